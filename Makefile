@@ -1,0 +1,48 @@
+# Everything that is done with this project, each by one command.
+
+R := Rscript
+DEMO_FOLDER := demo-results
+stamp := build/installed
+sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* exec/*)
+
+.PHONY: demo test check lint docs screenshots bench coverage install setup-demo setup-test setup-develop clean
+
+demo: setup-demo $(stamp)
+	$(R) exec/kilnwright demo --out $(DEMO_FOLDER) --replace
+
+test: setup-test $(stamp)
+	$(R) tools/run-tests.R
+
+install: setup-demo $(stamp)
+
+$(stamp): $(sources)
+	@mkdir -p build
+	$(R) tools/install.R
+	@touch $(stamp)
+
+setup-demo setup-test setup-develop:
+	@$(R) tools/setup.R $(subst setup-,,$@)
+
+check: setup-develop
+	@mkdir -p build
+	cd build && R CMD build .. && _R_CHECK_FORCE_SUGGESTS_=false R CMD check --no-manual kilnwright_*.tar.gz
+
+lint: setup-develop
+	$(R) -e 'found <- lintr::lint_package(); print(found); quit(status = length(found) > 0)'
+
+docs: setup-develop
+	$(R) -e 'Rcpp::compileAttributes()'
+	$(MAKE) $(stamp)
+	$(R) -e 'roxygen2::roxygenise(load_code = "installed")'
+
+screenshots: setup-develop $(stamp)
+	$(R) tools/screenshots.R
+
+bench: setup-demo $(stamp)
+	$(R) bench/run-all.R
+
+coverage: setup-develop
+	$(R) -e 'print(covr::package_coverage())'
+
+clean:
+	rm -rf build $(DEMO_FOLDER) src/*.o src/*.so

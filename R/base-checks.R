@@ -1,0 +1,69 @@
+# Argument checks. Each names the argument and shows what was got.
+
+check_argument <- function(ok, arg, expected, got, remedy = NULL) {
+  if (isTRUE(ok)) return(invisible(TRUE))
+  stop_kw("argument", paste0("`", arg, "` must be ", expected, "; got ", describe_value(got), "."),
+          remedy = remedy)
+}
+
+check_number <- function(x, arg, min = -Inf, max = Inf, whole = FALSE, open_min = FALSE,
+                         open_max = FALSE) {
+  ok <- is.numeric(x) && length(x) == 1L && is.finite(x) &&
+    (if (open_min) x > min else x >= min) && (if (open_max) x < max else x <= max) &&
+    (!whole || x == round(x))
+  bounds <- c(
+    if (is.finite(min)) paste(if (open_min) "above" else "at least", format(min)),
+    if (is.finite(max)) paste(if (open_max) "below" else "at most", format(max))
+  )
+  expected <- paste(c(if (whole) "one whole number" else "one number",
+                      paste(bounds, collapse = " and ")), collapse = " ")
+  check_argument(ok, arg, trimws(expected), x)
+  invisible(x)
+}
+
+check_flag <- function(x, arg) {
+  check_argument(is.logical(x) && length(x) == 1L && !is.na(x), arg, "TRUE or FALSE", x)
+  invisible(x)
+}
+
+check_string <- function(x, arg, null_ok = FALSE) {
+  ok <- (null_ok && is.null(x)) || (is.character(x) && length(x) == 1L && !is.na(x) && nzchar(x))
+  check_argument(ok, arg, "one piece of text", x)
+  invisible(x)
+}
+
+check_choice <- function(x, choices, arg) {
+  if (is.character(x) && length(x) == 1L && x %in% choices) return(invisible(x))
+  remedy <- if (is.character(x) && length(x) == 1L && !is.na(x)) did_you_mean(x, choices, "Choices")
+  check_argument(FALSE, arg, paste("one of", paste(quoted(choices), collapse = ", ")), x, remedy)
+}
+
+check_class <- function(x, class, arg, remedy = NULL) {
+  check_argument(inherits(x, class), arg, paste("a", sub("^kw_", "", class)), x, remedy)
+  invisible(x)
+}
+
+# A named list or vector in which every name stands once.
+check_named <- function(x, arg) {
+  names <- names(x)
+  ok <- length(x) == 0L || (!is.null(names) && all(nzchar(names)))
+  check_argument(ok, arg, "named throughout", x)
+  twice <- unique(names[duplicated(names)])
+  if (length(twice) > 0L) {
+    stop_kw("argument", paste0("`", arg, "` names ", paste(quoted(twice), collapse = ", "),
+                               " more than once."), remedy = "Give every entry its own name.")
+  }
+  invisible(x)
+}
+
+check_seed <- function(seed, arg = "seed") {
+  if (is.null(seed)) return(invisible(NULL))
+  check_number(seed, arg, min = 0, max = .Machine$integer.max, whole = TRUE)
+}
+
+# Optional packages: says what to install, and for what.
+need <- function(package, what_for) {
+  if (requireNamespace(package, quietly = TRUE)) return(invisible(TRUE))
+  stop_kw("package", paste0(what_for, " needs the package '", package, "', which is not installed."),
+          remedy = paste0("install.packages(\"", package, "\")"))
+}

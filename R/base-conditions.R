@@ -1,0 +1,80 @@
+# Errors and warnings. Every error says what is wrong, where, and what to do.
+
+# Stops with a classed error. `class` is the part after "kw_error_"; the text is
+# taken literally, so that column names with braces or percent signs are safe.
+stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {
+  bullets <- c(problem, x = where, i = remedy)
+  rlang::abort(bullets, class = c(paste0("kw_error_", class), "kw_error"), call = call,
+               use_cli_format = FALSE)
+}
+
+warn_kw <- function(class, problem, remedy = NULL) {
+  rlang::warn(c(problem, i = remedy), class = c(paste0("kw_warning_", class), "kw_warning"))
+}
+
+# The known names closest to a misspelt one, or character(0).
+nearest_names <- function(name, known, most = 1L) {
+  if (length(known) == 0L || is.na(name)) return(character())
+  distance <- utils::adist(tolower(name), tolower(known), partial = FALSE)[1, ]
+  contains <- startsWith(tolower(known), tolower(name)) | endsWith(tolower(known), tolower(name))
+  near <- (distance <= max(2, nchar(name) %/% 2)) | contains
+  known[near][utils::head(order(!contains[near], distance[near]), most)]
+}
+
+# "Did you mean 'x'?" or, with nothing near, the list of what there is.
+did_you_mean <- function(name, known, what = "Known") {
+  near <- nearest_names(name, known)
+  if (length(near) > 0L) return(paste0("Did you mean ", quoted(near), "?"))
+  paste0(what, ": ", enumerate(known, most = 20L), ".")
+}
+
+quoted <- function(x) paste0("'", x, "'")
+
+# "a, b, c and 4 more"
+enumerate <- function(x, most = 6L) {
+  shown <- utils::head(x, most)
+  rest <- length(x) - length(shown)
+  text <- paste(shown, collapse = ", ")
+  if (rest > 0L) paste0(text, " and ", rest, " more") else text
+}
+
+count_of <- function(n, noun, plural = paste0(noun, "s")) {
+  paste(format(n, big.mark = ",", trim = TRUE), if (n == 1) noun else plural)
+}
+
+# What was got, for error messages: short, one line.
+describe_value <- function(x) {
+  if (is.null(x)) return("NULL")
+  if (is.function(x)) return("a function")
+  if (is.atomic(x) && length(x) == 1L) {
+    return(if (is.character(x) && !is.na(x)) quoted(x) else format(x, digits = 6))
+  }
+  if (is.atomic(x)) {
+    return(paste0(class(x)[1], " of length ", length(x),
+                  if (length(x) > 0L) paste0(" (", enumerate(format(utils::head(x, 4)), 3L), ")")))
+  }
+  paste0("an object of class ", class(x)[1])
+}
+
+# Runs `expr`; returns list(value, error, warnings): errors and warnings as text.
+with_conditions <- function(expr) {
+  warnings <- character()
+  error <- NULL
+  value <- tryCatch(
+    withCallingHandlers(expr, warning = function(w) {
+      warnings[[length(warnings) + 1L]] <<- conditionMessage(w)
+      invokeRestart("muffleWarning")
+    }),
+    error = function(e) {
+      error <<- plain_message(e)
+      NULL
+    }
+  )
+  list(value = value, error = error, warnings = warnings)
+}
+
+# The message of a condition on one line, without ANSI colour.
+plain_message <- function(condition) {
+  text <- cli::ansi_strip(paste(conditionMessage(condition), collapse = " "))
+  trimws(gsub("[[:space:]]+", " ", text))
+}

@@ -1,0 +1,114 @@
+# The commands.
+
+member_command_demo <- function() {
+  new_command("compare four candidates on the made-up firing ledger", character(),
+    list(option("out", "kilnwright-demo", "folder for the results [default %default]"),
+         option("replace", help = "replace the folder if it is there", type = "flag"),
+         option("quiet", help = "no progress", type = "flag")),
+    run = function(positional, options) {
+      file <- system.file("extdata", "pots-plan.yml", package = "kilnwright", mustWork = TRUE)
+      run_plan_file(file, options)
+    })
+}
+
+member_command_run <- function() {
+  new_command("run a plan file and write the results into a folder", "plan",
+    list(option("out", "kilnwright-results", "folder for the results [default %default]"),
+         option("replace", help = "replace the folder if it is there", type = "flag"),
+         option("seed", help = "use this seed instead of the plan's", type = "integer"),
+         option("quiet", help = "no progress", type = "flag")),
+    run = function(positional, options) run_plan_file(positional$plan, options))
+}
+
+member_command_preview <- function() {
+  new_command("show settings, scores and fits of a plan file without running it", "plan",
+    list(option("seed", help = "use this seed instead of the plan's", type = "integer")),
+    run = function(positional, options) print(preview(read_plan(positional$plan, seed = options$seed))))
+}
+
+member_command_standings <- function() {
+  new_command("show the standings in a folder of results", "results",
+    list(option("by", help = "metric to rank by [default: the deciding one]"),
+         option("top", 15L, "so many rows [default %default]", "integer"),
+         option("csv", help = "write CSV instead of a table to read", type = "flag")),
+    run = function(positional, options) show_saved_standings(positional$results, options))
+}
+
+member_command_predict <- function() {
+  new_command("predict the rows of a table with a saved model", c("model", "table"),
+    list(option("out", "-", "CSV file to write, - for standard output [default %default]"),
+         option("id", help = "columns of the table to copy, separated by commas"),
+         option("type", help = "class or probability [default: both]"),
+         option("trust", help = "the model file comes from a place that I trust", type = "flag")),
+    run = function(positional, options) predict_to_file(positional, options))
+}
+
+run_plan_file <- function(file, options) {
+  check_results_folder(options$out, options$replace)
+  plan <- read_plan(file, seed = options$seed)
+  complain(capture_print(preview(plan)), "")
+  cmp <- run_comparison(plan, quiet = options$quiet)
+  choice <- select_final(cmp, rule = plan$rule %||% "one_se")
+  model <- fit_final(choice)
+  aside <- if (!is.null(plan$job$sealed)) score_set_aside(model)
+  said <- c(capture_print(cmp), "", capture_print(choice), "", set_aside_lines(aside, model))
+  write_results(options$out, options$replace, file, cmp, choice, model, aside, said)
+  cat(said, sep = "\n")
+  say("")
+  say("Results are in ", normalizePath(options$out), ": ", enumerate(list.files(options$out), 12L))
+}
+
+capture_print <- function(x) utils::capture.output(print(x))
+
+set_aside_lines <- function(aside, model) {
+  if (is.null(aside)) return("No rows were set aside.")
+  rows <- data.frame(
+    metric = aside$metric, training = mapply(round_to, aside$training, aside$validation_se),
+    validation = mapply(round_to, aside$validation, aside$validation_se),
+    sd = mapply(round_to, aside$validation_sd, aside$validation_se),
+    set_aside = mapply(round_to, aside$set_aside, aside$validation_se)
+  )
+  c(paste0("The final model on the ", count_of(aside$rows[1], "set-aside row"), ", opened ",
+           if (aside$openings[1] == 1L) "once" else paste(aside$openings[1], "times"), ":"),
+    utils::capture.output(print_table(rows, align = c("left", rep("right", 4L)))))
+}
+
+show_saved_standings <- function(folder, options) {
+  table <- read_saved_standings(folder)
+  by <- options$by %||% table$metric[1]
+  check_choice(by, unique(table$metric), "--by")
+  table <- utils::head(table[table$metric == by, ], options$top)
+  if (options$csv) {
+    return(data.table::fwrite(table, ""))
+  }
+  described <- jsonlite::read_json(file.path(folder, "comparison.json"), simplifyVector = TRUE)
+  say_wrapped(paste0("Standings by ", by, " (", described$metrics[[by]], " is better), predicting ",
+                     described$outcome, "; ", described$splits))
+  print_standings_rows(table, saved_labels(table))
+}
+
+saved_labels <- function(table) {
+  fixed <- setdiff(reserved_names, c("repeat", "split", "validation"))
+  varied <- setdiff(names(table), fixed)
+  vapply(seq_len(nrow(table)), function(i) {
+    values <- unlist(lapply(table[i, varied], as.character))
+    values <- values[!is.na(values) & nzchar(values)]
+    paste(names(values), values, sep = " = ", collapse = ", ")
+  }, character(1))
+}
+
+predict_to_file <- function(positional, options) {
+  model <- open_model(positional$model, trust = options$trust)
+  table <- read_data(positional$table)
+  prediction <- predict(model, table, type = options$type)
+  ids <- if (!is.null(options$id)) trimws(strsplit(options$id, ",", fixed = TRUE)[[1]])
+  check_columns_exist(ids, names(table), "--id")
+  both <- c(as.list(table[ids]), as.list(prediction))
+  if (options$out == "-") return(data.table::fwrite(both, ""))
+  check_writable_file(options$out)
+  written <- tempfile(fileext = ".csv")
+  on.exit(unlink(written))
+  data.table::fwrite(both, written)
+  replace_file(written, options$out)
+  complain(paste0(count_of(nrow(table), "row"), " predicted, written to ", options$out))
+}

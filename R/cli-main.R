@@ -1,0 +1,122 @@
+#' The command line
+#'
+#' `install_command()` puts the command `kilnwright` into a folder on the PATH;
+#' `run_command_line()` is what it calls. Results go to standard output or a named
+#' file, messages to standard error; the exit status is not zero after an error.
+#'
+#' @param dir Folder to put the command into; it should be on the PATH.
+#' @param arguments Character vector, as typed after `kilnwright`.
+#' @return `install_command()`: the path of the command, invisibly.
+#'   `run_command_line()` ends the R session with the exit status, unless the
+#'   session is interactive.
+#' @examples
+#' install_command(tempdir())
+#' @export
+install_command <- function(dir) {
+  check_string(dir, "dir")
+  if (!dir.exists(dir)) stop_kw("argument", paste0("There is no folder ", quoted(dir), "."))
+  from <- system.file("exec", "kilnwright", package = "kilnwright", mustWork = TRUE)
+  to <- file.path(dir, "kilnwright")
+  if (!file.copy(from, to, overwrite = TRUE)) {
+    stop_kw("argument", paste0("The folder ", quoted(dir), " cannot be written to."))
+  }
+  Sys.chmod(to, "0755")
+  invisible(to)
+}
+
+#' @rdname install_command
+#' @export
+run_command_line <- function(arguments) {
+  status <- run_command(arguments)
+  if (!interactive()) quit(save = "no", status = status)
+  invisible(status)
+}
+
+# Runs one command; returns the exit status: 0 done, 1 error, 2 wrong call.
+run_command <- function(arguments) {
+  commands <- shipped_members("command")
+  if (length(arguments) == 0L || arguments[1] %in% c("--help", "-h", "help")) {
+    print_command_list(commands)
+    return(if (length(arguments) == 0L) 2L else 0L)
+  }
+  if (arguments[1] == "--version") {
+    say("kilnwright ", as.character(utils::packageVersion("kilnwright")))
+    return(0L)
+  }
+  if (!arguments[1] %in% names(commands)) {
+    complain(paste0("There is no command ", quoted(arguments[1]), ". ",
+                    did_you_mean(arguments[1], names(commands), "Commands")), "See kilnwright --help.")
+    return(2L)
+  }
+  tryCatch({
+    withCallingHandlers(
+      run_one_command(commands[[arguments[1]]](), arguments[1], arguments[-1]),
+      kw_warning = function(w) {
+        complain(paste("Warning:", conditionMessage(w)))
+        invokeRestart("muffleWarning")
+      }
+    )
+  }, kw_usage = function(e) {
+    complain(conditionMessage(e), paste0("See kilnwright ", arguments[1], " --help."))
+    2L
+  }, error = function(e) {
+    complain(paste0("Error: ", cli::ansi_strip(conditionMessage(e))))
+    1L
+  })
+}
+
+complain <- function(...) cat(paste0(c(...), "\n"), sep = "", file = stderr())
+
+wrong_call <- function(message) {
+  stop(structure(class = c("kw_usage", "error", "condition"), list(message = message, call = NULL)))
+}
+
+# A command: what it does, its arguments by position, its options, and a
+# function(positional, options).
+new_command <- function(does, positional, options = list(), run) {
+  list(does = does, positional = positional, options = options, run = run)
+}
+
+run_one_command <- function(command, name, arguments) {
+  need("optparse", "The command line")
+  usage <- paste("kilnwright", name, paste(toupper(command$positional), collapse = " "), "[options]")
+  parser <- optparse::OptionParser(usage = usage, option_list = command$options, description = command$does,
+                                   prog = "kilnwright")
+  if (any(arguments %in% c("--help", "-h"))) {
+    optparse::print_help(parser)
+    return(0L)
+  }
+  parsed <- tryCatch(
+    suppressWarnings(optparse::parse_args(parser, args = arguments, positional_arguments = TRUE)),
+    error = function(e) wrong_call(conditionMessage(e))
+  )
+  given <- length(parsed$args)
+  wanted <- length(command$positional)
+  if (given != wanted) {
+    wrong_call(paste0("kilnwright ", name, " takes ", count_of(wanted, "argument"),
+                      if (wanted > 0L) paste0(" (", paste(toupper(command$positional), collapse = ", "), ")"),
+                      "; got ", given, "."))
+  }
+  command$run(stats::setNames(as.list(parsed$args), command$positional), parsed$options)
+  0L
+}
+
+print_command_list <- function(commands) {
+  say("kilnwright: compare candidate models on tabular data, choose by mean and spread")
+  say("")
+  say("Usage: kilnwright COMMAND [arguments] [options]")
+  say("")
+  rows <- data.frame(command = paste0("  ", names(commands)),
+                     does = vapply(commands, function(make) make()$does, character(1)))
+  for (i in seq_len(nrow(rows))) say(formatC(rows$command[i], width = -13), rows$does[i])
+  say("")
+  say("kilnwright COMMAND --help says more.")
+}
+
+option <- function(name, default = NULL, help, type = "character") {
+  if (identical(type, "flag")) {
+    return(optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help))
+  }
+  optparse::make_option(paste0("--", name), default = default, type = type, help = help,
+                        metavar = toupper(name))
+}

@@ -1,0 +1,81 @@
+# The two values that steps hand on: a frame of predictor columns, and the target
+# that belongs to its rows.
+
+# columns: data frame of plain columns; sparse: NULL or a dgCMatrix with column
+# names; n: number of rows.
+new_frame <- function(columns, sparse = NULL) {
+  n <- attr(columns, "row.names")
+  n <- if (is.integer(n) && length(n) == 2L && is.na(n[1])) abs(n[2]) else length(n)
+  structure(list(columns = columns, sparse = sparse, n = n), class = "kw_frame")
+}
+
+frame_names <- function(frame) c(names(frame$columns), colnames(frame$sparse))
+
+frame_width <- function(frame) {
+  length(frame$columns) + (if (is.null(frame$sparse)) 0L else ncol(frame$sparse))
+}
+
+frame_rows <- function(frame, rows) {
+  columns <- lapply(frame$columns, function(x) x[rows])
+  sparse <- if (!is.null(frame$sparse)) frame$sparse[rows, , drop = FALSE]
+  new_frame(plain_frame(columns, length(rows)), sparse)
+}
+
+# Replaces columns in place, keeps all others and the order.
+frame_replace <- function(frame, columns) {
+  kept <- unclass(frame$columns)
+  kept[names(columns)] <- columns
+  new_frame(plain_frame(kept[names(frame$columns)], frame$n), frame$sparse)
+}
+
+# Drops `remove`, then adds `columns` (a named list) at the end.
+frame_swap <- function(frame, remove = character(), columns = list(), sparse = NULL) {
+  kept <- unclass(frame$columns)[setdiff(names(frame$columns), remove)]
+  dense <- plain_frame(c(kept, columns), frame$n)
+  all_sparse <- frame$sparse
+  if (!is.null(all_sparse) && any(remove %in% colnames(all_sparse))) {
+    all_sparse <- all_sparse[, setdiff(colnames(all_sparse), remove), drop = FALSE]
+  }
+  if (!is.null(sparse)) {
+    all_sparse <- if (is.null(all_sparse)) sparse else cbind(all_sparse, sparse)
+  }
+  if (!is.null(all_sparse) && ncol(all_sparse) == 0L) all_sparse <- NULL
+  new_frame(dense, all_sparse)
+}
+
+# Names for new columns that clash with none of the frame's own.
+fresh_names <- function(new, taken) {
+  make.unique(c(taken, new), sep = "_")[length(taken) + seq_along(new)]
+}
+
+# outcome: double, or a factor whose second level is the event; weights, group:
+# NULL or one value a row; source_row: the brief row that each row came from, NA
+# for rows that a step made up.
+new_target <- function(outcome, weights = NULL, group = NULL, source_row = seq_along(outcome)) {
+  structure(list(outcome = outcome, weights = weights, group = group, source_row = source_row),
+            class = "kw_target")
+}
+
+target_rows <- function(target, rows) {
+  part <- function(x) if (!is.null(x)) x[rows]
+  new_target(part(target$outcome), part(target$weights), part(target$group), part(target$source_row))
+}
+
+# What must stay together when training rows are divided again inside a step or
+# a fit: the group if there is one, else the source row, so that the copies that
+# a bootstrap makes of one row never end up on both sides. Made-up rows (NA)
+# each stand alone.
+inner_unit <- function(target) {
+  if (!is.null(target$group)) return(as.integer(factor(target$group)))
+  unit <- match(target$source_row, unique(target$source_row))
+  made_up <- is.na(target$source_row)
+  unit[made_up] <- length(unit) + seq_len(sum(made_up))
+  unit
+}
+
+# Divides training rows into `parts` for an inner purpose; returns the part of
+# each row. Uses the RNG: call it inside with_seed().
+inner_parts <- function(target, parts, stratify = TRUE) {
+  strata <- if (stratify) outcome_strata(target$outcome, parts)
+  deal_rows(length(target$outcome), rep(1 / parts, parts), strata, inner_unit(target))
+}

@@ -1,0 +1,197 @@
+# The schema: what each predictor is (number, category, ordered, text, date) and
+# which levels the working rows have. The same code turns working rows, set-aside
+# rows and new rows into the columns that steps see.
+
+column_kinds <- c("number", "category", "ordered", "text", "date")
+
+column_kind <- function(x) {
+  if (is.numeric(x)) return("number")
+  if (is.ordered(x)) return("ordered")
+  if (is.factor(x)) return("category")
+  if (is.character(x)) return("text")
+  if (inherits(x, c("Date", "POSIXct"))) return("date")
+  NA_character_
+}
+
+# Missing codes become NA, storage is made uniform, infinite values are refused.
+# Text is left as text: whether it is a category is the schema's business.
+clean_table <- function(table, roles, missing_codes, ordered) {
+  ignored <- unlist(roles[c("id", "ignore")])
+  columns <- lapply(names(table), function(name) {
+    x <- recode_missing(table[[name]], missing_codes[[name]], name)
+    if (name %in% ignored) return(x)
+    x <- plain_column(x, name)
+    if (!is.null(ordered[[name]])) x <- as_declared_order(x, ordered[[name]], name)
+    x
+  })
+  names(columns) <- names(table)
+  plain_frame(columns, nrow(table))
+}
+
+# A data frame without row names or checks; fast.
+plain_frame <- function(columns, n) {
+  structure(columns, class = "data.frame", row.names = .set_row_names(n))
+}
+
+recode_missing <- function(x, codes, name) {
+  if (is.null(codes)) return(x)
+  if (is.numeric(x) && !is.numeric(codes)) {
+    numeric <- suppressWarnings(as.numeric(codes))
+    check_argument(!anyNA(numeric), paste0("missing_codes$", name), "numbers, as the column is", codes)
+    codes <- numeric
+  }
+  hit <- if (is.numeric(x)) x %in% codes else as.character(x) %in% as.character(codes)
+  x[hit] <- NA
+  if (is.factor(x)) x <- droplevels(x)
+  x
+}
+
+plain_column <- function(x, name) {
+  if (is.logical(x)) return(factor(x, levels = c(FALSE, TRUE)))
+  if (inherits(x, "difftime")) x <- as.double(x)
+  if (inherits(x, "integer64")) need("bit64", paste0("The 64-bit integer column ", quoted(name)))
+  if (inherits(x, "POSIXlt")) x <- as.POSIXct(x)
+  if (is.factor(x)) {
+    return(if (anyNA(levels(x))) factor(x, exclude = NA, ordered = is.ordered(x)) else x)
+  }
+  if (inherits(x, "Date")) return(structure(as.double(x), class = "Date"))
+  if (inherits(x, "POSIXct")) return(x)
+  if (is.numeric(x) && is.null(dim(x))) return(finite_numbers(as.double(x), name))
+  if (is.character(x)) return(enc2utf8(as.character(x)))
+  stop_kw("table", paste0("The column ", quoted(name), " is ", describe_value(x),
+                          ", which cannot be used."),
+          remedy = "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`.")
+}
+
+finite_numbers <- function(x, name) {
+  infinite <- is.infinite(x)
+  if (any(infinite)) {
+    stop_kw("table", paste0("The column ", quoted(name), " has infinite values."),
+            where = where_rows(infinite),
+            remedy = paste0("Set them to NA, or say missing_codes = list(", name, " = c(Inf, -Inf))."))
+  }
+  x[is.nan(x)] <- NA_real_
+  x
+}
+
+as_declared_order <- function(x, levels, name) {
+  unknown <- setdiff(unique(as.character(x)), c(levels, NA))
+  if (length(unknown) > 0L) {
+    stop_kw("brief", paste0("`ordered` gives the levels of ", quoted(name), ", but not ",
+                            enumerate(quoted(unknown)), ", which the column has."),
+            remedy = "List every level, from lowest to highest.")
+  }
+  factor(as.character(x), levels = levels, ordered = TRUE)
+}
+
+# Free text: remarks of several words, most of them different.
+looks_like_text <- function(x) {
+  x <- x[!is.na(x)]
+  if (length(x) < 20L) return(FALSE)
+  distinct <- unique(x)
+  if (length(distinct) < max(20, 0.2 * length(x))) return(FALSE)
+  some <- distinct[seq_len(min(1000L, length(distinct)))]
+  words <- lengths(regmatches(some, gregexpr("[^[:space:]]+", some)))
+  mean(words) >= 3
+}
+
+learn_schema <- function(table, declared) {
+  schema <- lapply(names(table), function(name) {
+    x <- table[[name]]
+    kind <- column_kind(x)
+    if (name %in% declared$text) {
+      kind <- "text"
+    } else if (is.character(x) && !looks_like_text(x)) {
+      kind <- "category"
+    }
+    list(kind = kind, levels = if (kind %in% c("category", "ordered")) schema_levels(x))
+  })
+  names(schema) <- names(table)
+  schema
+}
+
+schema_levels <- function(x) {
+  if (is.ordered(x)) return(levels(x))
+  if (is.factor(x)) return(levels(x)[levels(x) %in% unique(as.character(x))])
+  sort(unique(x[!is.na(x)]), method = "radix")
+}
+
+schema_kinds <- function(schema) vapply(schema, `[[`, character(1), "kind")
+
+# Columns of `table` as the schema says; `table` has been cleaned.
+frame_columns <- function(table, schema) {
+  columns <- lapply(names(schema), function(name) {
+    as_schema_column(table[[name]], schema[[name]])
+  })
+  names(columns) <- names(schema)
+  new_frame(plain_frame(columns, nrow(table)))
+}
+
+as_schema_column <- function(x, entry) {
+  switch(entry$kind,
+    category = level_codes(as.character(x), entry$levels),
+    ordered = factor(as.character(x), levels = entry$levels, ordered = TRUE),
+    text = as.character(x),
+    x
+  )
+}
+
+# A factor with the known levels first; levels never seen are kept behind them,
+# so that every step can decide what they mean.
+level_codes <- function(x, levels) {
+  codes <- match(x, levels)
+  strange <- is.na(codes) & !is.na(x)
+  if (any(strange)) {
+    levels <- c(levels, sort(unique(x[strange]), method = "radix"))
+    codes <- match(x, levels)
+  }
+  structure(codes, levels = levels, class = "factor")
+}
+
+# New rows: checked against the schema, cleaned like the brief's table.
+frame_from_new <- function(new, schema, missing_codes) {
+  if (!is.data.frame(new)) {
+    stop_kw("new_data", paste0("New rows must be a data frame; got ", describe_value(new), "."))
+  }
+  absent <- setdiff(names(schema), names(new))
+  if (length(absent) > 0L) {
+    stop_kw("new_data", paste0("The new rows lack ", if (length(absent) == 1L) "the column " else "the columns ",
+                               enumerate(quoted(absent)), "."),
+            remedy = did_you_mean(absent[1], names(new), "They have"))
+  }
+  columns <- lapply(names(schema), function(name) {
+    x <- plain_column(recode_missing(new[[name]], missing_codes[[name]], name), name)
+    mend_kind(x, schema[[name]], name)
+  })
+  names(columns) <- names(schema)
+  frame_columns(plain_frame(columns, nrow(new)), schema)
+}
+
+# Types that can be read in one way only are mended; others are errors.
+mend_kind <- function(x, entry, name) {
+  if (all(is.na(x))) {
+    return(switch(entry$kind, number = rep(NA_real_, length(x)),
+                  date = structure(rep(NA_real_, length(x)), class = "Date"),
+                  rep(NA_character_, length(x))))
+  }
+  if (entry$kind == "number" && !is.numeric(x)) {
+    number <- suppressWarnings(as.numeric(as.character(x)))
+    bad <- is.na(number) & !is.na(x)
+    if (any(bad)) wrong_kind(name, "a number", x, bad)
+    return(number)
+  }
+  if (entry$kind == "date" && !inherits(x, c("Date", "POSIXct"))) {
+    date <- tryCatch(as.Date(as.character(x)), error = function(e) rep(as.Date(NA), length(x)))
+    bad <- is.na(date) & !is.na(x)
+    if (any(bad)) wrong_kind(name, "a date (like 2031-05-17)", x, bad)
+    return(date)
+  }
+  if (entry$kind %in% c("category", "ordered", "text") && is.numeric(x)) return(canonical_number(x))
+  x
+}
+
+wrong_kind <- function(name, expected, x, bad) {
+  stop_kw("new_data", paste0("The column ", quoted(name), " must be ", expected, "; found ",
+                             enumerate(quoted(unique(as.character(x[bad]))), 3L), "."),
+          where = where_rows(bad))
+}

@@ -1,0 +1,126 @@
+#' Set rows aside until the end
+#'
+#' Moves some rows of a brief into a sealed part. Comparisons, findings and
+#' levels see the remaining *working rows* only; the sealed rows are read once,
+#' by [score_set_aside()].
+#'
+#' Groups stay whole. Classes (or quantile bins of a numeric outcome) keep their
+#' shares as far as groups allow. With a time role the latest rows are taken,
+#' unless `latest = FALSE`.
+#'
+#' @param job A [brief()].
+#' @param share Share of the rows to set aside, above 0 and below 1.
+#' @param seed Seed of the draw; a missing one is drawn and kept.
+#' @param after With a time role: set aside the rows after this date, time or number
+#'   (instead of a share).
+#' @param latest With a time role: take the latest rows (the default), or draw
+#'   them like any others.
+#' @param keep_groups Keep groups whole? `FALSE` lets a group lie on both sides,
+#'   which flatters the final score.
+#' @return The brief with fewer working rows and a sealed part.
+#' @section Errors:
+#' `kw_error_set_aside` when rows are already set aside, or when a part would be
+#' empty or hold fewer than two classes.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", group = "firing_id")
+#' set_aside(job, share = 0.2, seed = 7)
+#' @export
+set_aside <- function(job, share = 0.2, seed = NULL, after = NULL, latest = TRUE,
+                      keep_groups = TRUE) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  check_number(share, "share", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
+  check_seed(seed)
+  check_flag(latest, "latest")
+  check_flag(keep_groups, "keep_groups")
+  if (!is.null(job$sealed)) {
+    stop_kw("set_aside", "This brief already has rows set aside.",
+            remedy = "Start from a fresh brief() to divide the rows differently.")
+  }
+  time <- job$roles$time
+  if (!is.null(after) && is.null(time)) {
+    stop_kw("set_aside", "`after` needs a time column.", remedy = "Say brief(…, time = \"…\").")
+  }
+  if (is.null(seed)) seed <- draw_seed()
+  group <- if (keep_groups && !is.null(job$roles$group)) job$table[[job$roles$group]]
+  aside <- if (!is.null(time) && (latest || !is.null(after))) {
+    latest_rows(job$table[[time]], share, after, group)
+  } else {
+    with_seed(derive_seed(seed, "set_aside"), drawn_rows(job, share, group))
+  }
+  seal_rows(job, aside, seed)
+}
+
+drawn_rows <- function(job, share, group) {
+  outcome <- job$table[[job$outcome]]
+  strata <- outcome_strata(outcome, 2L)
+  deal_rows(length(outcome), c(share, 1 - share), strata, group) == 1L
+}
+
+# The latest rows: whole groups, ordered by their last moment.
+latest_rows <- function(time, share, after, group) {
+  if (!is.null(after)) {
+    late <- time > as_moment(after, time)
+  } else {
+    late <- rank(-as.double(time), ties.method = "max") <= round(share * length(time))
+  }
+  if (!is.null(group)) late <- group %in% unique(group[late])
+  late
+}
+
+as_moment <- function(after, time) {
+  moment <- tryCatch(
+    if (inherits(time, "POSIXct")) as.POSIXct(after, tz = attr(time, "tzone") %||% "")
+    else if (inherits(time, "Date")) as.Date(after) else as.numeric(after),
+    error = function(e) NA, warning = function(w) NA
+  )
+  check_argument(length(moment) == 1L && !is.na(moment), "after",
+                 paste("one value like the time column,", class(time)[1]), after)
+  moment
+}
+
+`%||%` <- function(x, y) if (is.null(x)) y else x
+
+seal_rows <- function(job, aside, seed) {
+  check_parts(job, aside)
+  sealed <- new.env(parent = emptyenv())
+  sealed$table <- frame_of_rows(job$table, aside)
+  sealed$fingerprint <- fingerprint_table(sealed$table)
+  sealed$rows <- job$rows[aside]
+  sealed$n <- sum(aside)
+  sealed$seed <- seed
+  job$sealed <- sealed
+  job$table <- frame_of_rows(job$table, !aside)
+  job$rows <- job$rows[!aside]
+  refresh_brief(job)
+}
+
+frame_of_rows <- function(table, keep) {
+  plain_frame(lapply(table, function(x) x[keep]), sum(keep))
+}
+
+check_parts <- function(job, aside) {
+  for (part in c("set-aside", "working")) {
+    inside <- if (part == "working") !aside else aside
+    if (!any(inside)) {
+      stop_kw("set_aside", paste0("No ", part, " rows would remain."),
+              remedy = if (!is.null(job$roles$group)) {
+                "Groups are kept whole; choose another share, or keep_groups = FALSE."
+              } else "Choose another share.")
+    }
+    if (part == "working" && length(unique(job$table[[job$outcome]][inside])) < 2L) {
+      stop_kw("set_aside", "The working rows would hold only one outcome value.",
+              remedy = "Choose another share or seed.")
+    }
+  }
+}
+
+# Openings of sealed rows in this session, by fingerprint.
+seal_register <- new.env(parent = emptyenv())
+
+openings <- function(fingerprint) seal_register[[fingerprint]] %||% 0L
+
+record_opening <- function(fingerprint, at_least = 0L) {
+  count <- max(openings(fingerprint), at_least) + 1L
+  assign(fingerprint, count, envir = seal_register)
+  count
+}

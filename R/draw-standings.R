@@ -1,0 +1,73 @@
+#' Draw the standings
+#'
+#' Each line is a setting: its mean over the splits (large point), one standard
+#' error to either side (thick line), one standard deviation to either side (thin
+#' line), and the score of every single split (small rings).
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param by The metric; default the deciding one.
+#' @param show `"candidates"`: the best setting of each candidate; `"settings"`: the
+#'   first settings of the standings.
+#' @param top How many lines at most.
+#' @return A ggplot2 object.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
+#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' draw_standings(cmp)
+#' @export
+draw_standings <- function(cmp, by = NULL, show = "candidates", top = 15) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_choice(show, c("candidates", "settings"), "show")
+  check_number(top, "top", min = 1, whole = TRUE)
+  metric <- cmp_metric(cmp, by)
+  data <- standings_figure_data(cmp, metric, show, top)
+  bars <- data$summary[!is.na(data$summary$sd), ]
+  ggplot2::ggplot(data$summary, ggplot2::aes(y = .data$line)) +
+    ggplot2::geom_point(data = data$splits, ggplot2::aes(x = .data$score, y = .data$height),
+                        shape = 1, colour = "grey45", size = 1.9, stroke = 0.6) +
+    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$mean - .data$sd, xend = .data$mean + .data$sd,
+                                                    yend = .data$line), linewidth = 0.7, colour = okabe_ito[1]) +
+    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$mean - .data$se, xend = .data$mean + .data$se,
+                                                    yend = .data$line), linewidth = 3, colour = okabe_ito[1]) +
+    ggplot2::geom_point(ggplot2::aes(x = .data$mean), size = 4.2, shape = 21, fill = "white",
+                        colour = okabe_ito[1], stroke = 1.6) +
+    ggplot2::geom_text(ggplot2::aes(x = .data$mean, label = .data$mean_text), vjust = -1.35, size = 4) +
+    ggplot2::scale_y_continuous(breaks = data$summary$line, labels = data$summary$label,
+                                expand = ggplot2::expansion(add = c(0.6, 0.7))) +
+    ggplot2::labs(
+      title = paste0(if (show == "candidates") "The best setting of each candidate by " else "The first settings by ", metric$label),
+      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", ",
+                        count_of(nrow(cmp$plan$job$table), "working row")),
+      x = metric_axis(cmp, metric), y = NULL,
+      caption = "Large point: mean over splits. Thick line: one standard error. Thin line: one standard deviation. Rings: single splits."
+    ) +
+    theme_kilnwright() +
+    ggplot2::theme(panel.grid.major.y = ggplot2::element_blank(),
+                   axis.text.y = ggplot2::element_text(colour = "grey10", lineheight = 1.05))
+}
+
+# summary: one row a line, best on top; splits: one row a single score, set a
+# little below its line, alternating so that equal scores stay apart.
+standings_figure_data <- function(cmp, metric, show, top) {
+  table <- standings(cmp, by = metric$name)
+  table <- table[!is.na(table$place), ]
+  if (show == "candidates") table <- table[!duplicated(table$candidate), ]
+  table <- utils::head(table, top)
+  table$line <- rev(seq_len(nrow(table)))
+  at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
+  labels <- vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
+  table$label <- paste0(table$candidate, ifelse(nzchar(labels), paste0("\n", wrap_words(labels, 34)), ""))
+  table$mean_text <- mapply(round_to, table$mean, table$se)
+  scores <- cmp$results$scores[[metric$name]][at, counted_splits(cmp, metric$name), drop = FALSE]
+  n <- ncol(scores)
+  splits <- data.frame(score = as.vector(t(scores)), line = rep(table$line, each = n))
+  splits$height <- splits$line - 0.2 - 0.06 * (seq_len(n) %% 3)
+  list(summary = table, splits = splits)
+}
+
+wrap_words <- function(text, width) {
+  vapply(no_break(text), function(one) paste(strwrap(one, width), collapse = "\n"), character(1),
+         USE.NAMES = FALSE)
+}

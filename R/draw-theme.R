@@ -1,0 +1,49 @@
+# The look of all figures: legible at 1280x800 and in greyscale; groups differ by
+# shape or line type as well as by colour.
+
+# Okabe & Ito's palette for readers with any colour vision.
+okabe_ito <- c("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#999999")
+line_types <- c("solid", "22", "42", "11", "4222", "1141", "solid", "22")
+point_shapes <- c(16, 17, 15, 18, 3, 4, 8, 1)
+
+#' The theme of Kilnwright's figures
+#'
+#' @param base_size Text size in points.
+#' @return A ggplot2 theme.
+#' @examples
+#' ggplot2::ggplot(demo_pots(), ggplot2::aes(wall_mm, shrinkage_pct)) +
+#'   ggplot2::geom_point() + theme_kilnwright()
+#' @export
+theme_kilnwright <- function(base_size = 14) {
+  ggplot2::theme_minimal(base_size = base_size) +
+    ggplot2::theme(
+      plot.title = ggplot2::element_text(face = "bold", size = ggplot2::rel(1.15)),
+      plot.title.position = "plot", plot.caption.position = "plot",
+      plot.subtitle = ggplot2::element_text(colour = "grey30", margin = ggplot2::margin(b = 10)),
+      plot.caption = ggplot2::element_text(colour = "grey35", hjust = 0, size = ggplot2::rel(0.75)),
+      panel.grid.minor = ggplot2::element_blank(),
+      panel.grid.major = ggplot2::element_line(colour = "grey90"),
+      axis.title = ggplot2::element_text(colour = "grey20"),
+      legend.position = "top", legend.justification = "left", legend.key.width = ggplot2::unit(2.2, "lines"),
+      strip.text = ggplot2::element_text(face = "bold", hjust = 0),
+      plot.margin = ggplot2::margin(14, 18, 12, 14)
+    )
+}
+
+metric_axis <- function(cmp, metric) {
+  unit <- if (metric$unit == "outcome") paste0(", in units of ", cmp$plan$job$outcome)
+  paste0(metric$label, unit, " (", metric$direction, " is better)")
+}
+
+# Saves a figure as a PNG of so many pixels, also where no display is.
+save_png <- function(plot, file, width = 1280, height = 800) {
+  device <- if (requireNamespace("ragg", quietly = TRUE)) {
+    ragg::agg_png
+  } else {
+    function(...) grDevices::png(..., type = "cairo")
+  }
+  device(file, width = width, height = height, res = 110)
+  on.exit(grDevices::dev.off())
+  print(plot)
+  invisible(file)
+}

@@ -1,0 +1,159 @@
+#' Draw the score against a hyperparameter
+#'
+#' The line is the mean over splits, the band one standard error to either side,
+#' the faint points are the single splits, and the best setting is marked. A
+#' second hyperparameter becomes line type, shape and colour, a third one panels;
+#' for any further ones the best value is taken.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param candidate Name of the candidate; may be left out if only one varies.
+#' @param along The hyperparameter on the horizontal axis; default the one with
+#'   most values.
+#' @param by The metric; default the deciding one.
+#' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_draw` when nothing varies in the candidate.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())),
+#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' draw_tuning(cmp, "tree")
+#' @export
+draw_tuning <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  metric <- cmp_metric(cmp, by)
+  candidate <- tuned_candidate(cmp, candidate)
+  varied <- varied_by_candidate(cmp)[[candidate]]
+  if (!is.null(along)) check_choice(along, names(varied), "along")
+  axes <- tuning_axes(cmp, candidate, varied, along)
+  data <- tuning_figure_data(cmp, metric, candidate, axes)
+  plot <- if (is.numeric(data$summary$x)) tuning_lines(data, axes) else tuning_points(data, axes)
+  plot <- plot +
+    ggplot2::labs(
+      title = paste0(candidate, ": ", metric$label, " against ", axes$x),
+      subtitle = paste0("Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)),
+      x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
+      colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,
+      caption = paste0("Line: mean over splits. Band or bar: one standard error. Faint points: single splits. Ring: the best setting.",
+                       if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), "."))
+    ) +
+    theme_kilnwright()
+  if (data$log) plot <- plot + ggplot2::scale_x_log10(labels = function(x) format_breaks(x))
+  if (!is.null(axes$panel)) plot <- plot + ggplot2::facet_wrap("panel")
+  plot
+}
+
+tuned_candidate <- function(cmp, candidate) {
+  varied <- varied_by_candidate(cmp)
+  if (is.null(candidate)) {
+    tuned <- names(varied)[lengths(varied) > 0L]
+    if (length(tuned) == 1L) return(tuned)
+    if (length(tuned) == 0L) stop_kw("draw", "No hyperparameter varies in any candidate: there is nothing to draw.")
+    stop_kw("draw", "Several candidates vary; say which one to draw.",
+            remedy = paste0("candidate = one of ", paste(quoted(tuned), collapse = ", "), "."))
+  }
+  check_choice(candidate, names(varied), "candidate")
+  if (length(varied[[candidate]]) == 0L) {
+    stop_kw("draw", paste0("No hyperparameter varies in the candidate ", quoted(candidate), "."))
+  }
+  candidate
+}
+
+# Hyperparameters with more than one value, as columns, by candidate.
+varied_by_candidate <- function(cmp) {
+  lapply(cmp$results$tables, function(settings) {
+    settings[vapply(settings, function(x) length(unique(x[!is.na(x)])) > 1L, logical(1))]
+  })
+}
+
+# x: most values, numbers first; then line, panel, and the rest.
+tuning_axes <- function(cmp, candidate, varied, along) {
+  size <- vapply(varied, function(x) length(unique(x)) + 1000 * is.numeric(x), numeric(1))
+  names <- names(varied)[order(-size)]
+  if (!is.null(along)) names <- c(along, setdiff(names, along))
+  few <- vapply(names[-1], function(name) length(unique(varied[[name]])) <= length(okabe_ito), logical(1))
+  groups <- names[-1][few]
+  list(x = names[1], line = if (length(groups) > 0L) groups[1], panel = if (length(groups) > 1L) groups[2],
+       rest = setdiff(names[-1], utils::head(groups, 2L)))
+}
+
+tuning_figure_data <- function(cmp, metric, candidate, axes) {
+  mine <- which(candidate_names(cmp) == candidate)
+  settings <- cmp$results$tables[[candidate]][cmp$results$row[mine], , drop = FALSE]
+  counted <- counted_splits(cmp, metric$name)
+  scores <- cmp$results$scores[[metric$name]][mine, counted, drop = FALSE]
+  spread <- spread_of(scores)
+  values <- function(name) if (is.null(name)) rep("", length(mine)) else group_labels(settings[[name]])
+  all <- data.frame(x = I(settings[[axes$x]]), line = values(axes$line),
+                    panel = if (is.null(axes$panel)) "" else paste(axes$panel, "=", values(axes$panel)),
+                    mean = spread$mean, se = spread$sd * error_factor(cmp, counted), at = seq_along(mine))
+  all$x <- unclass(all$x)
+  all <- all[!is.na(all$mean) & !is.na(all$x), ]
+  all <- all[order(-goodness(all$mean, metric)), ]
+  all$best <- seq_len(nrow(all)) == 1L
+  summary <- all[!duplicated(all[c("x", "line", "panel")]), ]
+  n <- ncol(scores)
+  splits <- summary[rep(seq_len(nrow(summary)), each = n), c("x", "line", "panel")]
+  splits$score <- as.vector(t(scores[summary$at, , drop = FALSE]))
+  list(summary = summary, splits = splits, best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
+       log = spans_magnitudes(summary$x))
+}
+
+# Labels of groups in the order of their values.
+group_labels <- function(x) {
+  order <- sort(unique(x))
+  factor(vapply(x, format_value, character(1)), levels = unique(vapply(order, format_value, character(1))))
+}
+
+spans_magnitudes <- function(x) is.numeric(x) && all(x > 0) && max(x) / min(x) >= 50
+
+tuning_lines <- function(data, axes) {
+  grouped <- !is.null(axes$line)
+  aes <- if (grouped) {
+    ggplot2::aes(x = .data$x, y = .data$mean, colour = .data$line, linetype = .data$line,
+                 shape = .data$line, fill = .data$line)
+  } else {
+    ggplot2::aes(x = .data$x, y = .data$mean)
+  }
+  fixed <- if (grouped) list() else list(colour = okabe_ito[1])
+  band <- if (grouped) list(alpha = 0.14, colour = NA) else list(alpha = 0.18, colour = NA, fill = okabe_ito[1])
+  plot <- ggplot2::ggplot(data$summary, aes) +
+    ggplot2::geom_point(data = data$splits, ggplot2::aes(y = .data$score), colour = "grey45", shape = 16,
+                        size = 1.2, alpha = 0.5) +
+    do.call(ggplot2::geom_ribbon, c(list(ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se),
+                                         na.rm = TRUE), band)) +
+    do.call(ggplot2::geom_line, c(list(linewidth = 1), fixed)) +
+    do.call(ggplot2::geom_point, c(list(size = 2), fixed)) + best_ring(data)
+  if (grouped) plot + group_scales() else plot
+}
+
+best_ring <- function(data) {
+  ggplot2::geom_point(data = data$summary[data$summary$best, ], ggplot2::aes(x = .data$x, y = .data$mean),
+                      inherit.aes = FALSE, shape = 21, size = 6, stroke = 1.4, colour = "black", fill = NA)
+}
+
+tuning_points <- function(data, axes) {
+  grouped <- !is.null(axes$line)
+  data$summary$x <- group_labels(data$summary$x)
+  data$splits$x <- factor(vapply(data$splits$x, format_value, ""), levels = levels(data$summary$x))
+  side <- ggplot2::position_dodge(width = 0.5)
+  group <- if (grouped) ggplot2::aes(colour = .data$line, shape = .data$line, fill = .data$line, linetype = .data$line)
+  plot <- ggplot2::ggplot(data$summary, ggplot2::aes(x = .data$x, y = .data$mean, group = .data$line)) +
+    ggplot2::geom_point(data = data$splits, ggplot2::aes(y = .data$score), shape = 1, colour = "grey50",
+                        size = 1.6, position = side) +
+    ggplot2::geom_linerange(ggplot2::aes(
+      ymin = .data$mean - .data$se, ymax = .data$mean + .data$se), linewidth = 2.4, position = side, na.rm = TRUE) +
+    ggplot2::geom_point(size = 4, position = side)
+  if (grouped) plot <- plot + group + group_scales()
+  plot
+}
+
+group_scales <- function() {
+  list(ggplot2::scale_colour_manual(values = okabe_ito), ggplot2::scale_fill_manual(values = okabe_ito),
+       ggplot2::scale_linetype_manual(values = line_types), ggplot2::scale_shape_manual(values = point_shapes))
+}
+
+axis_title <- function(name, log) if (log) paste0(name, " (log scale)") else name
+
+format_breaks <- function(x) vapply(x, function(v) if (is.na(v)) "" else format(v, digits = 2, scientific = abs(log10(v)) > 3.5), "")

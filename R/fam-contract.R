@@ -1,0 +1,159 @@
+# What a model family is, and how it is fitted and used.
+#
+# A family definition has
+#   name, label         one word; what people call it
+#   kinds               outcome kinds: "number", "two_class", "many_class"
+#   hyperparameters     see hyperparameter()
+#   complexity_rank     0 (simplest) to 100, for breaking ties
+#   simplicity(s)       list of numeric vectors, one value a setting, lower is
+#                       simpler, most important first
+#   accepts             factors, sparse, missing, wants_scaling; most_levels
+#   random              does fitting draw random numbers?
+#   fit(x, y, weights, settings, seed, threads)
+#   predict(model, x)   numeric vector, or matrix rows x classes (levels of y)
+#   path                NULL, or list(along, set_matters, predict): one fit serves
+#                       every value of the hyperparameter `along`; then there is no
+#                       predict, fit gets settings[[along]] as the whole vector of
+#                       values, and path$predict(model, x, values) gives rows x
+#                       values or rows x classes x values. set_matters: the set of
+#                       values is part of what is fitted.
+#   freeze, thaw        to and from a small, plain, serialisable form
+family_definition <- function(name, label, kinds, hyperparameters = list(), complexity_rank,
+                              simplicity = function(settings) list(), accepts = list(),
+                              random = FALSE, fit, predict = NULL, path = NULL,
+                              freeze = function(model, value) model, thaw = identity,
+                              impossible = list(),
+                              packages = character(), does = "") {
+  usual <- list(factors = FALSE, sparse = FALSE, missing = FALSE, wants_scaling = FALSE,
+                most_levels = NULL, nothing = FALSE)
+  structure(list(name = name, label = label, kinds = kinds, hyperparameters = hyperparameters,
+                 complexity_rank = complexity_rank, simplicity = simplicity,
+                 accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
+                 predict = predict, path = path, freeze = freeze, thaw = thaw,
+                 impossible = impossible, packages = packages, does = does, shipped = TRUE),
+            class = "kw_family_definition")
+}
+
+new_family <- function(definition, settings) {
+  part <- paste0("fam_", definition$name)
+  whole <- complete_settings(settings, definition$hyperparameters, part)
+  structure(list(definition = definition, settings = whole,
+                 given = given_names(settings, definition$hyperparameters)),
+            class = "kw_family")
+}
+
+family_most_levels <- function(definition, kind) {
+  most <- definition$accepts$most_levels
+  if (is.null(most)) Inf else most(kind)
+}
+
+# A frame in the form that the family takes: a data frame, a dense matrix, or a
+# sparse one. Text and dates that no step turned into numbers stay out.
+family_input <- function(frame, definition) {
+  kinds <- vapply(frame$columns, column_kind, character(1))
+  usable <- unclass(frame$columns)[kinds %in% c("number", "category", "ordered")]
+  if (definition$accepts$factors) {
+    if (!is.null(frame$sparse)) usable <- c(usable, dense_columns(frame$sparse))
+    return(plain_frame(usable, frame$n))
+  }
+  left_over <- names(usable)[!vapply(usable, is.numeric, logical(1))]
+  if (length(left_over) > 0L) {
+    stop_kw("input", paste0("fam_", definition$name, " takes numbers, but ", left_over[1],
+                            " is still a category."), remedy = "Add pre_onehot() before it.")
+  }
+  dense <- matrix(unlist(usable, use.names = FALSE), frame$n, length(usable),
+                  dimnames = list(NULL, names(usable)))
+  if (!definition$accepts$missing) refuse_missing(dense, definition)
+  if (is.null(frame$sparse)) return(dense)
+  if (definition$accepts$sparse) {
+    return(cbind(methods::as(methods::as(dense, "CsparseMatrix"), "generalMatrix"), frame$sparse))
+  }
+  check_dense_size(frame$sparse, definition)
+  cbind(dense, as.matrix(frame$sparse))
+}
+
+dense_columns <- function(sparse) {
+  stats::setNames(lapply(seq_len(ncol(sparse)), function(j) as.double(sparse[, j])), colnames(sparse))
+}
+
+check_dense_size <- function(sparse, definition) {
+  gigabytes <- prod(dim(sparse)) * 8 / 2^30
+  if (gigabytes > 4) {
+    stop_kw("input", paste0("fam_", definition$name, " takes no sparse input, and ",
+                            ncol(sparse), " columns of ", nrow(sparse), " rows would need ",
+                            format(gigabytes, digits = 2), " GB."),
+            remedy = "Use fewer columns, or a family that takes sparse input (fam_penalised, fam_forest).")
+  }
+}
+
+refuse_missing <- function(dense, definition) {
+  if (!anyNA(dense)) return(invisible())
+  gone <- colnames(dense)[colSums(is.na(dense)) > 0]
+  stop_kw("input", paste0("fam_", definition$name, " takes no missing values, but there are some in ",
+                          enumerate(quoted(gone)), "."), remedy = "Add pre_missing() before it.")
+}
+
+# Fits a concrete family. `settings[[along]]` holds all values of a path.
+# Classes without a training row are left out of the fit and predicted with
+# probability 0.
+fit_family <- function(definition, x, target, settings, seed, threads = 1L) {
+  y <- target$outcome
+  if (ncol(x) == 0L && !definition$accepts$nothing) {
+    stop_kw("input", paste0("No column is left for fam_", definition$name, " to learn from."))
+  }
+  present <- NULL
+  if (is.factor(y)) {
+    present <- levels(y)[tabulate(y, nlevels(y)) > 0L]
+    if (length(present) < 2L) {
+      stop_kw("fit", paste0("The training rows hold one class only: ", quoted(present), "."))
+    }
+    if (length(present) < nlevels(y)) y <- factor(y, levels = present)
+  }
+  model <- if (definition$random) {
+    with_seed(seed, definition$fit(x, y, target$weights, settings, seed, threads))
+  } else {
+    definition$fit(x, y, target$weights, settings, seed, threads)
+  }
+  list(definition = definition, model = model, present = present, levels = levels(target$outcome),
+       settings = settings)
+}
+
+# Predictions of a fitted family: for a path rows x values (or rows x classes x
+# values), else a vector (or rows x classes).
+predict_family <- function(fitted, x, values = NULL) {
+  definition <- fitted$definition
+  raw <- if (is.null(definition$path)) {
+    definition$predict(fitted$model, x)
+  } else {
+    definition$path$predict(fitted$model, x, values)
+  }
+  prediction <- all_levels(raw, fitted$present, fitted$levels)
+  check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) length(values))
+  prediction
+}
+
+all_levels <- function(raw, present, levels) {
+  if (is.null(levels) || length(present) == length(levels)) return(raw)
+  dims <- dim(raw)
+  whole <- array(0, c(dims[1], length(levels), dims[-(1:2)]))
+  at <- match(present, levels)
+  if (length(dims) == 3L) whole[, at, ] <- raw else whole[, at] <- raw
+  whole
+}
+
+check_prediction <- function(prediction, n, levels, n_values) {
+  wanted <- c(n, if (!is.null(levels)) length(levels), n_values)
+  got <- dim(prediction) %||% length(prediction)
+  if (!is.numeric(prediction) || !identical(as.integer(got), as.integer(wanted))) {
+    stop_kw("prediction", paste0("The family predicted ", paste(got, collapse = " x "),
+                                 " values where ", paste(wanted, collapse = " x "), " were expected."))
+  }
+}
+
+# What identifies the fit of a concrete family in keys; path values only where
+# the set of them changes the fit.
+family_key <- function(definition, settings) {
+  along <- definition$path$along
+  if (!is.null(along) && !definition$path$set_matters) settings[[along]] <- NULL
+  paste0(definition$name, canonical_text(settings))
+}

@@ -1,0 +1,113 @@
+#' Random forest
+#'
+#' Many trees, each grown on its own draw of rows and columns and then averaged
+#' (package ranger; probability forests for classes). The trees of a small forest
+#' are the first trees of a larger one, so one fit serves every number of trees.
+#'
+#' @param trees Number of trees.
+#' @param columns_tried Share of the columns looked at for each question, above 0
+#'   and at most 1 (rounded to whole columns, at least one). The default is the
+#'   usual rule: the square root of the number of columns for classes, a third
+#'   for numbers.
+#' @param min_leaf Nodes with this many training rows or fewer are not divided.
+#' @param row_share 1 = every tree sees a bootstrap draw; below 1 = that share of
+#'   the rows, drawn without repetition.
+#' @return A family for [pipeline()] and [candidates()].
+#' @references Breiman (2001), Random forests, Machine Learning 45. Malley et al.
+#'   (2012), Probability machines, Methods of Information in Medicine 51.
+#' @examples
+#' fam_forest(columns_tried = sensible(), min_leaf = among(1, 5, 20))
+#' @export
+fam_forest <- function(trees = 500, columns_tried = NULL, min_leaf = 5, row_share = 1) {
+  given <- list(trees = trees, min_leaf = min_leaf, row_share = row_share)
+  if (!is.null(columns_tried)) given$columns_tried <- columns_tried
+  new_family(member_fam_forest(), given)
+}
+
+member_fam_forest <- function() {
+  family_definition("forest", "Random forest", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      trees = hyperparameter("whole", 500, min = 1,
+        sensible = function(rows, columns, classes) from_to(100, 1000, points = 4),
+        meaning = "Number of trees that are averaged.",
+        rising = "Steadier predictions and a longer wait; never more overfitting."),
+      columns_tried = hyperparameter("number", usual_columns_tried, min = 0, max = 1, open_min = TRUE,
+        sensible = function(rows, columns, classes) {
+          usual <- usual_columns_tried(rows, columns, classes)
+          from_to(max(1 / columns, usual / 2), max(min(1, usual * 3), 2 / columns), spacing = "log", points = 4)
+        },
+        meaning = "Share of the columns looked at for each question.",
+        rising = "Stronger but more alike trees: less bias, more variance, slower."),
+      min_leaf = hyperparameter("whole", 5, min = 1,
+        sensible = function(rows, columns, classes) among(1, 5, 20),
+        meaning = "Nodes with this many training rows or fewer are not divided.",
+        rising = "Shallower trees: less variance, more bias, faster."),
+      row_share = hyperparameter("number", 1, min = 0, max = 1, open_min = TRUE,
+        sensible = function(rows, columns, classes) among(0.5, 0.8, 1),
+        meaning = "Share of the training rows that a tree sees.",
+        rising = "Stronger but more alike trees.")
+    ),
+    complexity_rank = 70,
+    simplicity = function(settings) list(-settings$min_leaf, settings$trees),
+    accepts = list(sparse = TRUE), random = TRUE, fit = fit_forest,
+    path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
+    packages = "ranger",
+    does = "Averages many trees, each grown on its own draw of rows and columns.")
+}
+
+usual_columns_tried <- function(rows, columns, classes) {
+  tried <- if (classes == 0) columns / 3 else sqrt(columns)
+  signif(max(1, floor(tried)) / columns, 6)
+}
+
+fit_forest <- function(x, y, weights, settings, seed, threads) {
+  fit <- ranger::ranger(
+    x = x, y = y, num.trees = max(settings$trees),
+    mtry = max(1, min(ncol(x), round(settings$columns_tried * ncol(x)))),
+    min.node.size = settings$min_leaf, probability = is.factor(y),
+    replace = settings$row_share == 1, sample.fraction = settings$row_share,
+    case.weights = weights, write.forest = TRUE, oob.error = FALSE,
+    num.threads = threads, seed = max(1L, seed), verbose = FALSE
+  )
+  fit$call <- NULL
+  fit$predictions <- NULL
+  list(fit = fit, trees = max(settings$trees), classes = if (is.factor(y)) levels(y))
+}
+
+# Averages over the first trees, for every number of trees asked for; rows are
+# taken in blocks so that the trees' single predictions fit into memory.
+predict_forest <- function(model, x, values) {
+  values <- pmin(values, model$trees)
+  n_classes <- max(1L, length(model$classes))
+  block <- max(1L, as.integer(5e7 / (n_classes * max(values) * 8)))
+  starts <- seq(1L, max(nrow(x), 1L), by = block)
+  out <- array(0, c(nrow(x), n_classes, length(values)))
+  for (start in starts) {
+    rows <- seq(start, length.out = min(block, nrow(x) - start + 1L))
+    out[rows, , ] <- forest_block(model, x[rows, , drop = FALSE], values)
+  }
+  if (is.null(model$classes)) matrix(out, nrow(x), length(values)) else out
+}
+
+forest_block <- function(model, x, values) {
+  n_classes <- max(1L, length(model$classes))
+  if (length(values) == 1L) {
+    one <- ranger_predictions(model, x, values, all = FALSE)
+    return(array(one, c(nrow(x), n_classes, 1L)))
+  }
+  single <- ranger_predictions(model, x, max(values), all = TRUE)
+  prefix_means(matrix(single, nrow(x) * n_classes, max(values)), as.integer(values))
+}
+
+ranger_predictions <- function(model, x, trees, all) {
+  predicted <- stats::predict(model$fit, data = x, num.trees = trees, predict.all = all,
+                              num.threads = 1L, verbose = FALSE)$predictions
+  if (is.null(model$classes)) return(predicted)
+  if (is.null(dim(predicted))) {
+    # one row: the package drops the dimension
+    predicted <- matrix(predicted, 1L, dimnames = list(NULL, names(predicted)))
+  }
+  order <- match(model$classes, dimnames(predicted)[[2]])
+  if (anyNA(order)) order <- seq_along(model$classes)
+  if (length(dim(predicted)) == 3L) predicted[, order, , drop = FALSE] else predicted[, order, drop = FALSE]
+}

@@ -1,0 +1,77 @@
+#' Linear, logistic and multinomial regression
+#'
+#' Least squares for a numeric outcome, logistic regression for two classes,
+#' multinomial regression (package nnet) for more. Columns that others make
+#' superfluous get no coefficient.
+#'
+#' @return A family for [pipeline()] and [candidates()].
+#' @examples
+#' pipeline(pre_missing(), pre_onehot(drop_one = TRUE), pre_scale(), fam_linear())
+#' @export
+fam_linear <- function() new_family(member_fam_linear(), list())
+
+member_fam_linear <- function() {
+  family_definition("linear", "Linear", c("number", "two_class", "many_class"),
+    complexity_rank = 20, accepts = list(wants_scaling = TRUE),
+    fit = fit_linear, predict = predict_linear, packages = "nnet",
+    does = "Weighs the columns and adds them up; no interactions unless steps make them.")
+}
+
+fit_linear <- function(x, y, weights, settings, seed, threads) {
+  design <- cbind(1, x)
+  if (!is.factor(y)) {
+    fit <- if (is.null(weights)) stats::lm.fit(design, y) else stats::lm.wfit(design, y, weights)
+    return(list(type = "number", coefficients = plain_coefficients(fit$coefficients)))
+  }
+  if (nlevels(y) == 2L) {
+    fit <- logistic_fit(design, as.integer(y) - 1L, weights %||% rep(1, length(y)))
+    return(list(type = "two_class", coefficients = plain_coefficients(fit$coefficients)))
+  }
+  list(type = "many_class", coefficients = multinomial_coefficients(x, y, weights))
+}
+
+# Case weights need not be whole numbers: that warning says nothing here.
+logistic_fit <- function(design, y, weights) {
+  withCallingHandlers(
+    stats::glm.fit(design, y, weights = weights, family = stats::binomial()),
+    warning = function(w) {
+      if (grepl("non-integer #successes", conditionMessage(w))) invokeRestart("muffleWarning")
+    }
+  )
+}
+
+plain_coefficients <- function(coefficients) {
+  coefficients[is.na(coefficients)] <- 0
+  unname(coefficients)
+}
+
+# Classes x (1 + columns); the first class is the reference.
+multinomial_coefficients <- function(x, y, weights) {
+  need("nnet", "fam_linear() with more than two classes")
+  data <- list(y = y, x = x)
+  n_weights <- (ncol(x) + 2L) * nlevels(y)
+  data$w <- weights %||% rep(1, length(y))
+  fit <- nnet::multinom(y ~ x, data = data, weights = data$w, trace = FALSE, maxit = 1000,
+                        MaxNWts = n_weights + 100L)
+  if (fit$convergence != 0L) warning("multinomial regression stopped before it converged", call. = FALSE)
+  rbind(0, unname(stats::coef(fit)))
+}
+
+predict_linear <- function(model, x) {
+  design <- cbind(1, x)
+  eta <- design %*% if (is.matrix(model$coefficients)) t(model$coefficients) else model$coefficients
+  switch(model$type,
+    number = drop(eta),
+    two_class = two_columns(stats::plogis(drop(eta))),
+    many_class = softmax_rows(eta)
+  )
+}
+
+# Probability of the second class -> rows x 2.
+two_columns <- function(p) cbind(1 - p, p, deparse.level = 0)
+
+softmax_rows <- function(eta) {
+  top <- do.call(pmax, lapply(seq_len(ncol(eta)), function(j) eta[, j]))
+  odds <- exp(eta - top)
+  unname(odds / rowSums(odds))
+}

@@ -1,0 +1,108 @@
+#' Penalised regression, from ridge to lasso
+#'
+#' Linear, logistic or multinomial regression whose coefficients are shrunk
+#' (package glmnet). All penalties that a candidate declares are fitted as one
+#' descending path, and the path is what a penalty's value means. Columns are
+#' taken as they come: scale them first.
+#'
+#' @param penalty Strength of the shrinkage, at least 0. For a numeric outcome in
+#'   units of the training outcome's standard deviation.
+#' @param lasso_share 0 = ridge (all coefficients shrink), 1 = lasso (some become
+#'   exactly 0), between them a mixture.
+#' @return A family for [pipeline()] and [candidates()].
+#' @references Friedman, Hastie & Tibshirani (2010), Regularization paths for
+#'   generalized linear models via coordinate descent, J. Stat. Software 33(1).
+#' @examples
+#' fam_penalised(penalty = from_to(1e-4, 1, spacing = "log", points = 30),
+#'               lasso_share = among(0, 0.5, 1))
+#' @export
+fam_penalised <- function(penalty = 0.01, lasso_share = 0.5) {
+  new_family(member_fam_penalised(), list(penalty = penalty, lasso_share = lasso_share))
+}
+
+member_fam_penalised <- function() {
+  family_definition("penalised", "Penalised regression", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      penalty = hyperparameter("number", 0.01, min = 0,
+        sensible = function(rows, columns, classes) from_to(1e-4, 1, spacing = "log", points = 30),
+        meaning = "How strongly coefficients are shrunk towards 0.",
+        rising = "Smaller and fewer coefficients: less variance, more bias."),
+      lasso_share = hyperparameter("number", 0.5, min = 0, max = 1,
+        sensible = function(rows, columns, classes) among(0, 0.5, 1),
+        meaning = "How far the penalty is lasso (1) rather than ridge (0).",
+        rising = "More coefficients are exactly 0.")
+    ),
+    complexity_rank = 25,
+    simplicity = function(settings) list(-settings$penalty, -settings$lasso_share),
+    accepts = list(sparse = TRUE, wants_scaling = TRUE),
+    fit = fit_penalised,
+    path = list(along = "penalty", set_matters = TRUE, predict = predict_penalised),
+    freeze = freeze_penalised, packages = "glmnet",
+    does = "Weighs the columns and adds them up, with the weights held small.")
+}
+
+fit_penalised <- function(x, y, weights, settings, seed, threads) {
+  values <- sort(unique(settings$penalty), decreasing = TRUE)
+  n_columns <- ncol(x)
+  if (n_columns == 1L) x <- cbind(x, 0)
+  weights <- weights %||% rep(1, length(y))
+  distribution <- if (!is.factor(y)) "gaussian" else if (nlevels(y) == 2L) "binomial" else "multinomial"
+  unit <- if (is.factor(y)) 1 else outcome_sd(y, weights)
+  fit <- glmnet::glmnet(x, y, family = distribution, weights = weights,
+                        alpha = settings$lasso_share, lambda = values * unit, standardize = FALSE)
+  coefficients <- if (distribution == "multinomial") fit$beta else list(fit$beta)
+  intercepts <- if (distribution == "multinomial") fit$a0 else matrix(fit$a0, 1)
+  coefficients <- lapply(coefficients, function(b) unname(as.matrix(b))[seq_len(n_columns), , drop = FALSE])
+  list(values = values, distribution = distribution, intercepts = unname(intercepts),
+       coefficients = unname(coefficients))
+}
+
+# The sd with divisor n, as the penalty's unit.
+outcome_sd <- function(y, weights) {
+  centre <- sum(weights * y) / sum(weights)
+  sqrt(sum(weights * (y - centre)^2) / sum(weights))
+}
+
+# Where the package stopped short of the smallest penalties, the last one fitted
+# serves for them.
+predict_penalised <- function(model, x, values) {
+  at <- match(values, model$values)
+  if (anyNA(at)) stop("a penalty was asked for that is not on the fitted path")
+  at <- pmin(at, ncol(model$intercepts))
+  etas <- lapply(seq_along(model$coefficients), function(class) {
+    eta <- as.matrix(x %*% model$coefficients[[class]][, at, drop = FALSE])
+    eta + rep(model$intercepts[class, at], each = nrow(x))
+  })
+  switch(model$distribution,
+    gaussian = unname(etas[[1]]),
+    binomial = stack_two_classes(stats::plogis(etas[[1]])),
+    multinomial = stack_softmax(etas)
+  )
+}
+
+# rows x values -> rows x 2 x values
+stack_two_classes <- function(p) {
+  out <- array(0, c(nrow(p), 2L, ncol(p)))
+  out[, 1, ] <- 1 - p
+  out[, 2, ] <- p
+  out
+}
+
+# one rows x values matrix per class -> rows x classes x values
+stack_softmax <- function(etas) {
+  top <- do.call(pmax, etas)
+  odds <- lapply(etas, function(eta) exp(eta - top))
+  total <- Reduce(`+`, odds)
+  out <- array(0, c(nrow(top), length(etas), ncol(top)))
+  for (class in seq_along(odds)) out[, class, ] <- odds[[class]] / total
+  out
+}
+
+# A final model keeps the one penalty that was chosen.
+freeze_penalised <- function(model, value) {
+  at <- pmin(match(value, model$values), ncol(model$intercepts))
+  model$values <- value
+  model$intercepts <- model$intercepts[, at, drop = FALSE]
+  model$coefficients <- lapply(model$coefficients, function(b) b[, at, drop = FALSE])
+  model
+}

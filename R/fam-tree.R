@@ -1,0 +1,131 @@
+#' Classification and regression tree
+#'
+#' One tree of questions (package rpart), grown in full and then pruned at the
+#' complexity. One grown tree serves every complexity. Missing values and
+#' categories are taken as they are.
+#'
+#' @param complexity A branch must lower the tree's error by this share of the
+#'   root's error to stay; 0 keeps the whole tree.
+#' @param impurity For classes: `"gini"` or `"information"`.
+#' @param min_leaf Fewest training rows in a leaf. Nodes with fewer than three
+#'   times as many rows, less one, are not divided.
+#' @param depth Most questions from root to leaf, at most 30.
+#' @return A family for [pipeline()] and [candidates()].
+#' @references Breiman, Friedman, Olshen & Stone (1984), Classification and
+#'   Regression Trees.
+#' @examples
+#' fam_tree(complexity = from_to(1e-4, 0.1, spacing = "log", points = 50),
+#'          impurity = among("gini", "information"))
+#' @export
+fam_tree <- function(complexity = 0.01, impurity = "gini", min_leaf = 7, depth = 30) {
+  new_family(member_fam_tree(), list(complexity = complexity, impurity = impurity,
+                                     min_leaf = min_leaf, depth = depth))
+}
+
+member_fam_tree <- function() {
+  family_definition("tree", "Tree", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      complexity = hyperparameter("number", 0.01, min = 0, max = 1,
+        sensible = function(rows, columns, classes) from_to(1e-4, 0.1, spacing = "log", points = 30),
+        meaning = "Share of the root's error that a branch must save to stay.",
+        rising = "A smaller tree: less variance, more bias."),
+      impurity = hyperparameter("choice", "gini", choices = c("gini", "information"),
+        sensible = function(rows, columns, classes) among("gini", "information"),
+        meaning = "How mixed a node of several classes is taken to be.",
+        active_when = function(settings, kind) rep(kind != "number", length(settings[[1]]))),
+      min_leaf = hyperparameter("whole", 7, min = 1,
+        sensible = function(rows, columns, classes) among(1, 7, 20),
+        meaning = "Fewest training rows in a leaf.",
+        rising = "A smoother, smaller tree: less variance, more bias."),
+      depth = hyperparameter("whole", 30, min = 1, max = 30,
+        sensible = function(rows, columns, classes) among(3, 6, 30),
+        meaning = "Most questions from root to leaf.",
+        rising = "A larger tree: more variance, less bias.")
+    ),
+    complexity_rank = 40,
+    simplicity = function(settings) list(-settings$complexity, settings$depth, -settings$min_leaf),
+    # with three or more classes every subset of levels is tried
+    accepts = list(factors = TRUE, missing = TRUE,
+                   most_levels = function(kind) if (kind == "many_class") 12 else 500),
+    fit = fit_tree,
+    path = list(along = "complexity", set_matters = FALSE, predict = predict_tree), packages = "rpart",
+    does = "Asks one question after the other and predicts from the rows that answered alike.")
+}
+
+fit_tree <- function(x, y, weights, settings, seed, threads) {
+  levels <- lapply(x, function(column) if (is.factor(column)) seen_levels(column))
+  x <- tree_columns(x, levels)
+  incomplete <- any(vapply(x, anyNA, logical(1)))
+  control <- rpart::rpart.control(
+    minsplit = max(2, 3 * settings$min_leaf - 1), minbucket = settings$min_leaf, cp = 0,
+    maxcompete = 0, maxsurrogate = if (incomplete) 5 else 0, usesurrogate = 2, xval = 0,
+    maxdepth = settings$depth
+  )
+  names(x) <- tree_names(length(x))
+  x$.outcome <- y
+  parms <- if (is.factor(y)) list(split = settings$impurity)
+  arguments <- list(.outcome ~ ., data = x, weights = weights,
+                    method = if (is.factor(y)) "class" else "anova", parms = parms,
+                    control = control, model = FALSE, y = FALSE)
+  if (is.null(weights)) arguments$weights <- NULL
+  if (is.null(parms)) arguments$parms <- NULL
+  plain_tree(do.call(rpart::rpart, arguments), levels, y)
+}
+
+tree_names <- function(n) paste0("x", seq_len(n))
+
+seen_levels <- function(x) levels(x)[tabulate(x, nlevels(x)) > 0L]
+
+# Factors get the levels seen in training; levels never seen count as missing.
+tree_columns <- function(x, levels) {
+  columns <- lapply(names(x), function(name) {
+    column <- x[[name]]
+    if (is.null(levels[[name]]) || !is.factor(column)) return(column)
+    if (identical(levels(column), levels[[name]])) return(column)
+    structure(match(as.character(column), levels[[name]]), levels = levels[[name]],
+              class = class(column))
+  })
+  plain_frame(stats::setNames(columns, names(x)), nrow(x))
+}
+
+# The grown tree as plain arrays, in the order of rpart's frame.
+plain_tree <- function(fit, levels, y) {
+  frame <- fit$frame
+  node <- as.integer(row.names(frame))
+  leaf <- frame$var == "<leaf>"
+  values <- if (is.factor(y)) {
+    n_classes <- nlevels(y)
+    frame$yval2[, 1L + n_classes + seq_len(n_classes), drop = FALSE]
+  } else {
+    matrix(frame$yval, ncol = 1L)
+  }
+  splits <- fit$splits
+  n_rows <- 1L + frame$ncompete + frame$nsurrogate
+  first_split <- cumsum(c(0L, ifelse(leaf, 0L, n_rows)))[seq_along(node)]
+  variable <- if (is.null(splits)) integer() else match(rownames(splits), tree_names(length(levels))) - 1L
+  list(
+    left = match(2L * node, node, nomatch = 0L) - 1L,
+    right = match(2L * node + 1L, node, nomatch = 0L) - 1L,
+    rows = as.double(frame$wt), complexity = frame$complexity, first_split = first_split,
+    n_compete = as.integer(frame$ncompete), n_surrogate = as.integer(frame$nsurrogate),
+    variable = variable,
+    n_levels = if (is.null(splits)) integer() else as.integer(splits[, "ncat"]),
+    cut = if (is.null(splits)) numeric() else as.double(splits[, "index"]),
+    level_side = if (is.null(fit$csplit)) matrix(0L, 0, 0) else fit$csplit - 2L,
+    values = unname(values), levels = levels, is_class = is.factor(y)
+  )
+}
+
+predict_tree <- function(model, x, values) {
+  columns <- tree_columns(x, model$levels)
+  numbers <- matrix(unlist(lapply(columns, as.double), use.names = FALSE), nrow(x), length(columns))
+  order <- order(values, decreasing = TRUE)
+  nodes <- tree_nodes(numbers, model, values[order])
+  nodes[, order] <- nodes
+  if (!model$is_class) {
+    return(matrix(model$values[nodes, 1], nrow(x), length(values)))
+  }
+  out <- array(0, c(nrow(x), ncol(model$values), length(values)))
+  for (class in seq_len(ncol(model$values))) out[, class, ] <- model$values[nodes, class]
+  out
+}

@@ -1,0 +1,171 @@
+#' @export
+print.kw_among <- function(x, ...) say(varying_words(x))
+#' @export
+print.kw_range <- function(x, ...) say(varying_words(x))
+#' @export
+print.kw_sensible <- function(x, ...) say(varying_words(x))
+
+varying_words <- function(x) {
+  if (inherits(x, "kw_sensible")) return("a sensible range")
+  if (inherits(x, "kw_range")) {
+    return(paste0(format_value(x$from), " to ", format_value(x$to),
+                  if (x$spacing == "log") " (log)", if (!is.null(x$points)) paste0(", ", x$points, " points")))
+  }
+  values <- if (is.list(x$values)) names(labelled_values(x$values)) else vapply(x$values, format_value, "")
+  paste("one of", enumerate(values, 8L))
+}
+
+value_words <- function(x) {
+  if (is_varying(x)) return(varying_words(x))
+  if (is.null(x)) return("none")
+  if (is.function(x)) return("the usual rule")
+  if (is.list(x)) return(paste0("given for ", enumerate(names(x))))
+  paste(vapply(x, format_value, character(1)), collapse = ", ")
+}
+
+part_words <- function(part, prefix) {
+  shown <- names(part$settings)[!vapply(part$settings, is.null, logical(1))]
+  if (prefix == "pre_") shown <- intersect(shown, union(part$given, names(Filter(is_varying, part$settings))))
+  settings <- paste0(shown, rep(" = ", length(shown)), vapply(part$settings[shown], value_words, character(1)))
+  where <- if (!is.null(part$columns)) paste("on", selection_text(part$columns))
+  paste0(prefix, part$definition$name,
+         if (length(settings) > 0L) paste0(": ", paste(settings, collapse = "; ")),
+         if (!is.null(where)) paste0(" (", where, ")"))
+}
+
+#' @export
+print.kw_step <- function(x, ...) {
+  say_wrapped(part_words(x, "pre_"))
+  if (nzchar(x$definition$does)) say_wrapped(paste0("  ", x$definition$does))
+  invisible(x)
+}
+
+#' @export
+print.kw_family <- function(x, ...) {
+  say_wrapped(part_words(x, "fam_"))
+  if (nzchar(x$definition$does)) say_wrapped(paste0("  ", x$definition$does))
+  invisible(x)
+}
+
+#' @export
+print.kw_either <- function(x, ...) {
+  say_wrapped(node_words(list(part = x, name = "")))
+  invisible(x)
+}
+
+node_words <- function(node) {
+  label <- if (nzchar(node$name)) paste0(node$name, ": ")
+  if (!inherits(node$part, "kw_either")) return(paste0(label, part_words(node$part, "pre_")))
+  alternatives <- vapply(names(node$part$alternatives), function(name) {
+    inner <- node$part$alternatives[[name]]
+    words <- if (length(inner) == 0L) "as is" else paste(vapply(inner, node_words, ""), collapse = ", then ")
+    paste0(name, " = ", words)
+  }, character(1))
+  paste0(label, "either ", paste(alternatives, collapse = " | "))
+}
+
+#' @export
+print.kw_pipeline <- function(x, ...) {
+  say("Pipeline of ", count_of(length(x$steps), "step"), " and a family")
+  for (i in seq_along(x$steps)) say_wrapped(paste0("  ", i, ". ", node_words(x$steps[[i]])), 5L)
+  say_wrapped(paste0("  ", length(x$steps) + 1L, ". ", part_words(x$family, "fam_")), 5L)
+  invisible(x)
+}
+
+#' @export
+print.kw_candidates <- function(x, ...) {
+  say(count_of(length(x$pipelines), "candidate"))
+  for (name in names(x$pipelines)) {
+    varies <- names(pipeline_dimensions(x$pipelines[[name]]))
+    say_wrapped(paste0("  ", name, ": ", paste(c(vapply(x$pipelines[[name]]$steps, short_node, ""),
+                paste0("fam_", x$pipelines[[name]]$family$definition$name)), collapse = " > "),
+                if (length(varies) > 0L) paste0("; varies ", enumerate(varies))), 4L)
+  }
+  for (rule in x$rules) say_wrapped(paste0("  ruled out: ", rlang::expr_deparse(rule$expr)), 4L)
+  invisible(x)
+}
+
+short_node <- function(node) {
+  if (inherits(node$part, "kw_either")) "either" else paste0("pre_", node$part$definition$name)
+}
+
+#' @export
+print.kw_splitter <- function(x, ...) say("Splits: ", x$label)
+
+#' @export
+print.kw_search <- function(x, ...) say("Search: ", x$label)
+
+#' @export
+print.kw_plan <- function(x, ...) {
+  n <- vapply(x$round, function(round) nrow(round$settings), integer(1))
+  say_wrapped(paste0("Plan: compare ", count_of(sum(n), "setting"), " of ",
+                     count_of(length(n), "candidate"), " to predict ", x$job$outcome))
+  say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
+  say_wrapped(paste0("Metrics: ", metric_words(x)))
+  say("Seed: ", x$seed, if (x$seed_drawn) " (drawn, since none was given)")
+  for (name in names(n)) {
+    varies <- varying_text(x$round[[name]]$settings)
+    say_wrapped(paste0("  ", name, ": ", count_of(n[[name]], "setting"),
+                       if (nzchar(varies)) paste0(" of ", varies)), 4L)
+  }
+  for (note in x$notes) say_wrapped(paste0("! ", note))
+  invisible(x)
+}
+
+split_words <- function(plan) {
+  group <- plan$job$roles$group
+  arguments <- plan$splitter$arguments
+  kept <- !is.null(group) && isTRUE(arguments$keep_groups)
+  paste0(if (isTRUE(arguments$stratify)) ", stratified", if (kept) paste0(", ", group, " kept whole"),
+         if (!is.null(group) && !kept) paste0(" - NOT keeping ", group, " whole"))
+}
+
+metric_words <- function(plan) {
+  words <- vapply(plan$metrics, function(metric) {
+    paste0(metric$name, " (", metric$direction, " is better", if (metric$name == plan$decide) ", decides", ")")
+  }, character(1))
+  paste(words, collapse = ", ")
+}
+
+#' @export
+print.kw_preview <- function(x, ...) {
+  number <- function(n) format(n, big.mark = ",", trim = TRUE)
+  say_wrapped(paste0("Preview: ", number(x$settings), " settings x ", x$splits, " splits = ",
+                     number(x$scores), " scores from ", number(x$fits), " fits"))
+  say_wrapped(paste0("Shared: ", number(x$scores - x$fits), " fits and ", number(x$steps_unshared - x$steps),
+                     " of ", number(x$steps_unshared), " steps need not be done again"))
+  table <- x$candidates
+  rows <- data.frame(candidate = table$candidate, settings = number(table$settings),
+                     fits = paste0(table$fits, " a split"), varies = table$varies)
+  print_table(rows, align = c("left", "right", "right", "left"))
+  gone <- c("ruled out" = sum(table$ruled_out), "cannot work" = sum(table$impossible),
+            "merged, being the same" = sum(table$merged))
+  gone <- gone[gone > 0]
+  if (length(gone) > 0L) say("Of ", number(sum(table$combinations)), " combinations: ",
+                             paste(number(gone), names(gone), collapse = ", "))
+  say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan)))
+  say_wrapped(paste0("Metrics: ", metric_words(x$plan)))
+  say("Seed: ", x$plan$seed, if (x$plan$seed_drawn) " (drawn, since none was given)")
+  for (note in x$plan$notes) say_wrapped(paste0("! ", note))
+  invisible(x)
+}
+
+# A plain table of text columns within 80 columns; the last column is wrapped.
+print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {
+  cells <- Map(function(column, name) c(name, as.character(column)), rows, names(rows))
+  last <- cells[[length(cells)]]
+  cells <- Map(function(column, side) cli::ansi_align(column, max(cli::ansi_nchar(column)), side),
+               cells[-length(cells)], align[-length(cells)])
+  lead <- do.call(paste, c(unname(cells), sep = "  "))
+  room <- max(20L, width - cli::ansi_nchar(lead[1]) - 2L)
+  if (align[length(align)] == "right") last <- cli::ansi_align(last, max(cli::ansi_nchar(last)), "right")
+  for (i in seq_along(lead)) {
+    wrapped <- if (cli::ansi_nchar(last[i]) <= room) last[i] else strwrap(no_break(last[i]), room)
+    if (length(wrapped) == 0L) wrapped <- ""
+    indent <- c(lead[i], rep(strrep(" ", cli::ansi_nchar(lead[1])), length(wrapped) - 1L))
+    cat(sub(" +$", "", paste0(indent, "  ", gsub("\u00a0", " ", wrapped))), sep = "\n")
+  }
+}
+
+# Keeps "name = value" together when text is wrapped.
+no_break <- function(text) gsub(" = ", "\u00a0=\u00a0", text, fixed = TRUE)

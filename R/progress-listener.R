@@ -1,0 +1,56 @@
+# What a person sees while a comparison runs: a live line in a terminal, a plain
+# line now and then elsewhere. All of it goes to standard error.
+
+.onLoad <- function(libname, pkgname) {
+  loadNamespace("Rcpp")
+  set_default_listener(progress_listener)
+}
+
+# A fresh listener for one run.
+progress_listener <- function() {
+  live <- cli::is_dynamic_tty(stderr())
+  every <- if (live) 0.1 else 15
+  last <- 0
+  function(event) {
+    if (event$type == "start") {
+      last <<- event$seconds
+      return(invisible())
+    }
+    final <- event$type == "end"
+    if (!final && (event$done == event$total || event$seconds - last < every)) return(invisible())
+    last <<- event$seconds
+    line <- progress_text(event)
+    if (live) {
+      cat("\r\033[K", cli::ansi_strtrim(line, cli::console_width() - 1L), if (final) "\n", sep = "",
+          file = stderr())
+    } else if (!final || event$seconds > every) {
+      cat(line, "\n", sep = "", file = stderr())
+    }
+  }
+}
+
+progress_text <- function(event) {
+  share <- event$done / max(1, event$total)
+  left <- if (event$done > 0 && share < 1) {
+    paste0(", ", format_duration(event$seconds * (1 - share) / share), " left")
+  }
+  best <- if (!is.null(event$best)) {
+    paste0(" | best ", event$metric, " ", with_spread(event$best$mean, event$best$sd, "sd"),
+           " ", event$best$candidate, " (", count_of(event$best$splits, "split"), ")")
+  }
+  failed <- if (event$failed > 0) paste0(" | ", event$failed, " failed")
+  paste0(progress_bar(share), " ", format(event$done, big.mark = ","), " of ",
+         count_of(event$total, "score"), ", ", format_duration(event$seconds), left, best, failed)
+}
+
+progress_bar <- function(share, width = 16L) {
+  full <- floor(share * width)
+  paste0("[", strrep("=", full), strrep(" ", width - full), "]")
+}
+
+format_duration <- function(seconds) {
+  if (seconds < 10) return(paste0(format(round(seconds, 1), nsmall = 1), " s"))
+  if (seconds < 60) return(paste0(round(seconds), " s"))
+  if (seconds < 3600) return(sprintf("%d min %02d s", seconds %/% 60, round(seconds %% 60) %/% 1))
+  sprintf("%d h %02d min", seconds %/% 3600, (seconds %% 3600) %/% 60)
+}

@@ -1,0 +1,205 @@
+#' Read a plan file
+#'
+#' A plan file holds a whole comparison in YAML, in the words of the R arguments;
+#' `system.file("extdata", "pots-plan.yml", package = "kilnwright")` is one with
+#' comments. Values keep what was written: `event: yes` is the text "yes", and
+#' `1e-4` is a number. Nothing in the file is ever evaluated as code.
+#'
+#' @param file Path of the plan file. The table's path in it is relative to it.
+#' @param seed Overrides the file's seed.
+#' @return A plan for [preview()] and [run_comparison()], with the file's `rule`.
+#' @section Errors:
+#' `kw_error_plan_file` when the file is absent or no YAML, has an unknown key
+#' (naming the nearest known one) or a value of the wrong type, each with its
+#' place in the file; and the errors of the functions that the keys stand for.
+#' @examples
+#' read_plan(system.file("extdata", "pots-plan.yml", package = "kilnwright"))
+#' @export
+read_plan <- function(file, seed = NULL) {
+  check_string(file, "file")
+  said <- load_plan_yaml(file)
+  at <- "the top"
+  said <- plan_keys(said, c("brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search",
+                            "metrics", "decide", "rule", "seed"), at, required = c("brief", "candidates"))
+  job <- plan_brief(said$brief, dirname(file))
+  if (!is.null(said$set_aside)) job <- plan_set_aside(job, said$set_aside)
+  rivals <- plan_candidates(said$candidates, said$shared)
+  for (i in seq_along(said$rule_out)) rivals <- plan_rule(rivals, said$rule_out[[i]], paste0("rule_out[", i, "]"))
+  arguments <- list(job = job, rivals = rivals, seed = seed %||% plan_number(said$seed, "seed"))
+  if (!is.null(said$splits)) arguments$splits <- plan_member(said$splits, "split_", "splits")
+  if (!is.null(said$search)) arguments$search <- plan_search(said$search, names(rivals$pipelines))
+  arguments$metrics <- plan_texts(said$metrics, "metrics")
+  arguments$decide <- plan_text(said$decide, "decide")
+  plan <- do.call(plan_comparison, arguments)
+  plan$rule <- plan_text(said$rule, "rule")
+  if (!is.null(plan$rule)) check_choice(plan$rule, plan_rule_names(), "rule")
+  plan
+}
+
+# The names of the selection rules live a layer higher; a plan only has to hold a
+# name that select_final() will know.
+plan_rule_names <- function() names(shipped_members("rule"))
+
+plan_error <- function(problem, at, remedy = NULL) {
+  stop_kw("plan_file", problem, where = paste0("At ", at, "."), remedy = remedy)
+}
+
+# YAML with every scalar as "tag<separator>text", so that types come from what is
+# wanted, not from what YAML makes of the spelling.
+load_plan_yaml <- function(file) {
+  if (!file.exists(file) || dir.exists(file)) {
+    stop_kw("plan_file", paste0("There is no plan file ", quoted(file), "."),
+            remedy = "Give the path of a YAML file.")
+  }
+  text <- paste(readLines(file, encoding = "UTF-8", warn = FALSE), collapse = "\n")
+  tags <- c("str", "int", "int#hex", "int#oct", "int#base60", "float", "float#fix", "float#exp",
+            "float#inf", "float#nan", "float#base60", "bool#yes", "bool#no", "null", "int#na", "float#na",
+            "bool#na", "str#na", "timestamp#iso8601", "timestamp#spaced", "timestamp#ymd")
+  handlers <- lapply(tags, function(tag) function(x) paste0(tag, "\u0001", x))
+  names(handlers) <- tags
+  handlers$seq <- function(x) as.list(x)
+  read <- with_conditions(yaml::yaml.load(text, handlers = handlers, eval.expr = FALSE))
+  if (!is.null(read$error)) {
+    stop_kw("plan_file", paste0("The plan file ", quoted(file), " is no valid YAML."),
+            where = gsub("[a-z#0-9]*\u0001", "", read$error),
+            remedy = "Check indentation, brackets and quotes at that line.")
+  }
+  plain_yaml(read$value)
+}
+
+plain_yaml <- function(x) {
+  if (is.list(x)) {
+    if (!is.null(names(x))) names(x) <- sub("^[^\u0001]*\u0001", "", names(x))
+    return(lapply(x, plain_yaml))
+  }
+  if (is.null(x)) return(NULL)
+  parts <- strsplit(x, "\u0001", fixed = TRUE)[[1]]
+  if (length(parts) == 1L && !grepl("\u0001", x, fixed = TRUE)) parts <- c("str", parts)
+  if (parts[1] == "null") return(NULL)
+  structure(list(text = if (length(parts) > 1L) parts[2] else "", tag = parts[1]), class = "kw_scalar")
+}
+
+is_scalar <- function(x) inherits(x, "kw_scalar")
+is_map <- function(x) is.list(x) && !is_scalar(x) && !is.null(names(x))
+
+# A map with known keys only.
+plan_keys <- function(x, known, at, required = character()) {
+  if (is.null(x)) x <- list()
+  if (!is.list(x) || is_scalar(x) || (length(x) > 0L && is.null(names(x)))) {
+    plan_error("Keys with values are expected here.", at, paste0("Keys: ", enumerate(known, 20L), "."))
+  }
+  for (key in setdiff(names(x), known)) {
+    plan_error(paste0("There is no key ", quoted(key), "."), at, did_you_mean(key, known, "Keys"))
+  }
+  for (key in required) {
+    if (is.null(x[[key]])) plan_error(paste0("The key ", quoted(key), " is missing."), at)
+  }
+  x
+}
+
+plan_text <- function(x, at) {
+  if (is.null(x)) return(NULL)
+  if (!is_scalar(x)) plan_error("One word or text is expected here.", at)
+  x$text
+}
+
+plan_texts <- function(x, at) {
+  if (is.null(x)) return(NULL)
+  if (is_scalar(x)) return(x$text)
+  if (is_map(x)) plan_error("A list of words is expected here.", at)
+  vapply(seq_along(x), function(i) plan_text(x[[i]], paste0(at, "[", i, "]")), character(1))
+}
+
+number_pattern <- "^[+-]?([0-9]+\\.?[0-9]*|\\.[0-9]+)([eE][+-]?[0-9]+)?$"
+
+plan_number <- function(x, at) {
+  if (is.null(x)) return(NULL)
+  if (!is_scalar(x) || !grepl(number_pattern, x$text)) {
+    plan_error(paste0("A number is expected here", if (is_scalar(x)) paste0("; got ", quoted(x$text)), "."), at)
+  }
+  as.numeric(x$text)
+}
+
+plan_flag <- function(x, at) {
+  word <- if (is_scalar(x)) tolower(x$text) else ""
+  if (word %in% c("yes", "true")) return(TRUE)
+  if (word %in% c("no", "false")) return(FALSE)
+  plan_error(paste0("yes or no is expected here", if (is_scalar(x)) paste0("; got ", quoted(x$text)), "."), at)
+}
+
+# A value whose type nobody prescribes: numbers by their spelling, unless quoted
+# or a word.
+plan_any <- function(x, at) {
+  if (is.null(x)) return(NULL)
+  if (is_scalar(x)) {
+    return(if (grepl(number_pattern, x$text)) as.numeric(x$text) else x$text)
+  }
+  values <- Map(plan_any, x, paste0(at, " > ", names(x) %||% seq_along(x)))
+  if (is_map(x)) values else unlist(values)
+}
+
+plan_brief <- function(x, folder) {
+  known <- setdiff(names(formals(brief)), "table")
+  x <- plan_keys(x, c("table", known), "brief", required = c("table", "outcome"))
+  table <- plan_text(x$table, "brief > table")
+  if (!grepl("^(/|[A-Za-z]:|~)", table)) table <- file.path(folder, table)
+  map_of <- function(value, key, read) {
+    if (is.null(value)) return(NULL)
+    if (!is_map(value)) plan_error("Column names with values are expected here.", paste0("brief > ", key))
+    Map(read, value, paste0("brief > ", key, " > ", names(value)))
+  }
+  brief(read_data(table), outcome = plan_text(x$outcome, "brief > outcome"),
+        event = plan_text(x$event, "brief > event"), id = plan_texts(x$id, "brief > id"),
+        group = plan_text(x$group, "brief > group"), weight = plan_text(x$weight, "brief > weight"),
+        time = plan_text(x$time, "brief > time"), ignore = plan_texts(x$ignore, "brief > ignore"),
+        ordered = map_of(x$ordered, "ordered", plan_texts), text = plan_texts(x$text, "brief > text"),
+        missing_codes = map_of(x$missing_codes, "missing_codes", plan_any))
+}
+
+plan_set_aside <- function(job, x) {
+  known <- c("share", "seed", "after", "latest", "keep_groups")
+  x <- plan_keys(x, known, "set_aside")
+  at <- function(key) paste0("set_aside > ", key)
+  arguments <- list(job = job, share = plan_number(x$share, at("share")), seed = plan_number(x$seed, at("seed")),
+                    after = plan_text(x$after, at("after")))
+  for (key in c("latest", "keep_groups")) {
+    if (!is.null(x[[key]])) arguments[[key]] <- plan_flag(x[[key]], at(key))
+  }
+  do.call(set_aside, Filter(Negate(is.null), arguments))
+}
+
+# A splitter or search: its name, or a map of one name to its arguments. Only
+# exported functions with the prefix can be named; types come from their defaults.
+plan_member <- function(x, prefix, at) {
+  members <- exported_members(prefix)
+  name <- if (is_scalar(x)) x$text else if (is_map(x) && length(x) == 1L) names(x)
+  if (is.null(name)) plan_error("One name, or one name with its arguments, is expected here.", at)
+  if (!name %in% names(members)) {
+    plan_error(paste0("There is no ", quoted(name), "."), at, did_you_mean(name, names(members)))
+  }
+  make <- members[[name]]
+  if (is_scalar(x)) return(make())
+  at <- paste0(at, " > ", name)
+  given <- plan_keys(x[[1]], names(formals(make)), at)
+  arguments <- Map(function(value, key) {
+    read <- if (is.logical(formals(make)[[key]])) plan_flag else plan_number
+    read(value, paste0(at, " > ", key))
+  }, given, names(given))
+  do.call(make, arguments)
+}
+
+exported_members <- function(prefix) {
+  home <- topenv(environment())
+  names <- grep(paste0("^", prefix), getNamespaceExports(home), value = TRUE)
+  stats::setNames(lapply(names, get, envir = home, mode = "function"), substring(names, nchar(prefix) + 1L))
+}
+
+# One search for all, or one per candidate with "others" for the rest.
+plan_search <- function(x, candidates) {
+  single <- is_scalar(x) || (is_map(x) && length(x) == 1L && !names(x) %in% c(candidates, "others"))
+  if (single) return(plan_member(x, "search_", "search"))
+  x <- plan_keys(x, c(candidates, "others"), "search")
+  searches <- Map(function(value, name) plan_member(value, "search_", paste0("search > ", name)), x, names(x))
+  names(searches)[names(searches) == "others"] <- ""
+  searches
+}

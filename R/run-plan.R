@@ -1,0 +1,129 @@
+#' Plan a comparison
+#'
+#' Brings brief, candidates, splits, search and metrics together and checks them
+#' against each other, before anything is fitted. Here minimal steps are written
+#' out, sensible ranges get their numbers and the families' needs are checked.
+#'
+#' @param job A [brief()].
+#' @param rivals [candidates()]; without them baseline, penalised regression, tree
+#'   and forest with minimal steps.
+#' @param splits A splitter, e.g. [split_kfold()].
+#' @param search [search_grid()] or [search_random()], or a list with one per
+#'   candidate.
+#' @param metrics Names of metrics. Without them AUC and log loss for two
+#'   classes, log loss and balanced accuracy for more, RMSE and R-squared for
+#'   numbers.
+#' @param decide The metric that ranks; the first one if not given.
+#' @param seed Whole number from which all randomness is derived. A missing one is
+#'   drawn, printed and kept.
+#' @return A `kw_plan` for [preview()] and [run_comparison()].
+#' @section Errors:
+#' `kw_error_plan`, `kw_error_splits`, `kw_error_rule`, `kw_error_argument`: each
+#' names what does not fit and what to do.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id",
+#'              group = "firing_id")
+#' plan <- plan_comparison(job, candidates(baseline = fam_baseline(), tree = sensible(fam_tree())),
+#'                         splits = split_kfold(5), seed = 41)
+#' preview(plan)
+#' @export
+plan_comparison <- function(job, rivals = NULL, splits = split_kfold(), search = search_grid(points = 5),
+                            metrics = NULL, decide = NULL, seed = NULL) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  if (is.null(rivals)) rivals <- default_candidates()
+  check_class(rivals, "kw_candidates", "rivals", "Make them with candidates().")
+  check_class(splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_…().")
+  searches <- searches_by_candidate(search, names(rivals$pipelines))
+  metrics <- find_metrics(metrics %||% default_metrics(job$kind), job$kind)
+  names(metrics) <- vapply(metrics, `[[`, character(1), "name")
+  decide <- decide %||% names(metrics)[1]
+  check_choice(decide, names(metrics), "decide")
+  check_seed(seed)
+  seed_drawn <- is.null(seed)
+  if (seed_drawn) seed <- draw_seed()
+
+  divided <- make_splits(splits, job, seed)
+  met <- meet_brief(rivals, job, divided[[1]], seed)
+  round <- first_round(met$spaces, searches, seed)
+  check_rules(rivals$rules, met$spaces, round, searches)
+  structure(
+    list(job = job, rivals = rivals, splitter = splits, splits = divided, searches = searches,
+         metrics = metrics, decide = decide, seed = seed, seed_drawn = seed_drawn,
+         spaces = met$spaces, notes = met$notes, round = round,
+         undefined = undefined_splits(metrics, job, divided)),
+    class = "kw_plan"
+  )
+}
+
+default_candidates <- function() {
+  candidates(
+    baseline = fam_baseline(),
+    penalised = fam_penalised(penalty = sensible(), lasso_share = sensible()),
+    tree = fam_tree(complexity = sensible()),
+    forest = fam_forest(columns_tried = sensible())
+  )
+}
+
+# The first settings of every candidate: lists by candidate.
+first_round <- function(spaces, searches, seed) {
+  proposals <- lapply(names(spaces), function(name) {
+    search <- searches[[name]]
+    search$propose(search$start(spaces[[name]], seed))
+  })
+  names(proposals) <- names(spaces)
+  empty <- names(proposals)[vapply(proposals, function(p) nrow(p$settings) == 0L, logical(1))]
+  if (length(empty) > 0L) {
+    stop_kw("rule", paste0("No setting of the candidate ", quoted(empty[1]), " is left to try: all were ",
+                           "ruled out or cannot work."), remedy = "Loosen rule_out(), or widen its values.")
+  }
+  proposals
+}
+
+# A rule that removes nothing is most likely mistaken. Random draws may miss it.
+check_rules <- function(rules, spaces, round, searches) {
+  for (rule in rules) {
+    removed <- 0
+    random <- FALSE
+    for (name in names(spaces)) {
+      at <- which(vapply(spaces[[name]]$rules, identical, logical(1), rule))
+      if (length(at) == 0L) next
+      removed <- removed + sum(round[[name]]$by_rule[at])
+      random <- random || searches[[name]]$name != "grid"
+    }
+    if (removed == 0 && !random) {
+      stop_kw("rule", paste0("rule_out(", rlang::expr_deparse(rule$expr), ") removes no setting."),
+              remedy = "Check the values: do any settings meet the condition?")
+    }
+  }
+}
+
+# Splits on which a metric is undefined whatever is predicted: by metric, one
+# reason (or NA) a split.
+undefined_splits <- function(metrics, job, splits) {
+  outcome <- job$table[[job$outcome]]
+  weights <- if (!is.null(job$roles$weight)) job$table[[job$roles$weight]]
+  reasons <- lapply(metrics, function(metric) {
+    vapply(splits, function(split) {
+      metric$undefined(outcome[split$validation], weights[split$validation]) %||% NA_character_
+    }, character(1))
+  })
+  for (metric in names(reasons)) {
+    if (all(!is.na(reasons[[metric]]))) {
+      stop_kw("splits", paste0("The metric ", quoted(metric), " is undefined on every split: ",
+                               reasons[[metric]][1], "."),
+              remedy = "Use fewer, larger validation parts, or another metric.")
+    }
+  }
+  reasons
+}
+
+as_plan <- function(plan, ...) {
+  if (inherits(plan, "kw_plan")) {
+    if (...length() > 0L) {
+      stop_kw("argument", "A plan is complete in itself; it takes no further arguments.",
+              remedy = "Put them into plan_comparison().")
+    }
+    return(plan)
+  }
+  plan_comparison(plan, ...)
+}

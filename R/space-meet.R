@@ -1,0 +1,147 @@
+# Where a pipeline meets the brief: minimal steps are written out, sensible ranges
+# and defaults get their numbers, and the family's needs are checked.
+
+# `split`: the first split; its training rows tell how many columns the default
+# steps make. Returns spaces, and notes for the reader.
+meet_brief <- function(rivals, job, split, seed) {
+  frame <- frame_columns(job$table, job$schema)
+  training <- frame_rows(frame, split$training)
+  target <- brief_target(job, split$training)
+  met <- lapply(names(rivals$pipelines), function(name) {
+    meet_one(name, rivals$pipelines[[name]], job, training, target, rivals$rules, seed)
+  })
+  list(spaces = stats::setNames(lapply(met, `[[`, "space"), names(rivals$pipelines)),
+       notes = unlist(lapply(met, `[[`, "notes")))
+}
+
+meet_one <- function(name, pipeline, job, training, target, rules, seed) {
+  definition <- pipeline$family$definition
+  check_family_fits(name, definition, job)
+  about <- list(rows = training$n, columns = length(job$schema), classes = length(job$levels))
+  pipeline <- write_out_minimal(pipeline, job)
+  pipeline$steps <- resolve_nodes(pipeline$steps, about)
+  frame <- default_frame(name, pipeline, training, target, seed)
+  about$columns <- frame_width(frame)
+  pipeline$family <- resolve_part(pipeline$family, about)
+  check_input_needs(name, frame, definition, job)
+  list(space = new_space(name, pipeline, job$kind, rules),
+       notes = meeting_notes(name, pipeline, frame, definition))
+}
+
+check_family_fits <- function(name, definition, job) {
+  if (!job$kind %in% definition$kinds) {
+    stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name,
+                           " cannot predict ", outcome_words[[job$kind]], "."))
+  }
+  for (package in definition$packages) need(package, paste0("fam_", definition$name, "()"))
+}
+
+write_out_minimal <- function(pipeline, job) {
+  is_minimal <- vapply(pipeline$steps, function(node) {
+    inherits(node$part, "kw_step") && !is.null(node$part$definition$expand)
+  }, logical(1))
+  pipeline$minimal <- any(is_minimal)
+  pipeline$steps <- unlist(Map(function(node, expand) {
+    if (!expand) return(list(node))
+    as_nodes(node$part$definition$expand(job$schema, pipeline$family$definition, job$kind))
+  }, pipeline$steps, is_minimal), recursive = FALSE)
+  pipeline
+}
+
+resolve_nodes <- function(nodes, about) {
+  lapply(nodes, function(node) {
+    node$part <- if (inherits(node$part, "kw_either")) {
+      structure(list(alternatives = lapply(node$part$alternatives, resolve_nodes, about = about)),
+                class = class(node$part))
+    } else {
+      resolve_part(node$part, about)
+    }
+    node
+  })
+}
+
+# sensible() and defaults that depend on the table become values.
+resolve_part <- function(part, about) {
+  for (name in names(part$settings)) {
+    declared <- part$definition$hyperparameters[[name]]
+    value <- part$settings[[name]]
+    if (inherits(value, "kw_sensible")) {
+      part$settings[[name]] <- declared$sensible(about$rows, about$columns, about$classes)
+    } else if (is.function(value) && is.function(declared$default)) {
+      part$settings[[name]] <- value(about$rows, about$columns, about$classes)
+    }
+  }
+  part
+}
+
+# The training rows of the first split after the candidate's default steps: the
+# first alternative, the first value of everything that varies.
+default_frame <- function(name, pipeline, frame, target, seed) {
+  dimensions <- pipeline_dimensions(structure(list(steps = pipeline$steps, family = list(settings = list())),
+                                              class = "kw_pipeline"))
+  first <- lapply(dimensions, function(d) dimension_values(d, 2L)[1])
+  steps <- fill_pipeline(list(steps = pipeline$steps, family = list(settings = list())), dimensions, first)$steps
+  for (step in steps) {
+    learned <- tryCatch(
+      suppressWarnings(learn_step(step, frame, target, derive_seed(seed, "meeting"))),
+      error = function(e) {
+        stop_kw("plan", paste0("Candidate ", quoted(name), ": the step pre_", step$definition$name,
+                               " fails on the first split."), where = plain_message(e))
+      }
+    )
+    frame <- learned$frame
+    target <- learned$target
+  }
+  frame
+}
+
+check_input_needs <- function(name, frame, definition, job) {
+  kinds <- vapply(frame$columns, column_kind, character(1))
+  problem <- function(what, columns, remedy) {
+    stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name, " ", what, ", but ",
+                           enumerate(quoted(columns)), " ", if (length(columns) == 1L) "does" else "do",
+                           " not fit that after the steps."), remedy = remedy)
+  }
+  if (definition$accepts$nothing) return(invisible())
+  categories <- names(kinds)[kinds %in% c("category", "ordered")]
+  if (!definition$accepts$factors && length(categories) > 0L) {
+    problem("takes numbers only", categories,
+            "Add pre_onehot() (or pre_ordinal()), or give the bare family: it then gets the least it needs.")
+  }
+  usable <- frame$columns[kinds %in% c("number", "category", "ordered")]
+  gaps <- names(usable)[vapply(usable, anyNA, logical(1))]
+  if (!definition$accepts$missing && length(gaps) > 0L) {
+    problem("takes no missing values", gaps, "Add pre_missing() before it.")
+  }
+  most <- family_most_levels(definition, job$kind)
+  crowded <- names(usable)[vapply(usable, nlevels, integer(1)) > most]
+  if (length(crowded) > 0L) {
+    problem(paste0("takes at most ", most, " levels for ", outcome_words[[job$kind]]), crowded,
+            "Merge levels with pre_rare_levels(), or add pre_onehot(columns = …).")
+  }
+  if (length(usable) == 0L && is.null(frame$sparse)) {
+    stop_kw("plan", paste0("Candidate ", quoted(name), ": the steps leave no column for fam_",
+                           definition$name, "."),
+            remedy = "Text and dates need a step that turns them into numbers.")
+  }
+}
+
+meeting_notes <- function(name, pipeline, frame, definition) {
+  kinds <- vapply(frame$columns, column_kind, character(1))
+  left_out <- kinds[kinds %in% c("text", "date")]
+  steps <- vapply(pipeline$steps, function(node) {
+    if (inherits(node$part, "kw_either")) "either" else node$part$definition$name
+  }, character(1))
+  c(
+    if (isTRUE(pipeline$minimal) && length(steps) > 0L) {
+      paste0(name, ": minimal steps added: ", paste(steps, collapse = ", "))
+    },
+    if (length(left_out) > 0L && !definition$accepts$nothing) {
+      paste0(name, ": left out, since no step turns them into numbers: ",
+             paste0(names(left_out), " (", left_out, ")", collapse = ", "))
+    },
+    if (definition$accepts$wants_scaling && !any(c("scale", "either") %in% steps)) {
+      paste0(name, ": fam_", definition$name, " depends on the columns' scales; consider pre_scale()")
+    }
+  )
+}

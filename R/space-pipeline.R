@@ -1,0 +1,172 @@
+# Pipelines and candidates: descriptions, until they meet a brief.
+
+#' Chain preprocessing steps and a family
+#'
+#' A pipeline is zero or more steps, then one family. It is only a description:
+#' steps are learned, and the family fitted, on the training rows of each split.
+#'
+#' @param ... Steps, lists of steps, [either()] / [optional()], and last the
+#'   family. A named step puts its name before its hyperparameters, which settles
+#'   clashes: `pipeline(first = pre_scale(by = among("sd", "iqr")), ...)` gives
+#'   `first_by`.
+#' @return A pipeline for [candidates()].
+#' @section Errors:
+#' `kw_error_pipeline` when the family is absent or not last, or when two varying
+#' hyperparameters share a name.
+#' @examples
+#' ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
+#' pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-4, 1, "log", 30)))
+#' @export
+pipeline <- function(...) {
+  parts <- list(...)
+  names <- names(parts) %||% rep("", length(parts))
+  nodes <- list()
+  for (i in seq_along(parts)) nodes <- c(nodes, as_nodes(parts[[i]], names[i]))
+  is_family <- vapply(nodes, function(node) inherits(node$part, "kw_family"), logical(1))
+  if (!any(is_family)) {
+    stop_kw("pipeline", "A pipeline ends with a family, but none was given.",
+            remedy = "Add one, e.g. fam_penalised().")
+  }
+  if (sum(is_family) > 1L || !is_family[length(nodes)]) {
+    stop_kw("pipeline", "A pipeline has one family, and it comes last.",
+            remedy = "To compare families, give each its own pipeline in candidates().")
+  }
+  made <- structure(list(steps = nodes[!is_family], family = nodes[[length(nodes)]]$part),
+                    class = "kw_pipeline")
+  check_dimension_names(made)
+  made
+}
+
+# A list of nodes: list(part = a step, either or family, name = "" or a prefix).
+as_nodes <- function(part, name = "") {
+  if (inherits(part, c("kw_step", "kw_either", "kw_family"))) return(list(list(part = part, name = name)))
+  if (inherits(part, "kw_as_is")) return(list())
+  if (is.list(part) && !is.object(part)) {
+    names <- names(part) %||% rep("", length(part))
+    if (nzchar(name) && length(part) == 1L && !nzchar(names)) names <- name
+    return(unlist(Map(as_nodes, part, names), recursive = FALSE, use.names = FALSE))
+  }
+  if (inherits(part, "kw_pipeline")) {
+    stop_kw("pipeline", "A pipeline cannot stand inside a pipeline.",
+            remedy = "Give the steps as a list: ready <- list(pre_missing(), pre_onehot()).")
+  }
+  if (is.function(part)) {
+    stop_kw("pipeline", "A function was given where a step or family is expected.",
+            remedy = "Call it: pre_missing(), not pre_missing.")
+  }
+  stop_kw("pipeline", paste0("A pipeline takes steps and a family; got ", describe_value(part), "."))
+}
+
+# Alternatives of either() and optional(): steps only.
+flatten_steps <- function(part, inside) {
+  nodes <- as_nodes(part)
+  if (any(vapply(nodes, function(node) inherits(node$part, "kw_family"), logical(1)))) {
+    stop_kw("pipeline", paste0(inside, " is for steps; a family cannot stand in it."),
+            remedy = "To compare families, give each its own pipeline in candidates().")
+  }
+  nodes
+}
+
+#' Name the candidates of a comparison
+#'
+#' @param ... Named pipelines; a bare family stands for
+#'   `pipeline(pre_minimal(), family)`.
+#' @return A `kw_candidates`; more can be added with `c()`.
+#' @section Errors:
+#' `kw_error_argument` for missing or repeated names, `kw_error_pipeline` for
+#' anything that is neither a pipeline nor a family.
+#' @examples
+#' candidates(
+#'   baseline = fam_baseline(),
+#'   tree = pipeline(pre_missing(), fam_tree(complexity = sensible()))
+#' )
+#' @export
+candidates <- function(...) {
+  given <- list(...)
+  if (length(given) == 0L) stop_kw("argument", "`candidates()` needs at least one candidate.")
+  check_named(given, "candidates(...)")
+  made <- lapply(names(given), function(name) as_candidate(given[[name]], name))
+  structure(list(pipelines = stats::setNames(made, names(given)), rules = list()),
+            class = "kw_candidates")
+}
+
+as_candidate <- function(part, name) {
+  if (inherits(part, "kw_pipeline")) return(part)
+  if (inherits(part, "kw_family")) return(pipeline(pre_minimal(), part))
+  stop_kw("pipeline", paste0("The candidate ", quoted(name), " must be a pipeline or a family; got ",
+                             describe_value(part), "."),
+          remedy = "Write pipeline(steps..., fam_...()).")
+}
+
+#' @export
+c.kw_candidates <- function(...) {
+  sets <- list(...)
+  pipelines <- unlist(lapply(sets, `[[`, "pipelines"), recursive = FALSE)
+  check_named(pipelines, "candidates")
+  structure(list(pipelines = pipelines, rules = unlist(lapply(sets, `[[`, "rules"), recursive = FALSE)),
+            class = "kw_candidates")
+}
+
+#' Rule out combinations of values
+#'
+#' Settings for which the expression is true are not tried. The number removed is
+#' shown by [preview()].
+#'
+#' @param rivals [candidates()].
+#' @param ... Expressions in the names of hyperparameters that vary, e.g.
+#'   `impurity == "gini" & complexity < 0.001`. Other variables are looked up
+#'   where you call it, at once.
+#' @param candidate Names of the candidates concerned; default all that have
+#'   hyperparameters of these names.
+#' @return The candidates with the rules attached.
+#' @section Errors:
+#' `kw_error_rule` when no candidate has such hyperparameters. That a rule
+#' removes nothing, or everything, is an error of [plan_comparison()].
+#' @examples
+#' rivals <- candidates(tree = fam_tree(complexity = sensible(), impurity = sensible()))
+#' rule_out(rivals, impurity == "gini" & complexity < 0.001, candidate = "tree")
+#' @export
+rule_out <- function(rivals, ..., candidate = NULL) {
+  check_class(rivals, "kw_candidates", "rivals", "Make them with candidates().")
+  for (name in candidate) {
+    if (!name %in% names(rivals$pipelines)) {
+      stop_kw("rule", paste0("There is no candidate ", quoted(name), "."),
+              remedy = did_you_mean(name, names(rivals$pipelines), "Candidates"))
+    }
+  }
+  for (quosure in rlang::enquos(...)) {
+    rivals$rules <- c(rivals$rules, list(capture_rule(quosure, rivals, candidate)))
+  }
+  rivals
+}
+
+capture_rule <- function(quosure, rivals, candidate) {
+  expr <- rlang::quo_get_expr(quosure)
+  captured <- list()
+  for (name in setdiff(all.vars(expr), varied_names(rivals, candidate))) {
+    captured[[name]] <- rlang::env_get(rlang::quo_get_env(quosure), name, default = NULL, inherit = TRUE)
+  }
+  new_rule(expr, rivals, candidate, known = names(captured), evaluate = function(settings) {
+    eval(expr, c(as.list(settings), captured), baseenv())
+  })
+}
+
+varied_names <- function(rivals, candidate) {
+  concerned <- candidate %||% names(rivals$pipelines)
+  unique(unlist(lapply(rivals$pipelines[concerned], function(p) names(pipeline_dimensions(p)))))
+}
+
+# A rule: which settings (columns) it concerns, and a function that says TRUE for
+# those to be left out. `known`: names in it that are no hyperparameters.
+new_rule <- function(expr, rivals, candidate, known, evaluate) {
+  varied <- varied_names(rivals, candidate)
+  used <- setdiff(all.vars(expr), known)
+  strange <- setdiff(used, varied)
+  if (length(strange) > 0L || length(used) == 0L) {
+    name <- if (length(strange) > 0L) strange[1] else rlang::expr_deparse(expr)
+    stop_kw("rule", paste0("No candidate varies ", quoted(name), "."),
+            where = paste0("In the rule ", rlang::expr_deparse(expr), "."),
+            remedy = did_you_mean(name, varied, "Varied"))
+  }
+  list(expr = expr, candidate = candidate, uses = used, evaluate = evaluate)
+}

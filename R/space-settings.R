@@ -1,0 +1,113 @@
+# The settings of one candidate as a table: one row a setting, one column a
+# dimension; NA where a value has no effect.
+
+# A space is a candidate that has met its brief: everything needed to make,
+# clean and fill settings.
+new_space <- function(candidate, pipeline, kind, rules) {
+  dimensions <- pipeline_dimensions(pipeline)
+  fitting <- Filter(function(rule) {
+    (is.null(rule$candidate) || candidate %in% rule$candidate) && all(rule$uses %in% names(dimensions))
+  }, rules)
+  structure(list(candidate = candidate, pipeline = pipeline, dimensions = dimensions, kind = kind,
+                 rules = fitting), class = "kw_space")
+}
+
+# Every combination; the last dimension moves fastest.
+grid_settings <- function(space, points) {
+  values <- lapply(space$dimensions, dimension_values, points = points)
+  if (length(values) == 0L) return(plain_frame(list(), 1L))
+  sizes <- lengths(values)
+  total <- prod(sizes)
+  if (total > 5e6) {
+    stop_kw("plan", paste0("The grid of candidate ", quoted(space$candidate), " has ",
+                           format(total, big.mark = ","), " combinations."),
+            remedy = "Use fewer points, or search_random().")
+  }
+  each <- rev(cumprod(c(1, rev(sizes)[-length(sizes)])))
+  columns <- Map(function(v, times) rep(rep(v, each = times), length.out = total), values, each)
+  plain_frame(columns, as.integer(total))
+}
+
+random_settings <- function(space, n) {
+  columns <- lapply(space$dimensions, function(dimension) {
+    dimension_draws(dimension, stats::runif(n))
+  })
+  plain_frame(columns, n)
+}
+
+# Removes what cannot work or was ruled out, blanks values without effect, merges
+# settings that become equal. Returns the settings and what happened to the rest.
+clean_settings <- function(space, settings) {
+  n <- nrow(settings)
+  settings <- blank_inactive(space, settings)
+  impossible <- impossible_settings(space, settings)
+  ruled <- lapply(space$rules, function(rule) {
+    out <- rule$evaluate(settings)
+    !is.na(out) & out & !impossible
+  })
+  out <- Reduce(`|`, ruled, rep(FALSE, n))
+  kept <- frame_of_rows(settings, !impossible & !out)
+  same <- if (length(kept) > 0L) duplicated(kept) else seq_len(nrow(kept)) > 1L
+  list(settings = frame_of_rows(kept, !same),
+       counts = c(combinations = n, impossible = sum(impossible), ruled_out = sum(out),
+                  merged = sum(same)),
+       by_rule = vapply(ruled, sum, numeric(1)))
+}
+
+blank_inactive <- function(space, settings) {
+  for (dimension in space$dimensions) {
+    for (condition in dimension$conditions) {
+      chosen <- settings[[condition$dimension]]
+      off <- is.na(chosen) | chosen != condition$value
+      settings[[dimension$name]][off] <- NA
+    }
+    active_when <- dimension$declared$active_when
+    if (dimension$kind == "value" && !is.null(active_when)) {
+      part <- part_values(space, dimension$address, settings)
+      off <- !active_when(part, space$kind)
+      settings[[dimension$name]][off] <- NA
+    }
+  }
+  settings
+}
+
+# The settings of one part, fixed and varying, as columns.
+part_values <- function(space, address, settings) {
+  part <- part_at(space$pipeline, address)
+  n <- nrow(settings)
+  values <- lapply(part$settings, function(value) if (length(value) == 1L && !is_varying(value)) rep(value, n))
+  for (dimension in space$dimensions) {
+    if (identical(dimension$address, address) && dimension$kind == "value") {
+      values[[dimension$argument]] <- settings[[dimension$name]]
+    }
+  }
+  values
+}
+
+part_at <- function(pipeline, address) {
+  if (address == "family") return(pipeline$family)
+  nodes <- pipeline$steps
+  path <- strsplit(address, ".", fixed = TRUE)[[1]]
+  repeat {
+    part <- nodes[[as.integer(path[1])]]$part
+    if (length(path) == 1L) return(part)
+    nodes <- part$alternatives[[path[2]]]
+    path <- path[-(1:2)]
+  }
+}
+
+impossible_settings <- function(space, settings) {
+  impossible <- rep(FALSE, nrow(settings))
+  family <- part_values(space, "family", settings)
+  for (cannot_work in space$pipeline$family$definition$impossible) {
+    hit <- cannot_work(family, space$kind)
+    impossible <- impossible | (!is.na(hit) & hit)
+  }
+  impossible
+}
+
+# One row of a settings table as a named list.
+setting_values <- function(settings, row) lapply(settings, function(column) column[[row]])
+
+# The family's settings of every row, as columns, whole: for simplicity() and keys.
+family_columns <- function(space, settings) part_values(space, "family", settings)

@@ -1,0 +1,77 @@
+#' Every split's scores, rows and failures
+#'
+#' `scores_by_split()` gives every score; `rows_by_split()` the rows it was had on,
+#' so that anyone can repeat a score by hand; `failures()` what went wrong.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param by Names of metrics; default all.
+#' @return `scores_by_split()`: a tibble with `candidate`, `setting`, `repeat`,
+#'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`.
+#'   `rows_by_split()`: a list with one element a split, each a list of integer
+#'   vectors `training` and `validation`, row numbers of the table given to
+#'   [brief()]; training rows of a bootstrap repeat. `failures()`: a tibble with
+#'   `candidate`, `setting`, `repeat`, `split`, `stage`, `message`; no rows if
+#'   nothing failed.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3),
+#'                       seed = 1, quiet = TRUE)
+#' scores_by_split(cmp, by = "rmse")
+#' lengths(rows_by_split(cmp)[[1]])
+#' failures(cmp)
+#' @export
+scores_by_split <- function(cmp, by = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  results <- cmp$results
+  metrics <- by %||% names(cmp$plan$metrics)
+  for (metric in metrics) cmp_metric(cmp, metric)
+  n <- length(results$candidate)
+  n_splits <- length(cmp$plan$splits)
+  place <- split_places(cmp)
+  one <- function(name) {
+    tibble::tibble(
+      candidate = rep(candidate_names(cmp), n_splits), setting = rep(results$row, n_splits),
+      `repeat` = rep(place$rep, each = n), split = rep(place$part, each = n),
+      metric = name, validation = as.vector(results$scores[[name]]),
+      training = if (is.null(results$training)) NA_real_ else as.vector(results$training[[name]]),
+      seconds = as.vector(results$seconds)
+    )
+  }
+  tibble::as_tibble(data.table::rbindlist(lapply(metrics, one)))
+}
+
+split_places <- function(cmp) {
+  list(rep = vapply(cmp$plan$splits, function(s) as.integer(s$rep), integer(1)),
+       part = vapply(cmp$plan$splits, function(s) as.integer(s$part), integer(1)))
+}
+
+#' @rdname scores_by_split
+#' @export
+rows_by_split <- function(cmp) {
+  if (!inherits(cmp, "kw_plan")) check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  plan <- if (inherits(cmp, "kw_plan")) cmp else cmp$plan
+  lapply(plan$splits, function(split) {
+    list(training = plan$job$rows[split$training], validation = plan$job$rows[split$validation])
+  })
+}
+
+#' @rdname scores_by_split
+#' @export
+failures <- function(cmp) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  results <- cmp$results
+  place <- split_places(cmp)
+  rows <- lapply(results$failures, function(failure) {
+    list(candidate = candidate_names(cmp)[failure$settings], setting = results$row[failure$settings],
+         `repeat` = rep(place$rep[failure$split], length(failure$settings)),
+         split = rep(place$part[failure$split], length(failure$settings)),
+         stage = rep(failure$stage, length(failure$settings)),
+         message = rep(failure$message, length(failure$settings)))
+  })
+  if (length(rows) == 0L) {
+    return(tibble::tibble(candidate = character(), setting = integer(), `repeat` = integer(),
+                          split = integer(), stage = character(), message = character()))
+  }
+  tibble::as_tibble(data.table::rbindlist(rows))
+}

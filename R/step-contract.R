@@ -1,0 +1,237 @@
+# What a step is, and how it is learned and used.
+#
+# A step definition has: name, hyperparameters, columns (the kinds that it takes
+# by default), changes_rows, cross_fitted, random, and two functions:
+#
+#   learn(frame, target, settings, seed) -> list(state, training)
+#   use(state, frame) -> frame
+#
+# learn sees training rows only; settings$columns holds the names of the columns
+# that were selected. training is NULL (the engine then calls use on the training
+# frame) or list(frame, target): the training rows as the next step must see
+# them. Only changes_rows steps may return another number of rows, and only
+# there; only cross_fitted steps may give training rows other values than use
+# would. use is row-wise, and its columns depend on the state alone.
+
+#' Define a preprocessing step of your own
+#'
+#' Returns a constructor for a step: a function that takes the step's
+#' hyperparameters and `columns`, to be used in [pipeline()] like any other step.
+#' The functions must be self-contained: they travel with saved models.
+#'
+#' @param name One word.
+#' @param learn `function(frame, target, settings, seed)` giving
+#'   `list(state =, training =)`. `frame` has `columns` (a data frame), `sparse`
+#'   (`NULL` or a sparse matrix) and `n`; `target` has `outcome`, `weights`,
+#'   `group` and `source_row` (the table's row from which each training row
+#'   came; repeated in a bootstrap, `NA` for made-up rows); `settings` has the
+#'   hyperparameters and `columns`, the names of the selected columns.
+#'   `training` is `NULL`, or `list(frame =, target =)` when the following step
+#'   must see other training rows than `use()` gives.
+#' @param use `function(state, frame)` giving a frame; each row of the result may
+#'   depend on the same row of the input and on the state only.
+#' @param defaults Named list: hyperparameters and their default values.
+#' @param columns Kinds of columns taken by default: some of `"number"`,
+#'   `"category"`, `"ordered"`, `"text"`, `"date"`.
+#' @param changes_rows May the step add or remove training rows?
+#' @param cross_fitted May training rows get other values than `use()` gives?
+#' @param random Does `learn` draw random numbers?
+#' @return A function with the hyperparameters as arguments.
+#' @examples
+#' pre_rank <- define_step("rank",
+#'   learn = function(frame, target, settings, seed) {
+#'     known <- lapply(frame$columns[settings$columns], function(x) sort(unique(x)))
+#'     list(state = known, training = NULL)
+#'   },
+#'   use = function(state, frame) {
+#'     for (name in names(state)) {
+#'       frame$columns[[name]] <- findInterval(frame$columns[[name]], state[[name]])
+#'     }
+#'     frame
+#'   },
+#'   columns = "number")
+#' pipeline(pre_missing(), pre_rank(), pre_onehot(), fam_linear())
+#' @export
+define_step <- function(name, learn, use, defaults = list(), columns = column_kinds,
+                        changes_rows = FALSE, cross_fitted = FALSE, random = FALSE) {
+  check_string(name, "name")
+  check_named(defaults, "defaults")
+  check_argument(is.function(learn) && length(formals(learn)) == 4L, "learn",
+                 "a function(frame, target, settings, seed)", learn)
+  check_argument(is.function(use) && length(formals(use)) == 2L, "use",
+                 "a function(state, frame)", use)
+  check_argument(all(columns %in% column_kinds), "columns", "kinds of columns", columns)
+  check_self_contained(list(learn = learn, use = use), name)
+  declared <- lapply(defaults, function(default) {
+    hyperparameter("any", default, meaning = "As its author says.")
+  })
+  definition <- step_definition(name, learn, use, declared, columns = columns,
+                                changes_rows = changes_rows, cross_fitted = cross_fitted,
+                                random = random, shipped = FALSE)
+  function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
+}
+
+# User functions may use base R, attached packages by `::`, and their arguments.
+check_self_contained <- function(functions, name) {
+  for (role in names(functions)) {
+    f <- functions[[role]]
+    if (is.primitive(f)) next
+    used <- codetools::findGlobals(f, merge = TRUE)
+    known <- vapply(used, function(symbol) {
+      any(vapply(c("base", "stats", "utils", "methods"), function(package) {
+        exists(symbol, envir = asNamespace(package), inherits = FALSE)
+      }, logical(1)))
+    }, logical(1))
+    if (any(!known)) {
+      stop_kw("definition", paste0("`", role, "` of ", quoted(name), " uses ",
+                                   enumerate(quoted(used[!known])), " from outside itself."),
+              remedy = "Define helpers inside the function, and call packages with `package::name`.")
+    }
+  }
+}
+
+step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,
+                            changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
+                            expand = NULL, check = NULL, does = "", shipped = TRUE) {
+  structure(list(name = name, learn = learn, use = use, hyperparameters = hyperparameters,
+                 columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
+                 random = random, expand = expand, check = check, does = does, shipped = shipped),
+            class = "kw_step_definition")
+}
+
+# A step as the user wrote it: definition, settings (some may vary), columns.
+new_step <- function(definition, settings, columns = rlang::quo(NULL)) {
+  part <- paste0("pre_", definition$name)
+  whole <- complete_settings(settings, definition$hyperparameters, part)
+  if (!is.null(definition$check)) definition$check(whole)
+  structure(list(definition = definition, settings = whole,
+                 given = given_names(settings, definition$hyperparameters),
+                 columns = capture_selection(columns)),
+            class = "kw_step")
+}
+
+# A column selection: the expression, and the values of the outside variables in
+# it, so that it means the same in another process. NULL = the step's default.
+capture_selection <- function(quosure) {
+  expr <- rlang::quo_get_expr(quosure)
+  if (is.null(expr)) return(NULL)
+  names <- all.vars(expr)
+  captured <- list()
+  for (name in names) {
+    value <- rlang::env_get(rlang::quo_get_env(quosure), name, default = NULL, inherit = TRUE)
+    if (!is.null(value) && !is.function(value)) captured[[name]] <- value
+  }
+  if (is.symbol(expr) && is.character(captured[[as.character(expr)]])) {
+    expr <- call("any_or_column", as.character(expr))
+  }
+  structure(list(expr = expr, captured = captured), class = "kw_selection")
+}
+
+#' Select columns by kind
+#'
+#' For the `columns` argument of steps.
+#'
+#' @param ... Some of `"number"`, `"category"`, `"ordered"`, `"text"`, `"date"`.
+#' @return A selection; only meaningful inside `columns =`.
+#' @examples
+#' pre_missing(fill = "mean", columns = of_kind("number"))
+#' @export
+of_kind <- function(...) {
+  kinds <- c(...)
+  for (kind in kinds) check_choice(kind, column_kinds, "of_kind()")
+  tidyselect::where(function(x) column_kind(x) %in% kinds)
+}
+
+# Names of the columns that a step works on, seen in this (training) frame.
+select_columns <- function(step, frame) {
+  if (is.null(step$columns)) return(columns_of_kinds(frame, step$definition$columns))
+  selection <- step$columns
+  helpers <- list(of_kind = of_kind, any_or_column = function(name) {
+    if (name %in% frame_names(frame)) name else selection$captured[[name]]
+  })
+  home <- list2env(c(selection$captured, helpers), parent = baseenv())
+  proxy <- c(as.list(frame$columns), sparse_prototypes(frame))
+  chosen <- tryCatch(
+    names(tidyselect::eval_select(selection$expr, data = proxy, env = home, allow_rename = FALSE)),
+    error = function(e) {
+      stop_kw("columns", paste0("pre_", step$definition$name, ": `columns = ",
+                                selection_text(selection), "` cannot be resolved."),
+              where = plain_message(if (is.null(e$parent)) e else e$parent),
+              remedy = paste0("Columns at this point: ", enumerate(frame_names(frame), 20L), "."))
+    }
+  )
+  chosen
+}
+
+columns_of_kinds <- function(frame, kinds) {
+  kind <- vapply(frame$columns, column_kind, character(1))
+  c(names(frame$columns)[kind %in% kinds], if ("number" %in% kinds) colnames(frame$sparse))
+}
+
+sparse_prototypes <- function(frame) {
+  names <- colnames(frame$sparse)
+  stats::setNames(rep(list(numeric()), length(names)), names)
+}
+
+selection_text <- function(selection) {
+  if (is.null(selection)) return("")
+  expr <- selection$expr
+  if (is.call(expr) && identical(expr[[1]], as.symbol("any_or_column"))) return(expr[[2]])
+  paste(deparse(expr, width.cutoff = 100L), collapse = " ")
+}
+
+# Learns a concrete step on training rows. Returns list(state, frame, target):
+# what is needed to use it, and the training rows for whatever comes next.
+learn_step <- function(step, frame, target, seed) {
+  definition <- step$definition
+  settings <- step$settings
+  settings$columns <- select_columns(step, frame)
+  learned <- if (definition$random) {
+    with_seed(seed, definition$learn(frame, target, settings, seed))
+  } else {
+    definition$learn(frame, target, settings, seed)
+  }
+  state <- list(definition = definition, state = learned$state)
+  if (is.null(learned$training)) {
+    return(list(state = state, frame = use_step(state, frame), target = target))
+  }
+  check_training(learned$training, frame, definition)
+  list(state = state, frame = learned$training$frame, target = learned$training$target)
+}
+
+use_step <- function(learned, frame) {
+  out <- learned$definition$use(learned$state, frame)
+  if (!inherits(out, "kw_frame")) out <- structure(out, class = "kw_frame")
+  if (out$n != frame$n) {
+    stop_kw("step", paste0("pre_", learned$definition$name, " turned ", frame$n, " rows into ",
+                           out$n, " where it is used."),
+            remedy = "Only training rows may change in number, and only in learn().")
+  }
+  out
+}
+
+check_training <- function(training, frame, definition) {
+  part <- paste0("pre_", definition$name)
+  if (training$frame$n != length(training$target$outcome)) {
+    stop_kw("step", paste0(part, " returned ", training$frame$n, " training rows but ",
+                           length(training$target$outcome), " outcomes."))
+  }
+  if (!definition$changes_rows && training$frame$n != frame$n) {
+    stop_kw("step", paste0(part, " changed the number of training rows without saying so."),
+            remedy = "Declare it with changes_rows = TRUE.")
+  }
+  if (!definition$changes_rows && !definition$cross_fitted) {
+    stop_kw("step", paste0(part, " returned training rows of its own without saying so."),
+            remedy = "Declare it with cross_fitted = TRUE.")
+  }
+}
+
+# What identifies a concrete step in keys.
+step_key <- function(step) {
+  name <- step$definition$name
+  if (!step$definition$shipped) {
+    name <- paste0(name, short_hash(canonical_text(list(step$definition$learn, step$definition$use))))
+  }
+  selection <- if (!is.null(step$columns)) list(step$columns$expr, step$columns$captured)
+  paste0(name, canonical_text(step$settings), canonical_text(selection))
+}

@@ -1,0 +1,63 @@
+#' Turn categories into 0/1 columns
+#'
+#' One column per level seen in training, named `<column>_<level>`. A level never
+#' seen, and a missing value, become 0 in all of them. Where more than 100 columns
+#' arise they are kept as a sparse matrix.
+#'
+#' @param drop_one Leave out the first level of every column, for families that
+#'   cannot have columns that sum to one?
+#' @param columns Which columns; default all categories and ordered categories.
+#'   See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_onehot(drop_one = TRUE)
+#' @export
+pre_onehot <- function(drop_one = FALSE, columns = NULL) {
+  new_step(member_step_onehot(), list(drop_one = drop_one), rlang::enquo(columns))
+}
+
+member_step_onehot <- function() {
+  step_definition("onehot", learn = learn_onehot, use = use_onehot,
+    does = "Turns each level of a category into a 0/1 column.",
+    columns = c("category", "ordered"),
+    hyperparameters = list(
+      drop_one = hyperparameter("flag", FALSE,
+        sensible = function(rows, columns, classes) among(FALSE, TRUE),
+        meaning = "Whether the first level of every column goes without a 0/1 column.")
+    ))
+}
+
+learn_onehot <- function(frame, target, settings, seed) {
+  levels <- lapply(frame$columns[settings$columns], function(x) {
+    if (!is.factor(x)) refuse_column_kind("onehot", "categories", x)
+    seen <- levels(x)[tabulate(x, nlevels(x)) > 0L]
+    if (settings$drop_one) seen[-1] else seen
+  })
+  kept <- setdiff(frame_names(frame), names(levels))
+  names <- paste(rep(names(levels), lengths(levels)), unlist(levels, use.names = FALSE), sep = "_")
+  list(state = list(levels = levels, names = fresh_names(names[seq_len(sum(lengths(levels)))], kept)),
+       training = NULL)
+}
+
+use_onehot <- function(state, frame) {
+  codes <- lapply(names(state$levels), function(name) {
+    match(as.character(frame$columns[[name]]), state$levels[[name]])
+  })
+  if (length(state$names) > 100L) {
+    sparse <- onehot_sparse(codes, lengths(state$levels), frame$n, state$names)
+    return(frame_swap(frame, remove = names(state$levels), sparse = sparse))
+  }
+  columns <- unlist(Map(function(code, n) {
+    lapply(seq_len(n), function(level) as.double(!is.na(code) & code == level))
+  }, codes, lengths(state$levels)), recursive = FALSE, use.names = FALSE)
+  frame_swap(frame, remove = names(state$levels), columns = stats::setNames(columns, state$names))
+}
+
+onehot_sparse <- function(codes, sizes, n, names) {
+  starts <- cumsum(c(0L, sizes))
+  column <- unlist(Map(function(code, start) code + start, codes, starts[seq_along(codes)]))
+  row <- rep(seq_len(n), length(codes))
+  here <- !is.na(column)
+  Matrix::sparseMatrix(i = row[here], j = column[here], x = 1, dims = c(n, length(names)),
+                       dimnames = list(NULL, names))
+}

@@ -1,0 +1,56 @@
+#' Merge rare levels
+#'
+#' Levels of a category with too few training rows become the level "other"; so
+#' does, later, every level never seen in training.
+#'
+#' @param at_least Levels with fewer training rows than this are merged: a
+#'   number of rows, or below 1 a share of the training rows.
+#' @param columns Which columns; default all categories. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_rare_levels(at_least = among(5, 20, 50))
+#' @export
+pre_rare_levels <- function(at_least = 20, columns = NULL) {
+  new_step(member_step_rare_levels(), list(at_least = at_least), rlang::enquo(columns))
+}
+
+member_step_rare_levels <- function() {
+  step_definition("rare_levels", learn = learn_rare_levels, use = use_rare_levels,
+    does = "Merges levels with few training rows, and later unseen ones, into 'other'.",
+    columns = "category",
+    hyperparameters = list(
+      at_least = hyperparameter("number", 20, min = 0, open_min = TRUE,
+        sensible = function(rows, columns, classes) {
+          from_to(5, max(10, round(rows / 20)), spacing = "log", points = 4)
+        },
+        meaning = "Training rows (below 1: share of them) a level needs to stand on its own.",
+        rising = "Fewer, broader levels: less variance, more bias, faster.")
+    ))
+}
+
+learn_rare_levels <- function(frame, target, settings, seed) {
+  enough <- if (settings$at_least < 1) settings$at_least * frame$n else settings$at_least
+  kept <- lapply(frame$columns[settings$columns], function(x) {
+    if (!is.factor(x)) refuse_column_kind("rare_levels", "categories", x)
+    levels(x)[tabulate(x, nlevels(x)) >= enough]
+  })
+  list(state = kept, training = NULL)
+}
+
+use_rare_levels <- function(state, frame) {
+  merged <- lapply(names(state), function(name) {
+    x <- frame$columns[[name]]
+    levels <- union(state[[name]], "other")
+    codes <- match(as.character(x), levels)
+    codes[is.na(codes) & !is.na(x)] <- match("other", levels)
+    structure(codes, levels = levels, class = "factor")
+  })
+  names(merged) <- names(state)
+  frame_replace(frame, merged)
+}
+
+refuse_column_kind <- function(step, wanted, x) {
+  stop_kw("columns", paste0("pre_", step, " works on ", wanted, ", but got a column of kind ",
+                            quoted(column_kind(x)), "."),
+          remedy = "Narrow the selection with columns = of_kind(…).")
+}

@@ -1,0 +1,76 @@
+#' Put numbers on a common scale
+#'
+#' Centre and spread are learned on the training rows. A column without spread
+#' is centred only. Sparse columns are divided but not centred, so that they stay
+#' sparse.
+#'
+#' @param by `"sd"`: mean 0 and standard deviation 1; `"range"`: 0 to 1;
+#'   `"iqr"`: median 0 and interquartile range 1, little moved by outliers.
+#' @param columns Which columns; default all numbers. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_scale(by = among("sd", "iqr"))
+#' @export
+pre_scale <- function(by = "sd", columns = NULL) {
+  new_step(member_step_scale(), list(by = by), rlang::enquo(columns))
+}
+
+member_step_scale <- function() {
+  step_definition("scale", learn = learn_scale, use = use_scale,
+    does = "Puts numbers on a common scale.", columns = "number",
+    hyperparameters = list(
+      by = hyperparameter("choice", "sd", choices = c("sd", "range", "iqr"),
+        sensible = function(rows, columns, classes) among("sd", "range", "iqr"),
+        meaning = "Which spread becomes 1.")
+    ))
+}
+
+learn_scale <- function(frame, target, settings, seed) {
+  dense <- intersect(settings$columns, names(frame$columns))
+  centre_spread <- lapply(frame$columns[dense], function(x) {
+    if (!is.numeric(x)) refuse_column_kind("scale", "numbers", x)
+    centre_and_spread(x, settings$by)
+  })
+  sparse <- intersect(settings$columns, colnames(frame$sparse))
+  spreads <- if (length(sparse) > 0L) sparse_spreads(frame$sparse[, sparse, drop = FALSE], settings$by)
+  list(state = list(dense = centre_spread, sparse = spreads), training = NULL)
+}
+
+centre_and_spread <- function(x, by) {
+  x <- x[!is.na(x)]
+  if (length(x) == 0L) return(c(0, 1))
+  found <- switch(by,
+    sd = c(mean(x), stats::sd(x)),
+    range = c(min(x), max(x) - min(x)),
+    iqr = c(stats::median(x), stats::IQR(x))
+  )
+  if (is.na(found[2]) || found[2] < 1e-12 * max(1, abs(found[1]))) found[2] <- 1
+  found
+}
+
+# An interquartile range of mostly zeros says nothing: sparse columns take the sd.
+sparse_spreads <- function(matrix, by) {
+  n <- nrow(matrix)
+  spread <- if (by == "range") {
+    vapply(seq_len(ncol(matrix)), function(j) diff(range(matrix[, j])), numeric(1))
+  } else {
+    squares <- Matrix::colSums(matrix^2)
+    sqrt(pmax(squares - n * Matrix::colMeans(matrix)^2, 0) / max(n - 1, 1))
+  }
+  spread[spread < 1e-12] <- 1
+  stats::setNames(spread, colnames(matrix))
+}
+
+use_scale <- function(state, frame) {
+  scaled <- lapply(names(state$dense), function(name) {
+    (frame$columns[[name]] - state$dense[[name]][1]) / state$dense[[name]][2]
+  })
+  frame <- frame_replace(frame, stats::setNames(scaled, names(state$dense)))
+  if (length(state$sparse) == 0L) return(frame)
+  factors <- stats::setNames(rep(1, ncol(frame$sparse)), colnames(frame$sparse))
+  factors[names(state$sparse)] <- 1 / state$sparse
+  names <- colnames(frame$sparse)
+  scaled <- frame$sparse %*% Matrix::Diagonal(x = unname(factors))
+  colnames(scaled) <- names
+  new_frame(frame$columns, scaled)
+}

@@ -1,0 +1,144 @@
+# The work tree: settings compiled into what has really to be done on one split.
+# Settings that begin with the same steps share those steps' nodes; settings that
+# differ only along their family's path share one fit. The tree is the same for
+# every split.
+
+# `tables`: settings by candidate. Returns
+#   settings   candidate (number) and row of every setting, in standings order,
+#              with its fit and its place among the fit's path values
+#   nodes      parent, step, key (the whole chain's) of every step node; node 0 is
+#              the untouched rows
+#   fits       node, candidate, row (a setting that stands for it), key, values
+# With share = FALSE every setting has steps and a fit of its own; keys, and so
+# seeds and scores, are the same.
+compile_work <- function(spaces, tables, share = TRUE) {
+  nodes <- new_node_store()
+  parts <- lapply(seq_along(spaces), function(i) {
+    compile_candidate(spaces[[i]], tables[[i]], i, nodes, share)
+  })
+  settings <- list(
+    candidate = rep(seq_along(spaces), vapply(tables, nrow, integer(1))),
+    row = sequence(vapply(tables, nrow, integer(1))),
+    node = unlist(lapply(parts, `[[`, "node")),
+    key = unlist(lapply(parts, `[[`, "key")),
+    value = unlist(lapply(parts, `[[`, "value")),
+    set = rep(seq_along(spaces), vapply(tables, nrow, integer(1)))
+  )
+  own <- if (share) "" else paste0("#", seq_along(settings$key))
+  together <- paste(settings$node, settings$key, own)
+  settings$fit <- match(together, unique(together))
+  work <- list(settings = settings, nodes = nodes$all(), spaces = spaces, tables = tables,
+               fits = collect_fits(settings, spaces, lapply(parts, `[[`, "path_set")))
+  work$settings$place <- value_places(work)
+  work
+}
+
+# Step nodes, found again by their chain of keys.
+new_node_store <- function() {
+  index <- new.env(parent = emptyenv())
+  nodes <- list()
+  list(
+    find = function(parent, step, own = "") {
+      parent_key <- if (parent == 0L) "" else nodes[[parent]]$key
+      key <- paste(parent_key, step_key(step), sep = ">")
+      name <- paste0(parent, key, own)
+      if (!is.null(index[[name]])) return(index[[name]])
+      nodes[[length(nodes) + 1L]] <<- list(parent = parent, step = step, key = key)
+      assign(name, length(nodes), envir = index)
+      length(nodes)
+    },
+    all = function() nodes
+  )
+}
+
+compile_candidate <- function(space, table, candidate, nodes, share) {
+  in_steps <- vapply(space$dimensions, function(d) d$address != "family", logical(1))
+  n <- nrow(table)
+  chain <- if (!share) seq_len(n) else group_rows(table[names(which(in_steps))], n)
+  representative <- match(seq_len(max(chain)), chain)
+  node_of_chain <- vapply(representative, function(row) {
+    steps <- fill_pipeline(space$pipeline, space$dimensions, setting_values(table, row))$steps
+    own <- if (share) "" else paste0("#", candidate, ".", row)
+    Reduce(function(parent, step) nodes$find(parent, step, own), steps, 0L)
+  }, integer(1))
+  definition <- space$pipeline$family$definition
+  columns <- family_columns(space, table)
+  along <- definition$path$along
+  value <- if (is.null(along)) rep(NA_real_, n) else as.double(columns[[along]])
+  path_set <- if (isTRUE(definition$path$set_matters)) sort(unique(value))
+  list(node = node_of_chain[chain], key = fit_keys(definition, space, columns, n, path_set),
+       value = value, path_set = path_set)
+}
+
+# Numbers of equal rows, in order of appearance.
+group_rows <- function(table, n) {
+  if (length(table) == 0L) return(rep(1L, n))
+  text <- do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
+  match(text, unique(text))
+}
+
+# One key a setting: family and off-path values; with set_matters also the set.
+fit_keys <- function(definition, space, columns, n, path_set) {
+  along <- definition$path$along
+  parts <- lapply(setdiff(names(columns), along), function(name) {
+    column <- columns[[name]]
+    if (is.null(column)) column <- rep(canonical_text(space$pipeline$family$settings[[name]]), n)
+    text <- if (is.numeric(column)) canonical_number(column) else as.character(column)
+    paste0(name, "=", text)
+  })
+  own <- if (definition$shipped) "" else short_hash(canonical_text(list(definition$fit, definition$predict)))
+  do.call(paste, c(list(rep(paste0("fam_", definition$name, own), n)), parts,
+                   list(canonical_text(path_set)), sep = ";"))
+}
+
+collect_fits <- function(settings, spaces, path_sets) {
+  first <- match(seq_len(max(settings$fit)), settings$fit)
+  members <- unname(split(seq_along(settings$fit), settings$fit))
+  has_path <- vapply(spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1))
+  values <- vector("list", length(first))
+  pathed <- which(has_path[settings$candidate[first]])
+  values[pathed] <- lapply(members[pathed], function(m) sort(unique(settings$value[m])))
+  list(node = settings$node[first], candidate = settings$candidate[first],
+       row = settings$row[first], key = settings$key[first], members = members, values = values,
+       set = path_sets)
+}
+
+# Where each setting's value stands among its fit's values; 1 without a path.
+value_places <- function(work) {
+  place <- rep(1L, length(work$settings$fit))
+  for (fit in which(lengths(work$fits$values) > 1L)) {
+    members <- work$fits$members[[fit]]
+    place[members] <- match(work$settings$value[members], work$fits$values[[fit]])
+  }
+  place
+}
+
+# Everything that is needed to run one fit: definition, whole settings (with all
+# values to be fitted along the path), the values to predict.
+fit_description <- function(work, fit) {
+  candidate <- work$fits$candidate[fit]
+  space <- work$spaces[[candidate]]
+  row <- setting_values(work$tables[[candidate]], work$fits$row[fit])
+  settings <- fill_pipeline(list(steps = list(), family = space$pipeline$family),
+                            Filter(function(d) d$address == "family", space$dimensions), row)$family
+  definition <- space$pipeline$family$definition
+  along <- definition$path$along
+  values <- work$fits$values[[fit]]
+  if (!is.null(along)) settings[[along]] <- work$fits$set[[candidate]] %||% values
+  list(definition = definition, settings = settings, values = values, key = work$fits$key[fit])
+}
+
+# Children of every node, for walking down; element 1 is the root.
+node_children <- function(nodes) {
+  parents <- vapply(nodes, `[[`, integer(1), "parent")
+  lapply(c(0L, seq_along(nodes)), function(node) which(parents == node))
+}
+
+# The first step below the root that leads to a node; 0 for the root itself.
+branch_of <- function(nodes) {
+  branch <- integer(length(nodes))
+  for (i in seq_along(nodes)) {
+    branch[i] <- if (nodes[[i]]$parent == 0L) i else branch[nodes[[i]]$parent]
+  }
+  branch
+}

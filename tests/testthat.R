@@ -1,0 +1,4 @@
+library(testthat)
+library(kilnwright)
+
+test_check("kilnwright")

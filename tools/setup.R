@@ -1,0 +1,98 @@
+# Installs what is missing: Debian's built packages where they can be had, then
+# package sources. Usage: Rscript tools/setup.R demo|test|develop
+#
+# demo    = what the package imports, and what the command line uses
+# test    = demo + what the tests use
+# develop = test + documentation, linting, coverage
+
+wanted_packages <- function(level, description = "DESCRIPTION") {
+  fields <- read.dcf(description, fields = c("Imports", "LinkingTo", "Suggests"))[1, ]
+  split_field <- function(field) {
+    packages <- trimws(sub("\\(.*\\)", "", strsplit(field, ",")[[1]]))
+    setdiff(packages[nzchar(packages)], c("R", NA))
+  }
+  imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
+  command_line <- c("nnet", "optparse", "ragg")
+  tests <- c("testthat", "withr")
+  wanted <- switch(level,
+    demo = c(imports, command_line),
+    test = c(imports, command_line, tests),
+    develop = c(imports, command_line, tests, split_field(fields[["Suggests"]])),
+    stop("setup: the level is one of demo, test, develop; got '", level, "'", call. = FALSE)
+  )
+  unique(wanted)
+}
+
+missing_packages <- function(packages) {
+  present <- vapply(packages, function(package) nzchar(system.file(package = package)), logical(1))
+  packages[!present]
+}
+
+can_use_apt <- function() {
+  nzchar(Sys.which("apt-get")) && identical(Sys.info()[["effective_user"]], "root")
+}
+
+# Only names that the archive knows are asked for: one unknown name would make
+# apt-get install nothing at all.
+install_built <- function(packages) {
+  message("setup: asking Debian for ", paste(packages, collapse = ", "))
+  quiet <- c("-qq", "-y", "-o", "Dpkg::Use-Pty=0")
+  if (system2("apt-get", c(quiet, "update"), stdout = FALSE) != 0L) {
+    message("setup: apt-get update failed; going on with package sources")
+    return(invisible())
+  }
+  names <- paste0("r-cran-", tolower(packages))
+  known <- vapply(names, function(name) {
+    found <- suppressWarnings(system2("apt-cache", c("show", name), stdout = TRUE, stderr = FALSE))
+    length(found) > 0L
+  }, logical(1))
+  if (any(known)) {
+    status <- system2("apt-get", c(quiet, "--no-install-recommends", "install", names[known]),
+                      stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
+    if (status != 0L) message("setup: apt-get install ended with status ", status)
+  }
+  invisible()
+}
+
+writable_library <- function() {
+  writable <- .libPaths()[file.access(.libPaths(), 2) == 0L]
+  if (length(writable) > 0L) return(writable[1])
+  personal <- path.expand(strsplit(Sys.getenv("R_LIBS_USER"), .Platform$path.sep)[[1]][1])
+  if (is.na(personal) || !dir.create(personal, recursive = TRUE, showWarnings = FALSE)) {
+    stop("setup: no library can be written; set R_LIBS_USER to a folder of yours", call. = FALSE)
+  }
+  .libPaths(c(personal, .libPaths()))
+  personal
+}
+
+install_sources <- function(packages) {
+  repos <- getOption("repos")
+  if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) {
+    utils::chooseCRANmirror(ind = 1L)
+  }
+  message("setup: building from sources (minutes): ", paste(packages, collapse = ", "))
+  utils::install.packages(packages, lib = writable_library(), quiet = TRUE,
+                          Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE))
+}
+
+main <- function(level) {
+  wanted <- wanted_packages(level)
+  absent <- missing_packages(wanted)
+  if (length(absent) > 0L && can_use_apt()) {
+    install_built(absent)
+    absent <- missing_packages(wanted)
+  }
+  if (length(absent) > 0L) {
+    install_sources(absent)
+    absent <- missing_packages(wanted)
+  }
+  if (length(absent) > 0L) {
+    stop("setup: could not install ", paste(absent, collapse = ", "),
+         ". Install them by hand with install.packages() and try again; ",
+         "the messages above say what went wrong.", call. = FALSE)
+  }
+  message("setup: everything needed for '", level, "' is installed")
+}
+
+arguments <- commandArgs(trailingOnly = TRUE)
+main(if (length(arguments) == 0L) "demo" else arguments[1])
