@@ -1,6 +1,10 @@
 # The look of all figures: legible at 1280x800 and in greyscale; groups differ by
 # shape or line type as well as by colour.
 
+# In ggplot2::aes() the name means the plotted data; this keeps code checks quiet
+# without importing a package, which would slow loading.
+.data <- NULL
+
 # Okabe & Ito's palette for readers with any colour vision.
 okabe_ito <- c("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#999999")
 line_types <- c("solid", "22", "42", "11", "4222", "1141", "solid", "22")

@@ -101,7 +101,7 @@ forest_block <- function(model, x, values) {
 
 ranger_predictions <- function(model, x, trees, all) {
   predicted <- stats::predict(model$fit, data = x, num.trees = trees, predict.all = all,
-                              num.threads = 1L, verbose = FALSE)$predictions
+                              num.threads = 1L, verbose = FALSE, seed = 1L)$predictions
   if (is.null(model$classes)) return(predicted)
   if (is.null(dim(predicted))) {
     # one row: the package drops the dimension

@@ -24,9 +24,11 @@ fit_final <- function(choice) {
   at <- setting_in_work(work, choice)
   place <- paste(job$fingerprint, "all working rows")
   data <- list(frame = frame_columns(job$table, job$schema), target = brief_target(job))
-  chain <- learn_chain(work, work$settings$node[at], data, plan$seed, place)
   described <- fit_description(work, work$settings$fit[at])
   value <- if (!is.null(described$definition$path)) work$settings$value[at]
+  restore <- remember_rng()
+  on.exit(restore())
+  chain <- learn_chain(work, work$settings$node[at], data, plan$seed, place)
   fitted <- final_family(described, value, chain, plan$seed, paste(place, chain$key, described$key))
   training <- score_fit(fitted$whole, fitted$input, chain$target, value, plan$metrics)[1, ]
   structure(

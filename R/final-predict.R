@@ -41,7 +41,9 @@ predict_frame <- function(model, frame) {
   }
   for (learned in model$steps) frame <- use_step(learned, frame)
   fitted <- model$family
-  prediction <- predict_family(fitted, family_input(frame, fitted$definition), model$value)
+  prediction <- without_rng_trace(
+    predict_family(fitted, family_input(frame, fitted$definition), model$value)
+  )
   dims <- dim(prediction)
   if (is.null(fitted$definition$path)) return(prediction)
   if (length(dims) == 3L) matrix(prediction, dims[1], dims[2]) else as.vector(prediction)

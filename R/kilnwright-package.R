@@ -3,7 +3,6 @@
 #' Start with [brief()], or with [run_comparison()] on a brief for the quick look.
 #'
 #' @useDynLib kilnwright, .registration = TRUE
-#' @importFrom rlang .data
 #' @importFrom stats predict
 #' @keywords internal
 "_PACKAGE"

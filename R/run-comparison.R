@@ -26,7 +26,9 @@ run_comparison <- function(plan, ..., keep = "none", quiet = FALSE) {
   check_choice(keep, c("none", "training_scores"), "keep")
   check_flag(quiet, "quiet")
   plan <- as_plan(plan, ...)
-  execute_plan(plan, keep_training = keep == "training_scores", listener = choose_listener(quiet))
+  without_rng_trace(
+    execute_plan(plan, keep_training = keep == "training_scores", listener = choose_listener(quiet))
+  )
 }
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in

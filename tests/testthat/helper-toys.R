@@ -1,0 +1,78 @@
+# Small made-up tables, and shorthands that several test files use.
+
+kw <- function(name) get(name, envir = asNamespace("kilnwright"))
+
+toy <- function(n = 150, seed = 1, missing = FALSE) {
+  withr::with_seed(seed, {
+    t <- data.frame(
+      x1 = rnorm(n), x2 = runif(n, 0, 5), x3 = rnorm(n, 10, 3),
+      colour = sample(c("blue", "green", "red"), n, replace = TRUE),
+      batch = rep(seq_len(ceiling(n / 5)), each = 5)[seq_len(n)]
+    )
+    signal <- t$x1 + 0.5 * t$x2 * (t$colour == "red") - 0.1 * t$x3
+    t$number <- signal + rnorm(n)
+    t$two <- ifelse(signal + rnorm(n) > 0, "yes", "no")
+    t$three <- as.character(cut(signal + rnorm(n), c(-Inf, -0.6, 0.6, Inf), c("low", "mid", "high")))
+    if (missing) {
+      t$x1[sample(n, n / 10)] <- NA
+      t$colour[sample(n, n / 10)] <- NA
+    }
+    t
+  })
+}
+
+outcomes <- c(number = "number", two_class = "two", many_class = "three")
+
+toy_brief <- function(kind = "two_class", table = toy(), group = NULL) {
+  outcome <- outcomes[[kind]]
+  others <- setdiff(unname(outcomes), outcome)
+  brief(table, outcome = outcome, event = if (kind == "two_class") "yes",
+        ignore = c(others, if (is.null(group)) "batch"), group = group)
+}
+
+quiet_run <- function(...) run_comparison(..., quiet = TRUE)
+
+pots_brief <- function(...) {
+  brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+        ignore = c("shrinkage_pct", "grade"), missing_codes = list(glaze = "n/r", drying_days = -999), ...)
+}
+
+# A small comparison that several files read; made once.
+store <- new.env()
+toy_comparison <- function() {
+  if (is.null(store$cmp)) {
+    store$cmp <- quiet_run(
+      toy_brief(), candidates(
+        baseline = fam_baseline(),
+        tree = pipeline(pre_missing(), fam_tree(complexity = among(0.001, 0.01, 0.05, 0.2),
+                                                impurity = among("gini", "information"))),
+        penalised = fam_penalised(penalty = from_to(0.001, 1, "log", 5), lasso_share = among(0, 1))
+      ),
+      splits = split_kfold(5, repeats = 2), metrics = c("auc", "log_loss"), seed = 3,
+      keep = "training_scores"
+    )
+  }
+  store$cmp
+}
+
+plain_auc <- function(truth, p) {
+  ranks <- rank(p)
+  n1 <- sum(truth)
+  (sum(ranks[truth]) - n1 * (n1 + 1) / 2) / (n1 * sum(!truth))
+}
+
+source_folder <- function() {
+  folder <- Sys.getenv("KILNWRIGHT_SOURCE", test_path("..", ".."))
+  if (!file.exists(file.path(folder, "R", "base-hash.R"))) skip("runs from the source tree only")
+  folder
+}
+
+exec_file <- function() system.file("exec", "kilnwright", package = "kilnwright", mustWork = TRUE)
+
+# Runs the command line in a process of its own.
+command <- function(...) {
+  out <- tempfile()
+  err <- tempfile()
+  status <- system2(file.path(R.home("bin"), "Rscript"), shQuote(c(exec_file(), ...)), stdout = out, stderr = err)
+  list(status = status, out = readLines(out, warn = FALSE), err = paste(readLines(err, warn = FALSE), collapse = "\n"))
+}

@@ -1,0 +1,94 @@
+rooms <- c(base = 0, data = 1, step = 2, fam = 2, metric = 2, split = 2, space = 2, search = 3, work = 3,
+           run = 3, journal = 3, standings = 4, select = 4, final = 4, explain = 4, print = 5, draw = 5,
+           report = 5, cli = 5, progress = 5)
+interface_packages <- c("ggplot2", "htmltools", "optparse", "scales", "patchwork", "ragg", "svglite")
+
+room_of <- function(file) rooms[sub("-.*", "", basename(file))]
+
+# Text files (name -> lines) -> what breaks the layering, one line each.
+layer_breaches <- function(sources) {
+  sources <- sources[!is.na(room_of(names(sources)))]
+  parsed <- lapply(sources, function(lines) parse(text = lines, keep.source = TRUE))
+  home <- list()
+  for (file in names(parsed)) for (expr in parsed[[file]]) {
+    if (is.call(expr) && as.character(expr[[1]])[1] == "<-") home[[as.character(expr[[2]])[1]]] <- file
+  }
+  breaches <- character()
+  for (file in names(parsed)) for (i in seq_along(parsed[[file]])) {
+    text <- as.character(attr(parsed[[file]], "srcref")[[i]])
+    if (any(grepl("# layer-ok: .", text))) next
+    used <- names_used(parsed[[file]][[i]])
+    for (name in used$names) {
+      above <- !is.null(home[[name]]) && room_of(home[[name]]) > room_of(file)
+      if (above) breaches <- c(breaches, paste(file, "calls", name, "of", home[[name]]))
+    }
+    if (room_of(file) < 5) {
+      shown <- intersect(used$packages, interface_packages)
+      if (length(shown) > 0) breaches <- c(breaches, paste(file, "uses", shown))
+      drawn <- grep("^(cli_|cat_|rule|boxx|spark)", used$cli, value = TRUE)
+      if (length(drawn) > 0) breaches <- c(breaches, paste(file, "uses cli::", drawn))
+    }
+  }
+  breaches
+}
+
+names_used <- function(expr) {
+  f <- function() NULL
+  body(f) <- expr
+  found <- codetools::findGlobals(f, merge = TRUE)
+  packages <- character()
+  cli <- character()
+  walk <- function(e) {
+    if (!is.call(e)) return(invisible())
+    head <- if (is.symbol(e[[1]])) as.character(e[[1]]) else ""
+    if (head %in% c("::", ":::")) {
+      packages <<- c(packages, as.character(e[[2]]))
+      if (as.character(e[[2]]) == "kilnwright") found <<- c(found, as.character(e[[3]]))
+      if (as.character(e[[2]]) == "cli") cli <<- c(cli, as.character(e[[3]]))
+    }
+    if (head %in% c("do.call", "match.fun", "get")) {
+      found <<- c(found, unlist(Filter(is.character, as.list(e))))
+    }
+    for (part in as.list(e)) if (!missing(part)) walk(part)
+  }
+  walk(expr)
+  list(names = unique(found), packages = unique(packages), cli = unique(cli))
+}
+
+test_that("no file calls a higher layer, and none below the face uses an interface package", {
+  files <- list.files(file.path(source_folder(), "R"), pattern = "[.]R$", full.names = TRUE)
+  sources <- stats::setNames(lapply(files, readLines), basename(files))
+  known <- c(names(rooms), "RcppExports.R", "kilnwright")
+  expect_identical(setdiff(sub("-.*", "", names(sources)), known), character())
+  expect_gt(length(sources), 40)
+  expect_identical(layer_breaches(sources), character())
+})
+
+test_that("planted breaches are caught", {
+  planted <- list(
+    "base-a.R" = "low <- function(x) high(x)",
+    "run-b.R" = "high <- function(x) x",
+    "data-c.R" = "sneaky <- function() do.call('high', list())",
+    "step-d.R" = "far <- function() kilnwright::high(1)",
+    "fam-e.R" = "pretty <- function(d) ggplot2::ggplot(d)",
+    "work-f.R" = "loud <- function() cli::cli_alert('x')",
+    "metric-g.R" = "fine <- function() {\n  high(1) # layer-ok: a test\n}",
+    "draw-h.R" = "drawing <- function(d) ggplot2::ggplot(high(d))"
+  )
+  found <- layer_breaches(planted)
+  for (file in c("base-a", "data-c", "step-d", "fam-e", "work-f")) expect_match(found, file, all = FALSE)
+  expect_length(found, 5)
+})
+
+test_that("the core runs with no interface package loaded", {
+  script <- paste(
+    "library(kilnwright)",
+    "job <- brief(demo_pots(), 'shrinkage_pct', id = 'pot_id', ignore = c('cracked', 'grade', 'notes'))",
+    "cmp <- run_comparison(job, candidates(t = fam_tree()), splits = split_kfold(2), seed = 1, quiet = TRUE)",
+    "invisible(fit_final(select_final(cmp)))",
+    "stopifnot(!any(c('ggplot2', 'optparse', 'htmltools') %in% loadedNamespaces()))",
+    sep = "; "
+  )
+  status <- system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(script)), stdout = FALSE, stderr = FALSE)
+  expect_identical(status, 0L)
+})
