@@ -117,7 +117,9 @@ check_parts <- function(job, aside) {
 # Openings of sealed rows in this session, by fingerprint.
 seal_register <- new.env(parent = emptyenv())
 
-openings <- function(fingerprint) seal_register[[fingerprint]] %||% 0L
+openings <- function(fingerprint) {
+  if (is.null(fingerprint)) 0L else seal_register[[fingerprint]] %||% 0L
+}
 
 record_opening <- function(fingerprint, at_least = 0L) {
   count <- max(openings(fingerprint), at_least) + 1L

@@ -84,13 +84,15 @@ tuning_figure_data <- function(cmp, metric, candidate, axes) {
   counted <- counted_splits(cmp, metric$name)
   scores <- cmp$results$scores[[metric$name]][mine, counted, drop = FALSE]
   spread <- spread_of(scores)
+  every <- spread_of(cmp$results$scores[[metric$name]][, counted, drop = FALSE])
+  place <- order(order_settings(cmp, every$mean, metric))[mine]
   values <- function(name) if (is.null(name)) rep("", length(mine)) else group_labels(settings[[name]])
   all <- data.frame(x = I(settings[[axes$x]]), line = values(axes$line),
                     panel = if (is.null(axes$panel)) "" else paste(axes$panel, "=", values(axes$panel)),
-                    mean = spread$mean, se = spread$sd * error_factor(cmp, counted), at = seq_along(mine))
+                    mean = spread$mean, se = spread$sd * error_factor(cmp, counted), at = seq_along(mine), place = place)
   all$x <- unclass(all$x)
   all <- all[!is.na(all$mean) & !is.na(all$x), ]
-  all <- all[order(-goodness(all$mean, metric)), ]
+  all <- all[order(all$place), ]
   all$best <- seq_len(nrow(all)) == 1L
   summary <- all[!duplicated(all[c("x", "line", "panel")]), ]
   n <- ncol(scores)

@@ -32,7 +32,7 @@ save_model <- function(model, file) {
   on.exit(unlink(folder, recursive = TRUE), add = TRUE)
   saveRDS(model_core(model), file.path(folder, "model.rds"))
   facts <- model$facts
-  facts$openings <- max(openings(facts$seal_fingerprint %||% ""), facts$openings %||% 0L)
+  facts$openings <- max(openings(facts$seal_fingerprint), facts$openings %||% 0L)
   manifest <- list(kind = "kilnwright model", format = 1L,
                    written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),
                    outcome = model$outcome, outcome_kind = model$kind, classes = model$levels,

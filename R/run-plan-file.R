@@ -31,7 +31,7 @@ read_plan <- function(file, seed = NULL) {
   arguments$metrics <- plan_texts(said$metrics, "metrics")
   arguments$decide <- plan_text(said$decide, "decide")
   plan <- do.call(plan_comparison, arguments)
-  plan$rule <- plan_text(said$rule, "rule")
+  plan$rule <- plan_text(said[["rule"]], "rule")
   if (!is.null(plan$rule)) check_choice(plan$rule, plan_rule_names(), "rule")
   plan
 }

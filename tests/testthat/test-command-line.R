@@ -1,0 +1,103 @@
+# The command line is driven as a user drives it: in a process of its own.
+
+small_plan <- function(...) {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
+  writeLines(c(
+    paste0("brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"), ","),
+    "  outcome: cracked, event: yes, id: pot_id, group: firing_id, ignore: [shrinkage_pct, grade, notes],",
+    "  missing_codes: {glaze: n/r, drying_days: -999}}",
+    "set_aside: {share: 0.2, seed: 7}",
+    "candidates: {baseline: baseline, tree: {tree: {complexity: [1e-3, 0.01, 0.1]}}}",
+    "splits: {kfold: {k: 4}}", "seed: 41", ...
+  ), file)
+  file
+}
+
+test_that("run, standings and predict work together, and agree with the R functions", {
+  plan <- small_plan("rule: best_mean")
+  folder <- file.path(withr::local_tempdir(), "results")
+  ran <- command("run", plan, "--out", folder, "--quiet")
+  expect_identical(ran$status, 0L, info = ran$err)
+  expect_match(ran$out, "set-aside rows, opened once", all = FALSE)
+  expect_setequal(list.files(folder), c("choice.json", "comparison.json", "failures.csv", "figures", "model.kilnwright", "plan.yml",
+                                        "scores_by_split.csv", "set_aside.csv", "standings.csv", "summary.txt"))
+  expect_setequal(list.files(file.path(folder, "figures")), c("standings.png", "tuning-tree.png"))
+  expect_gt(min(file.size(list.files(file.path(folder, "figures"), full.names = TRUE))), 10000)
+
+  cmp <- quiet_run(read_plan(plan))
+  saved <- as.data.frame(data.table::fread(file.path(folder, "standings.csv")))
+  deciding <- saved[saved$metric == "auc", ]
+  expect_equal(deciding$mean, standings(cmp)$mean)
+  expect_equal(deciding$complexity, standings(cmp)$complexity)
+  model <- fit_final(select_final(cmp, "best_mean"))
+  expect_equal(jsonlite::read_json(file.path(folder, "choice.json"))$values$complexity, model$value)
+
+  shown <- command("standings", folder, "--by", "log_loss", "--top", "2")
+  expect_match(shown$out[1], "Standings by log_loss \\(lower is better\\)")
+  expect_length(shown$out, 5)
+  listed <- command("standings", folder, "--csv")
+  expect_equal(data.table::fread(text = listed$out)$mean, deciding$mean)
+
+  out <- withr::local_tempfile(fileext = ".csv")
+  table <- system.file("extdata", "pots.csv", package = "kilnwright")
+  expect_identical(command("predict", file.path(folder, "model.kilnwright"), table, "--out", out, "--id", "pot_id", "--trust")$status, 0L)
+  predicted <- as.data.frame(data.table::fread(out))
+  expect_equal(predicted$p_yes, predict(model, demo_pots())$p_yes)
+  expect_identical(predicted$pot_id, demo_pots()$pot_id)
+  piped <- system2("sh", c("-c", shQuote(paste("head -3", shQuote(table), "|", file.path(R.home("bin"), "Rscript"), shQuote(exec_file()),
+                                               "predict", shQuote(file.path(folder, "model.kilnwright")), "- --trust"))), stdout = TRUE)
+  expect_equal(data.table::fread(text = piped)$p_yes, predicted$p_yes[1:2])
+
+  distrusted <- command("predict", file.path(folder, "model.kilnwright"), table)
+  expect_identical(distrusted$status, 1L)
+  expect_match(distrusted$err, "can run code")
+  expect_length(distrusted$out, 0)
+
+  again <- command("run", plan, "--out", folder)
+  expect_identical(again$status, 1L)
+  expect_match(again$err, "there already.*--replace")
+})
+
+test_that("preview shows the counts and runs nothing", {
+  shown <- command("preview", small_plan())
+  expect_identical(shown$status, 0L)
+  expect_match(shown$out[1], "4 settings x 4 splits = 16 scores from 8 fits")
+})
+
+test_that("mistakes go to standard error with a non-zero status, and leave nothing behind", {
+  folder <- withr::local_tempdir()
+  out <- file.path(folder, "results")
+  broken <- command("run", small_plan("decide: aucc"), "--out", out)
+  expect_identical(broken$status, 1L)
+  expect_match(broken$err, "aucc.*auc")
+  expect_length(broken$out, 0)
+  expect_length(list.files(folder, all.files = TRUE, no.. = TRUE), 0)
+  expect_match(command("run", "absent.yml", "--out", out)$err, "no plan file 'absent.yml'")
+  expect_match(command("run", small_plan(), "--out", file.path(folder, "no", "where"))$err, "cannot be made")
+  writeLines("precious", file.path(folder, "letter.txt"))
+  refused <- command("run", small_plan(), "--out", folder, "--replace")
+  expect_match(refused$err, "something else")
+  expect_identical(list.files(folder), "letter.txt")
+  expect_match(command("standings", folder)$err, "no folder of results")
+  expect_identical(command("rum", "x")$status, 2L)
+  expect_match(command("rum", "x")$err, "Did you mean 'run'")
+  expect_identical(command("run")$status, 2L)
+  expect_match(command("run", "a", "--nonsense")$err, "nonsense")
+})
+
+test_that("help is there for every command", {
+  listed <- command("--help")
+  expect_identical(listed$status, 0L)
+  for (name in c("demo", "preview", "run", "standings", "predict")) {
+    expect_match(listed$out, name, all = FALSE)
+    helped <- command(name, "--help")
+    expect_identical(helped$status, 0L)
+    expect_match(helped$out[1], paste("Usage: kilnwright", name))
+  }
+})
+
+test_that("the command installs, and runs from where it was put", {
+  folder <- withr::local_tempdir()
+  file <- install_command(folder)
+  expect_match(system2(file, "--version", stdout = TRUE), "^kilnwright [0-9.]+$")
+})

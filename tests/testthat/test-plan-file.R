@@ -1,0 +1,63 @@
+yaml <- function(..., brief = "ignore: [notes, pot_id, shrinkage_pct, grade]") {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
+  table <- system.file("extdata", "pots.csv", package = "kilnwright")
+  writeLines(c(paste0("brief: {table: ", table, ", outcome: cracked, event: yes, ", brief, "}"), "seed: 41", "splits: {kfold: {k: 2}}", ...), file)
+  file
+}
+
+test_that("the demo's plan file says the same as the R call", {
+  plan <- read_plan(system.file("extdata", "pots-plan.yml", package = "kilnwright"))
+  ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
+  rivals <- candidates(
+    baseline = fam_baseline(),
+    penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-4, 1, "log", 30), lasso_share = among(0, 0.5, 1))),
+    tree = pipeline(pre_missing(), fam_tree(complexity = from_to(1e-4, 0.1, "log", 40), impurity = among("gini", "information"))),
+    forest = pipeline(ready, fam_forest(trees = among(50, 100, 200), columns_tried = from_to(0.1, 0.6, points = 3), min_leaf = among(2, 10)))
+  ) |> rule_out(trees < 100 & min_leaf == 2, candidate = "forest")
+  same <- plan_comparison(set_aside(pots_brief(), 0.2, seed = 7), rivals, splits = split_kfold(10), search = search_grid(5),
+                          metrics = c("auc", "log_loss", "balanced_accuracy"), decide = "auc", seed = 41)
+  expect_identical(plan$job$fingerprint, same$job$fingerprint)
+  expect_identical(plan$splits, same$splits)
+  expect_identical(lapply(plan$round, `[[`, "settings"), lapply(same$round, `[[`, "settings"))
+  keys <- function(p) kw("compile_work")(p$spaces, lapply(p$round, `[[`, "settings"))[c("settings", "fits")]
+  expect_identical(keys(plan)$settings$key, keys(same)$settings$key)
+  expect_identical(plan$rule, "one_se")
+})
+
+test_that("words stay words and numbers become numbers, however YAML spells them", {
+  plan <- read_plan(yaml("candidates: {t: {tree: {complexity: [1e-4, 010, .5], min_leaf: 1e1}}}" |> sub(pattern = "010", replacement = "0.10")))
+  expect_identical(plan$round$t$settings$complexity, c(1e-4, 0.1, 0.5))
+  expect_identical(plan$job$event, "yes")
+  expect_identical(plan$spaces$t$pipeline$family$settings$min_leaf, 10)
+  octal <- read_plan(yaml("candidates: {t: {tree: {min_leaf: 010}}}"))
+  expect_identical(octal$spaces$t$pipeline$family$settings$min_leaf, 10)
+})
+
+test_that("choices, options, names, kinds of columns and per-candidate searches can be said", {
+  plan <- read_plan(yaml(
+    "shared: {ready: [missing, onehot]}",
+    "candidates:",
+    "  a: [{missing: {columns: {kind: [number, ordered]}}}, {missing: {fill: level, columns: {kind: category}}}, {optional: {rare_levels: {at_least: [5, 50]}}}, onehot, {either: {plain: as_is, scaled: {scale: {by: [sd, iqr]}}}}, linear]",
+    "  b: [ready, {scale: {by: [sd, range], called: first}}, {forest: {trees: 5, columns_tried: sensible}}]",
+    "search: {b: {random: {settings: 4}}, others: grid}"
+  ))
+  expect_identical(names(plan$round$a$settings), c("rare_levels", "at_least", "scale", "by"))
+  expect_identical(nrow(plan$round$a$settings), 9L)
+  expect_identical(names(plan$round$b$settings), c("first_by", "columns_tried"))
+  expect_identical(nrow(plan$round$b$settings), 4L)
+  kinds <- plan$spaces$a$pipeline$steps[[1]]$part
+  frame <- kw("frame_columns")(plan$job$table, plan$job$schema)
+  expect_false(any(c("glaze", "fired_on") %in% kw("select_columns")(kinds, frame)))
+})
+
+test_that("rules in text are worked out without evaluating code", {
+  plan <- read_plan(yaml("candidates: {t: {tree: {min_leaf: [1, 5, 20], impurity: [gini, information]}}}",
+                         "rule_out: ['impurity == \"gini\" & (min_leaf < 5 | min_leaf >= 20)', '!(min_leaf != 1) & impurity == \"information\"']"))
+  expect_identical(paste(plan$round$t$settings$min_leaf, plan$round$t$settings$impurity), c("5 gini", "5 information", "20 information"))
+})
+
+test_that("a table beside the plan file is found from anywhere", {
+  folder <- withr::local_tempdir()
+  file.copy(system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright"), folder)
+  withr::with_dir("/", expect_s3_class(read_plan(file.path(folder, "pots-plan.yml")), "kw_plan"))
+})
