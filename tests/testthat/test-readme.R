@@ -1,0 +1,18 @@
+test_that("the README's R example runs as printed, in at most 20 lines", {
+  lines <- readLines(file.path(source_folder(), "README.md"))
+  start <- which(lines == "```r")[1]
+  code <- lines[(start + 1):(start + which(lines[-seq_len(start)] == "```")[1] - 1)]
+  expect_lte(length(code), 20)
+  home <- new.env(parent = globalenv())
+  withr::local_pdf(NULL)
+  capture.output(suppressMessages(eval(parse(text = code), home)), type = "output")
+  expect_s3_class(home$model, "kw_model")
+  expect_identical(failures(home$cmp)$message, character())
+})
+
+test_that("every screenshot that the README shows is there", {
+  lines <- readLines(file.path(source_folder(), "README.md"))
+  shown <- unlist(regmatches(lines, gregexpr("docs/screenshots/[a-z-]+[.]png", lines)))
+  there <- file.path("docs", "screenshots", list.files(file.path(source_folder(), "docs", "screenshots")))
+  expect_setequal(shown, there)
+})

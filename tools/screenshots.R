@@ -1,0 +1,51 @@
+# Makes docs/screenshots/ from the demo data. Terminal views are what the command
+# prints, set in a monospaced font on a page that headless Chromium photographs at
+# 1280x800. Figures are the package's own.
+
+library(kilnwright)
+
+folder <- file.path("docs", "screenshots")
+dir.create(folder, recursive = TRUE, showWarnings = FALSE)
+results <- file.path(tempdir(), "demo-results")
+rscript <- file.path(R.home("bin"), "Rscript")
+
+chromium <- Sys.which(c("chromium", "chromium-browser", "google-chrome"))
+chromium <- chromium[nzchar(chromium)][1]
+if (is.na(chromium)) {
+  system2("apt-get", c("-qq", "-y", "install", "chromium"), stdout = FALSE)
+  chromium <- Sys.which("chromium")
+}
+
+escape <- function(x) gsub(">", "&gt;", gsub("<", "&lt;", gsub("&", "&amp;", x, fixed = TRUE), fixed = TRUE), fixed = TRUE)
+
+# Runs a command line and photographs its last lines.
+photograph <- function(name, words, shown, most = 38L) {
+  log <- tempfile()
+  status <- system2(rscript, c("exec/kilnwright", shQuote(words)), stdout = log, stderr = log)
+  stopifnot(status == 0L)
+  lines <- gsub(dirname(results), "~", readLines(log), fixed = TRUE)
+  lines <- lines[!grepl("^\\[[= ]+\\].* left", lines)]
+  text <- c(paste("$", shown), lines)
+  if (length(text) > most) text <- c(text[1], "...", utils::tail(text, most - 2L))
+  page <- tempfile(fileext = ".html")
+  writeLines(c(
+    "<html><meta charset='utf-8'><body style='margin:0;background:#1e1e1e;width:1280px;height:800px;overflow:hidden'>",
+    "<div style='background:#3a3a3a;color:#ddd;font:15px sans-serif;padding:7px 14px'>Terminal</div>",
+    "<pre style='margin:14px 18px;color:#e6e6e6;font:16.5px/1.2 \"DejaVu Sans Mono\",monospace'>",
+    escape(paste(text, collapse = "\n")), "</pre></body></html>"
+  ), page)
+  profile <- tempfile("profile-")
+  system2(chromium, c("--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
+                      "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                      paste0("--user-data-dir=", profile), "--window-size=1280,800",
+                      paste0("--screenshot=", normalizePath(folder), "/", name, ".png"), paste0("file://", page)),
+          stdout = FALSE, stderr = FALSE)
+}
+
+plan <- file.path("inst", "extdata", "pots-plan.yml")
+photograph("demo", c("demo", "--out", results), "kilnwright demo")
+photograph("preview", c("preview", plan), "kilnwright preview pots-plan.yml")
+photograph("command-standings", c("standings", results, "--by", "log_loss", "--top", "10"),
+           "kilnwright standings demo-results --by log_loss --top 10")
+file.copy(file.path(results, "figures", "standings.png"), file.path(folder, "standings.png"), overwrite = TRUE)
+file.copy(file.path(results, "figures", "tuning-tree.png"), file.path(folder, "tuning.png"), overwrite = TRUE)
