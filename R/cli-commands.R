@@ -55,7 +55,8 @@ run_plan_file <- function(file, options) {
   write_results(options$out, options$replace, file, cmp, choice, model, aside, said)
   cat(said, sep = "\n")
   say("")
-  say("Results are in ", normalizePath(options$out), ": ", enumerate(list.files(options$out), 12L))
+  say("Results are in ", normalizePath(options$out), ":")
+  say_wrapped(paste0("  ", enumerate(list.files(options$out), 12L)))
 }
 
 capture_print <- function(x) utils::capture.output(print(x))
@@ -91,8 +92,8 @@ saved_labels <- function(table) {
   fixed <- setdiff(reserved_names, c("repeat", "split", "validation"))
   varied <- setdiff(names(table), fixed)
   vapply(seq_len(nrow(table)), function(i) {
-    values <- unlist(lapply(table[i, varied], as.character))
-    values <- values[!is.na(values) & nzchar(values)]
+    values <- unlist(lapply(table[i, varied], format_value))
+    values <- values[!is.na(values) & !values %in% c("", "NA")]
     paste(names(values), values, sep = " = ", collapse = ", ")
   }, character(1))
 }

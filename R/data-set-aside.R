@@ -38,7 +38,7 @@ set_aside <- function(job, share = 0.2, seed = NULL, after = NULL, latest = TRUE
   }
   time <- job$roles$time
   if (!is.null(after) && is.null(time)) {
-    stop_kw("set_aside", "`after` needs a time column.", remedy = "Say brief(…, time = \"…\").")
+    stop_kw("set_aside", "`after` needs a time column.", remedy = "Say brief(..., time = \"...\").")
   }
   if (is.null(seed)) seed <- draw_seed()
   group <- if (keep_groups && !is.null(job$roles$group)) job$table[[job$roles$group]]
@@ -69,8 +69,13 @@ latest_rows <- function(time, share, after, group) {
 
 as_moment <- function(after, time) {
   moment <- tryCatch(
-    if (inherits(time, "POSIXct")) as.POSIXct(after, tz = attr(time, "tzone") %||% "")
-    else if (inherits(time, "Date")) as.Date(after) else as.numeric(after),
+    if (inherits(time, "POSIXct")) {
+      as.POSIXct(after, tz = attr(time, "tzone") %||% "")
+    } else if (inherits(time, "Date")) {
+      as.Date(after)
+    } else {
+      as.numeric(after)
+    },
     error = function(e) NA, warning = function(w) NA
   )
   check_argument(length(moment) == 1L && !is.na(moment), "after",
@@ -103,9 +108,8 @@ check_parts <- function(job, aside) {
     inside <- if (part == "working") !aside else aside
     if (!any(inside)) {
       stop_kw("set_aside", paste0("No ", part, " rows would remain."),
-              remedy = if (!is.null(job$roles$group)) {
-                "Groups are kept whole; choose another share, or keep_groups = FALSE."
-              } else "Choose another share.")
+              remedy = if (is.null(job$roles$group)) "Choose another share." else
+                "Groups are kept whole; choose another share, or keep_groups = FALSE.")
     }
     if (part == "working" && length(unique(job$table[[job$outcome]][inside])) < 2L) {
       stop_kw("set_aside", "The working rows would hold only one outcome value.",

@@ -121,8 +121,8 @@ tuning_lines <- function(data, axes) {
   fixed <- if (grouped) list() else list(colour = okabe_ito[1])
   band <- if (grouped) list(alpha = 0.14, colour = NA) else list(alpha = 0.18, colour = NA, fill = okabe_ito[1])
   plot <- ggplot2::ggplot(data$summary, aes) +
-    ggplot2::geom_point(data = data$splits, ggplot2::aes(y = .data$score), colour = "grey45", shape = 16,
-                        size = 1.2, alpha = 0.5) +
+    do.call(ggplot2::geom_point, c(list(data = data$splits, ggplot2::aes(y = .data$score), size = 1.1, alpha = 0.4),
+                                   if (!grouped) list(colour = "grey40"))) +
     do.call(ggplot2::geom_ribbon, c(list(ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se),
                                          na.rm = TRUE), band)) +
     do.call(ggplot2::geom_line, c(list(linewidth = 1), fixed)) +

@@ -2,7 +2,8 @@
 # line now and then elsewhere. All of it goes to standard error.
 
 .onLoad <- function(libname, pkgname) {
-  loadNamespace("Rcpp")
+  # the compiled code looks functions up in Rcpp, which must be loaded for that
+  force(Rcpp::evalCpp)
   set_default_listener(progress_listener)
 }
 
@@ -36,14 +37,15 @@ progress_text <- function(event) {
   }
   best <- if (!is.null(event$best)) {
     paste0(" | best ", event$metric, " ", with_spread(event$best$mean, event$best$sd, "sd"),
-           " ", event$best$candidate, " (", count_of(event$best$splits, "split"), ")")
+           " ", event$best$candidate,
+           if (event$done < event$total) paste0(", ", count_of(event$best$splits, "split")))
   }
   failed <- if (event$failed > 0) paste0(" | ", event$failed, " failed")
-  paste0(progress_bar(share), " ", format(event$done, big.mark = ","), " of ",
+  paste0(progress_bar(share), " ", format(event$done, big.mark = ","), "/",
          count_of(event$total, "score"), ", ", format_duration(event$seconds), left, best, failed)
 }
 
-progress_bar <- function(share, width = 16L) {
+progress_bar <- function(share, width = 10L) {
   full <- floor(share * width)
   paste0("[", strrep("=", full), strrep(" ", width - full), "]")
 }

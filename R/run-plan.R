@@ -32,7 +32,7 @@ plan_comparison <- function(job, rivals = NULL, splits = split_kfold(), search =
   check_class(job, "kw_brief", "job", "Make one with brief().")
   if (is.null(rivals)) rivals <- default_candidates()
   check_class(rivals, "kw_candidates", "rivals", "Make them with candidates().")
-  check_class(splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_…().")
+  check_class(splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...().")
   searches <- searches_by_candidate(search, names(rivals$pipelines))
   metrics <- find_metrics(metrics %||% default_metrics(job$kind), job$kind)
   names(metrics) <- vapply(metrics, `[[`, character(1), "name")

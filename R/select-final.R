@@ -77,7 +77,8 @@ member_rule_one_se <- function() {
 one_se_reason <- function(field, leader, at, near) {
   best <- with_spread(field$mean[leader], field$se[leader])
   if (at == leader) {
-    return(paste0(field$name(at), " has the best mean ", field$metric$label, ", ", best, ", and no simpler setting is within one standard error of it."))
+    return(paste0(field$name(at), " has the best mean ", field$metric$label, ", ", best,
+                  ", and no simpler setting is within one standard error of it."))
   }
   paste0(field$name(at), " is the simplest of ", count_of(length(near), "setting"),
          " within one standard error of the best mean ", field$metric$label, " (", best, ", ",

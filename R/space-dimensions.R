@@ -66,8 +66,8 @@ check_dimension_names <- function(pipeline) {
   if (length(twice) > 0L) {
     stop_kw("pipeline", paste0("Two parts of the pipeline vary a hyperparameter called ",
                                quoted(twice[1]), "."),
-            remedy = paste0("Name one of the steps, e.g. pipeline(first = pre_…(", twice[1],
-                            " = …), …), which makes it first_", twice[1], "."))
+            remedy = paste0("Name one of the steps, e.g. pipeline(first = pre_...(", twice[1],
+                            " = ...), ...), which makes it first_", twice[1], "."))
   }
   taken <- intersect(names, reserved_names)
   if (length(taken) > 0L) {

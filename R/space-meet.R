@@ -11,7 +11,15 @@ meet_brief <- function(rivals, job, split, seed) {
     meet_one(name, rivals$pipelines[[name]], job, training, target, rivals$rules, seed)
   })
   list(spaces = stats::setNames(lapply(met, `[[`, "space"), names(rivals$pipelines)),
-       notes = unlist(lapply(met, `[[`, "notes")))
+       notes = gather_notes(lapply(met, `[[`, "notes"), names(rivals$pipelines)))
+}
+
+# "a, b: the same note" for candidates that have a note in common.
+gather_notes <- function(notes, names) {
+  said <- unlist(notes)
+  who <- rep(names, lengths(notes))
+  vapply(unique(said), function(note) paste0(paste(who[said == note], collapse = ", "), ": ", note),
+         character(1), USE.NAMES = FALSE)
 }
 
 meet_one <- function(name, pipeline, job, training, target, rules, seed) {
@@ -25,7 +33,7 @@ meet_one <- function(name, pipeline, job, training, target, rules, seed) {
   pipeline$family <- resolve_part(pipeline$family, about)
   check_input_needs(name, frame, definition, job)
   list(space = new_space(name, pipeline, job$kind, rules),
-       notes = meeting_notes(name, pipeline, frame, definition))
+       notes = meeting_notes(pipeline, frame, definition))
 }
 
 check_family_fits <- function(name, definition, job) {
@@ -117,7 +125,7 @@ check_input_needs <- function(name, frame, definition, job) {
   crowded <- names(usable)[vapply(usable, nlevels, integer(1)) > most]
   if (length(crowded) > 0L) {
     problem(paste0("takes at most ", most, " levels for ", outcome_words[[job$kind]]), crowded,
-            "Merge levels with pre_rare_levels(), or add pre_onehot(columns = …).")
+            "Merge levels with pre_rare_levels(), or add pre_onehot(columns = ...).")
   }
   if (length(usable) == 0L && is.null(frame$sparse)) {
     stop_kw("plan", paste0("Candidate ", quoted(name), ": the steps leave no column for fam_",
@@ -126,7 +134,7 @@ check_input_needs <- function(name, frame, definition, job) {
   }
 }
 
-meeting_notes <- function(name, pipeline, frame, definition) {
+meeting_notes <- function(pipeline, frame, definition) {
   kinds <- vapply(frame$columns, column_kind, character(1))
   left_out <- kinds[kinds %in% c("text", "date")]
   steps <- vapply(pipeline$steps, function(node) {
@@ -134,14 +142,14 @@ meeting_notes <- function(name, pipeline, frame, definition) {
   }, character(1))
   c(
     if (isTRUE(pipeline$minimal) && length(steps) > 0L) {
-      paste0(name, ": minimal steps added: ", paste(steps, collapse = ", "))
+      paste0("minimal steps added: ", paste(steps, collapse = ", "))
     },
     if (length(left_out) > 0L && !definition$accepts$nothing) {
-      paste0(name, ": left out, since no step turns them into numbers: ",
+      paste0("left out, since no step turns them into numbers: ",
              paste0(names(left_out), " (", left_out, ")", collapse = ", "))
     },
     if (definition$accepts$wants_scaling && !any(c("scale", "either") %in% steps)) {
-      paste0(name, ": fam_", definition$name, " depends on the columns' scales; consider pre_scale()")
+      paste0("fam_", definition$name, " depends on the columns' scales; consider pre_scale()")
     }
   )
 }

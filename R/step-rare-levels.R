@@ -52,5 +52,5 @@ use_rare_levels <- function(state, frame) {
 refuse_column_kind <- function(step, wanted, x) {
   stop_kw("columns", paste0("pre_", step, " works on ", wanted, ", but got a column of kind ",
                             quoted(column_kind(x)), "."),
-          remedy = "Narrow the selection with columns = of_kind(…).")
+          remedy = "Narrow the selection with columns = of_kind(...).")
 }

@@ -24,11 +24,13 @@ test_that("class metrics equal plain formulas on random cases, ties, paths and w
         balanced_accuracy = mean(sapply(present, function(j) weighted.mean(hit[as.integer(truth) == j], wn[as.integer(truth) == j]))),
         log_loss = -sum(wn * log(pmax(m[cbind(1:n, as.integer(truth))], 1e-15))) / sum(wn),
         auc = if (k == 2) auc_one(2) else mean(sapply(present, auc_one)),
-        f1 = if (k == 2) {
+        f1 = if (k != 2) {
+          NA
+        } else {
           precision <- sum(wn[called == 2 & hit]) / sum(wn[called == 2])
           recall <- sum(wn[called == 2 & hit]) / sum(wn[truth == "b"])
           if (is.nan(precision) || precision + recall == 0) 0 else 2 * precision * recall / (precision + recall)
-        } else NA)
+        })
     })
     for (name in rownames(plain)) if (!anyNA(plain[name, ])) worst <- max(worst, abs(score(name) - plain[name, ]))
   })
