@@ -79,3 +79,18 @@ inner_parts <- function(target, parts, stratify = TRUE) {
   strata <- if (stratify) outcome_strata(target$outcome, parts)
   deal_rows(length(target$outcome), rep(1 / parts, parts), strata, inner_unit(target))
 }
+
+# Frames of the same columns, one below the other.
+bind_frames <- function(frames) {
+  first <- frames[[1]]$columns
+  columns <- lapply(names(first), function(name) {
+    parts <- lapply(frames, function(frame) frame$columns[[name]])
+    if (!is.factor(first[[name]])) return(do.call(c, parts))
+    levels <- unique(unlist(lapply(parts, levels)))
+    structure(match(unlist(lapply(parts, as.character)), levels), levels = levels, class = class(first[[name]]))
+  })
+  names(columns) <- names(first)
+  n <- sum(vapply(frames, `[[`, numeric(1), "n"))
+  sparse <- if (!is.null(frames[[1]]$sparse)) do.call(rbind, lapply(frames, `[[`, "sparse"))
+  new_frame(plain_frame(columns, as.integer(n)), sparse)
+}

@@ -41,8 +41,8 @@ progress_text <- function(event) {
            if (event$done < event$total) paste0(", ", count_of(event$best$splits, "split")))
   }
   failed <- if (event$failed > 0) paste0(" | ", event$failed, " failed")
-  paste0(progress_bar(share), " ", format(event$done, big.mark = ","), "/",
-         count_of(event$total, "score"), ", ", format_duration(event$seconds), left, best, failed)
+  paste0(progress_bar(share), " ", floor(100 * share), " %, ", event$settings_done, "/",
+         count_of(event$settings, "setting"), ", ", format_duration(event$seconds), left, best, failed)
 }
 
 progress_bar <- function(share, width = 10L) {

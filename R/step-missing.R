@@ -9,34 +9,43 @@
 #' the median date, or under `"mode"` the most frequent one. A column that is
 #' missing in every training row is filled with 0, or with the level "missing".
 #'
-#' @param fill How numbers are filled: `"median"`, `"mean"`, `"mode"` (most
-#'   frequent value), `"value"`, or `"level"` (an own level for categories;
-#'   numbers take the median).
+#' @param fill How values are filled: `"median"`, `"mean"`, `"mode"` (most
+#'   frequent value), `"value"`, `"level"` (an own level for categories;
+#'   numbers take the median), `"nearest"` (median or commonest level of the
+#'   nearest training rows, by Gower's 1971 distance over the selected columns,
+#'   among at most 2,000 of them), or `"model"` (a regression or classification
+#'   tree on the other selected columns, grown on at most 20,000 training rows).
 #' @param flag Add a 0/1 column `<column>_missing` for every column with missing
 #'   values in training?
 #' @param value The value for `fill = "value"`: a number for number columns, a
 #'   text for categories; columns of the other kind take the median or mode.
+#' @param neighbours For `fill = "nearest"`: how many rows are asked.
 #' @param columns Which columns; default all. See [of_kind()].
 #' @return A step for [pipeline()].
 #' @examples
 #' pre_missing(fill = among("median", "mean"), flag = TRUE)
 #' @export
-pre_missing <- function(fill = "median", flag = FALSE, value = NULL, columns = NULL) {
-  new_step(member_step_missing(), list(fill = fill, flag = flag, value = value),
+pre_missing <- function(fill = "median", flag = FALSE, value = NULL, neighbours = 5, columns = NULL) {
+  new_step(member_step_missing(), list(fill = fill, flag = flag, value = value, neighbours = neighbours),
            rlang::enquo(columns))
 }
 
 member_step_missing <- function() {
-  step_definition("missing", learn = learn_missing, use = use_missing, check = check_fill_value,
+  step_definition("missing", learn = learn_missing, use = use_missing, check = check_fill_value, random = TRUE,
     does = "Fills missing values with what the training rows suggest.",
     hyperparameters = list(
-      fill = hyperparameter("choice", "median", choices = c("median", "mean", "mode", "value", "level"),
-                            sensible = function(rows, columns, classes) among("median", "mean", "mode"),
+      fill = hyperparameter("choice", "median", choices = c("median", "mean", "mode", "value", "level", "nearest", "model"),
+                            sensible = function(rows, columns, classes) among("median", "nearest", "model"),
                             meaning = "What takes the place of a missing value."),
       flag = hyperparameter("flag", FALSE,
                             sensible = function(rows, columns, classes) among(FALSE, TRUE),
                             meaning = "Whether a 0/1 column tells the filled rows from the others."),
-      value = hyperparameter("any", NULL, meaning = "The value used under fill = \"value\".")
+      value = hyperparameter("any", NULL, meaning = "The value used under fill = \"value\"."),
+      neighbours = hyperparameter("whole", 5, min = 1,
+        sensible = function(rows, columns, classes) among(3, 5, 15),
+        meaning = "How many nearest rows are asked under fill = \"nearest\".",
+        rising = "Smoother fills, closer to the overall median.",
+        active_when = function(settings, kind) settings$fill == "nearest")
     ))
 }
 
@@ -53,7 +62,75 @@ learn_missing <- function(frame, target, settings, seed) {
   fills <- lapply(frame$columns[columns], fill_of, settings = settings)
   flagged <- if (settings$flag) columns[vapply(frame$columns[columns], anyNA, logical(1))]
   flags <- fresh_names(paste0(flagged, rep("_missing", length(flagged))), frame_names(frame))
-  list(state = list(fills = fills, flagged = as.character(flagged), flags = flags), training = NULL)
+  helper <- switch(settings$fill, nearest = learn_nearest_fill, model = learn_model_fill)
+  list(state = list(fills = fills, flagged = as.character(flagged), flags = flags,
+                    rows = if (!is.null(helper)) helper(frame$columns[columns], settings)),
+       training = NULL)
+}
+
+# Row by row fills, before the plain ones: nearest rows or a tree each column.
+fillable <- function(columns) {
+  columns[vapply(columns, function(x) column_kind(x) %in% c("number", "category", "ordered") && !all(is.na(x)), logical(1))]
+}
+
+learn_nearest_fill <- function(columns, settings) {
+  columns <- fillable(columns)
+  n <- length(columns[[1]])
+  donors <- if (n > 2000L) sort(sample.int(n, 2000L)) else seq_len(n)
+  list(by = "nearest", neighbours = settings$neighbours, places = learn_places(columns),
+       donors = lapply(columns, function(x) x[donors]))
+}
+
+learn_model_fill <- function(columns, settings) {
+  columns <- fillable(columns)
+  with_gaps <- names(columns)[vapply(columns, anyNA, logical(1))]
+  trees <- lapply(stats::setNames(with_gaps, with_gaps), function(name) {
+    others <- columns[setdiff(names(columns), name)]
+    most <- if (is.factor(columns[[name]])) 12L else 500L
+    others <- others[vapply(others, nlevels, integer(1)) <= most]
+    known <- which(!is.na(columns[[name]]))
+    if (length(known) > 20000L) known <- sort(sample(known, 20000L))
+    y <- columns[[name]][known]
+    if (is.factor(y)) y <- factor(as.character(y), levels = seen_levels(y))
+    if (length(others) == 0L || length(unique(y)) < 2L) return(NULL)
+    x <- plain_frame(lapply(others, function(column) column[known]), length(known))
+    fit_tree(x, y, NULL, list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
+      c(list(classes = levels(y)))
+  })
+  list(by = "model", trees = Filter(Negate(is.null), trees))
+}
+
+fill_by_rows <- function(columns, helper, n) {
+  if (helper$by == "model") return(fill_by_trees(columns, helper, n))
+  filled <- columns
+  for (name in names(helper$places)) {
+    gaps <- which(is.na(columns[[name]]))
+    given <- which(!is.na(helper$donors[[name]]))
+    if (length(gaps) == 0L || length(given) == 0L) next
+    pick <- function(set, rows) place_rows(lapply(set[names(helper$places)], function(x) x[rows]), helper$places)
+    near <- nearest_rows(pick(columns, gaps), pick(helper$donors, given), placed_categories(helper$places),
+                         helper$neighbours, integer(length(gaps)))
+    values <- helper$donors[[name]][given]
+    filled[[name]][gaps] <- if (is.factor(values)) {
+      apply(near, 2L, function(rows) most_frequent(as.character(values[rows]), order = levels(values)))
+    } else {
+      apply(near, 2L, function(rows) stats::median(values[rows]))
+    }
+  }
+  filled
+}
+
+fill_by_trees <- function(columns, helper, n) {
+  filled <- columns
+  for (name in names(helper$trees)) {
+    gaps <- which(is.na(columns[[name]]))
+    if (length(gaps) == 0L) next
+    tree <- helper$trees[[name]]
+    x <- plain_frame(lapply(columns[names(tree$levels)], function(x) x[gaps]), length(gaps))
+    predicted <- predict_tree(tree, x, 0.001)
+    filled[[name]][gaps] <- if (tree$is_class) tree$classes[predicted_class(predicted)] else predicted[, 1]
+  }
+  filled
 }
 
 fill_of <- function(x, settings) {
@@ -89,6 +166,7 @@ use_missing <- function(state, frame) {
   columns <- unclass(frame$columns)
   flags <- lapply(state$flagged, function(name) as.double(is.na(columns[[name]])))
   names(flags) <- state$flags
+  if (!is.null(state$rows) && frame$n > 0L) columns <- fill_by_rows(columns, state$rows, frame$n)
   for (name in names(state$fills)) columns[[name]] <- fill_column(columns[[name]], state$fills[[name]])
   frame_swap(new_frame(plain_frame(columns, frame$n), frame$sparse), columns = flags)
 }

@@ -43,14 +43,18 @@ use_onehot <- function(state, frame) {
   codes <- lapply(names(state$levels), function(name) {
     match(as.character(frame$columns[[name]]), state$levels[[name]])
   })
-  if (length(state$names) > 100L) {
-    sparse <- onehot_sparse(codes, lengths(state$levels), frame$n, state$names)
-    return(frame_swap(frame, remove = names(state$levels), sparse = sparse))
+  add_indicators(frame, names(state$levels), codes, lengths(state$levels), state$names)
+}
+
+# Puts 0/1 columns in the place of coded ones; many of them as a sparse matrix.
+add_indicators <- function(frame, remove, codes, sizes, names) {
+  if (length(names) > 100L) {
+    return(frame_swap(frame, remove = remove, sparse = onehot_sparse(codes, sizes, frame$n, names)))
   }
   columns <- unlist(Map(function(code, n) {
     lapply(seq_len(n), function(level) as.double(!is.na(code) & code == level))
-  }, codes, lengths(state$levels)), recursive = FALSE, use.names = FALSE)
-  frame_swap(frame, remove = names(state$levels), columns = stats::setNames(columns, state$names))
+  }, codes, sizes), recursive = FALSE, use.names = FALSE)
+  frame_swap(frame, remove = remove, columns = stats::setNames(columns, names))
 }
 
 onehot_sparse <- function(codes, sizes, n, names) {

@@ -4,22 +4,30 @@
 #' becomes 0; a missing value stays missing.
 #'
 #' @param order For unordered categories: a named list, column name to its levels
-#'   from lowest to highest. Columns without an entry use the order of their levels.
+#'   from lowest to highest. Columns without an entry are ordered as `by` says.
+#' @param by `"levels"`: the order of the levels as declared; `"frequency"`: rarest
+#'   level first; `"outcome"`: by the mean outcome of the level's training rows (share
+#'   of the event for two classes), learned for training rows on other parts of
+#'   them, as in [pre_target_mean()].
 #' @param columns Which columns; default all ordered categories. See [of_kind()].
 #' @return A step for [pipeline()].
 #' @examples
 #' pre_ordinal(order = list(kiln = c("test", "south", "north")), columns = c("kiln", "shelf"))
 #' @export
-pre_ordinal <- function(order = NULL, columns = NULL) {
+pre_ordinal <- function(order = NULL, by = "levels", columns = NULL) {
   check_named(order, "order")
-  new_step(member_step_ordinal(), list(order = order), rlang::enquo(columns))
+  new_step(member_step_ordinal(), list(order = order, by = by), rlang::enquo(columns))
 }
 
 member_step_ordinal <- function() {
   step_definition("ordinal", learn = learn_ordinal, use = use_ordinal,
     does = "Turns ordered categories into 1, 2, 3 ...", columns = "ordered",
+    cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(
-      order = hyperparameter("any", NULL, meaning = "Levels from lowest to highest, by column.")
+      order = hyperparameter("any", NULL, meaning = "Levels from lowest to highest, by column."),
+      by = hyperparameter("choice", "levels", choices = c("levels", "frequency", "outcome"),
+        sensible = function(rows, columns, classes) among("levels", "frequency", "outcome"),
+        meaning = "What orders the levels of columns that `order` does not name.")
     ))
 }
 
@@ -27,7 +35,7 @@ learn_ordinal <- function(frame, target, settings, seed) {
   orders <- lapply(settings$columns, function(name) {
     x <- frame$columns[[name]]
     if (!is.factor(x)) refuse_column_kind("ordinal", "categories", x)
-    order <- settings$order[[name]] %||% levels(x)
+    order <- settings$order[[name]] %||% level_order(x, target$outcome, settings$by)
     unlisted <- setdiff(levels(droplevels(x)), order)
     if (length(unlisted) > 0L) {
       stop_kw("columns", paste0("pre_ordinal: `order` of ", quoted(name), " lacks the level ",
@@ -37,7 +45,26 @@ learn_ordinal <- function(frame, target, settings, seed) {
     order
   })
   names(orders) <- settings$columns
-  list(state = orders, training = NULL)
+  if (settings$by != "outcome") return(list(state = orders, training = NULL))
+  training <- cross_fit(frame, target, 5L, function(rows) {
+    part <- lapply(settings$columns, function(name) {
+      settings$order[[name]] %||% level_order(frame$columns[[name]][rows], target$outcome[rows], "outcome")
+    })
+    stats::setNames(part, settings$columns)
+  }, use_ordinal)
+  list(state = orders, training = training)
+}
+
+level_order <- function(x, outcome, by) {
+  if (by == "levels") return(levels(x))
+  if (by == "frequency") return(levels(x)[order(tabulate(x, nlevels(x)))])
+  if (nlevels(outcome) > 2L) {
+    stop_kw("columns", "pre_ordinal(by = \"outcome\") needs a numeric outcome or two classes.",
+            remedy = "Use pre_target_mean() for many classes.")
+  }
+  y <- if (is.factor(outcome)) as.integer(outcome) - 1L else outcome
+  means <- tapply(y, x, mean)
+  levels(x)[order(ifelse(is.na(means), mean(y), means))]
 }
 
 use_ordinal <- function(state, frame) {

@@ -10,6 +10,21 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// nearest_rows
+Rcpp::IntegerMatrix nearest_rows(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& donors, const Rcpp::LogicalVector& category, int k, const Rcpp::IntegerVector& skip);
+RcppExport SEXP _kilnwright_nearest_rows(SEXP queriesSEXP, SEXP donorsSEXP, SEXP categorySEXP, SEXP kSEXP, SEXP skipSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type queries(queriesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type donors(donorsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type category(categorySEXP);
+    Rcpp::traits::input_parameter< int >::type k(kSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type skip(skipSEXP);
+    rcpp_result_gen = Rcpp::wrap(nearest_rows(queries, donors, category, k, skip));
+    return rcpp_result_gen;
+END_RCPP
+}
 // prefix_means
 Rcpp::NumericMatrix prefix_means(const Rcpp::NumericMatrix& x, const Rcpp::IntegerVector& sizes);
 RcppExport SEXP _kilnwright_prefix_means(SEXP xSEXP, SEXP sizesSEXP) {
@@ -50,6 +65,7 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
     {"_kilnwright_tree_nodes", (DL_FUNC) &_kilnwright_tree_nodes, 3},
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 3},

@@ -67,6 +67,6 @@ test_that("listeners are told of progress, and quiet silences", {
   last <- events[[length(events)]]
   expect_identical(c(last$type, last$done, last$total, last$settings_done), c("end", "12", "12", "4"))
   expect_identical(last$best$candidate, "t")
-  expect_match(kw("progress_text")(last), "12/12 scores")
+  expect_match(kw("progress_text")(last), "100 %, 4/4 settings")
   expect_silent(run_comparison(plan, quiet = TRUE))
 })

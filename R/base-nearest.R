@@ -1,0 +1,26 @@
+# Rows as points for nearest_rows(): numbers divided by their interquartile range
+# (or range), categories as codes.
+
+# What is needed to place rows: learned on some rows, used on any.
+learn_places <- function(columns) {
+  lapply(columns, function(x) {
+    if (is.factor(x)) return(list(levels = levels(x)))
+    number <- as.double(x)
+    width <- stats::IQR(number, na.rm = TRUE)
+    if (is.na(width) || width <= 0) width <- suppressWarnings(diff(range(number, na.rm = TRUE)))
+    list(width = if (is.finite(width) && width > 0) width else 1)
+  })
+}
+
+# columns x rows
+place_rows <- function(columns, places) {
+  values <- lapply(names(places), function(name) {
+    x <- columns[[name]]
+    if (is.null(places[[name]]$width)) return(as.double(match(as.character(x), places[[name]]$levels)))
+    as.double(x) / places[[name]]$width
+  })
+  n <- length(values[[1]])
+  t(matrix(unlist(values, use.names = FALSE), n, length(values)))
+}
+
+placed_categories <- function(places) vapply(places, function(place) is.null(place$width), logical(1), USE.NAMES = FALSE)

@@ -1,0 +1,66 @@
+#' Cut numbers into bins
+#'
+#' The result is an ordered category; follow it with [pre_onehot()] or
+#' [pre_ordinal()]. Missing values stay missing.
+#'
+#' @param by `"quantile"`: bins of about equal numbers of rows; `"width"`: of equal
+#'   width; `"tree"`: where a small tree of the outcome on the column alone divides.
+#' @param bins Most bins.
+#' @param columns Which columns; default all numbers. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_bins(by = among("quantile", "tree"), bins = 5, columns = wall_mm)
+#' @export
+pre_bins <- function(by = "quantile", bins = 5, columns = NULL) {
+  new_step(member_step_bins(), list(by = by, bins = bins), rlang::enquo(columns))
+}
+
+member_step_bins <- function() {
+  step_definition("bins", learn = learn_bins, use = use_bins, columns = "number",
+    does = "Cuts numbers into ordered categories.",
+    hyperparameters = list(
+      by = hyperparameter("choice", "quantile", choices = c("quantile", "width", "tree"),
+        sensible = function(rows, columns, classes) among("quantile", "tree"), meaning = "Where the cuts lie."),
+      bins = hyperparameter("whole", 5, min = 2, max = 100,
+        sensible = function(rows, columns, classes) among(3, 5, 10),
+        meaning = "Most bins that a column is cut into.", rising = "Less bias, more variance.")
+    ))
+}
+
+learn_bins <- function(frame, target, settings, seed) {
+  cuts <- lapply(dense_columns_of(frame, settings$columns), function(x) {
+    if (!is.numeric(x)) refuse_column_kind("bins", "numbers", x)
+    present <- x[!is.na(x)]
+    if (length(present) == 0L) return(numeric())
+    shares <- seq_len(settings$bins - 1L) / settings$bins
+    found <- switch(settings$by,
+      quantile = stats::quantile(present, shares, names = FALSE),
+      width = min(present) + shares * (max(present) - min(present)),
+      tree = tree_cuts(x, target, settings$bins)
+    )
+    found <- unique(found)
+    found[found > min(present) & found <= max(present)]
+  })
+  list(state = cuts, training = NULL)
+}
+
+# Cut points of the tree of at most so many leaves.
+tree_cuts <- function(x, target, bins) {
+  data <- data.frame(x = x, y = target$outcome)[!is.na(x), ]
+  grown <- rpart::rpart(y ~ x, data, control = rpart::rpart.control(
+    cp = 1e-3, xval = 0, maxcompete = 0, maxsurrogate = 0, minbucket = max(7, nrow(data) %/% 50)
+  ))
+  sizes <- grown$cptable[, "nsplit"] + 1
+  kept <- rpart::prune(grown, grown$cptable[max(which(sizes <= bins)), "CP"])
+  if (is.null(kept$splits)) return(numeric())
+  sort(unname(kept$splits[, "index"]))
+}
+
+use_bins <- function(state, frame) {
+  binned <- lapply(names(state), function(name) {
+    codes <- findInterval(frame$columns[[name]], state[[name]]) + 1L
+    levels <- paste0("bin", seq_len(length(state[[name]]) + 1L))
+    structure(codes, levels = levels, class = c("ordered", "factor"))
+  })
+  frame_replace(frame, stats::setNames(binned, names(state)))
+}

@@ -1,0 +1,95 @@
+#' Drop columns
+#'
+#' `pre_drop()` drops the columns named. `pre_drop_constant()` drops those that
+#' (nearly) always have the same value in training. `pre_drop_correlated()` goes
+#' through the numbers in order and drops each that is correlated with one kept
+#' before it.
+#'
+#' @param share Columns whose commonest value has at least this share of the
+#'   training rows are dropped.
+#' @param above Absolute correlation above which the later column is dropped.
+#' @param columns Which columns; for `pre_drop()` required, else default all that
+#'   the step makes sense for. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_drop(columns = c(peak_f, cone_batch))
+#' pre_drop_constant()
+#' pre_drop_correlated(above = among(0.9, 0.99))
+#' @export
+pre_drop <- function(columns) {
+  new_step(member_step_drop(), list(), rlang::enquo(columns))
+}
+
+member_step_drop <- function() {
+  step_definition("drop", does = "Drops the columns named.", columns = character(),
+    learn = function(frame, target, settings, seed) list(state = settings$columns, training = NULL),
+    use = drop_named)
+}
+
+drop_named <- function(state, frame) frame_swap(frame, remove = state)
+
+#' @rdname pre_drop
+#' @export
+pre_drop_constant <- function(share = 1, columns = NULL) {
+  new_step(member_step_drop_constant(), list(share = share), rlang::enquo(columns))
+}
+
+member_step_drop_constant <- function() {
+  step_definition("drop_constant", learn = learn_drop_constant, use = drop_named,
+    does = "Drops columns that (nearly) always have the same value.",
+    hyperparameters = list(
+      share = hyperparameter("number", 1, min = 0.5, max = 1,
+        sensible = function(rows, columns, classes) among(0.95, 0.99, 1),
+        meaning = "Share of the training rows that the commonest value needs.", rising = "Fewer columns are dropped.")
+    ))
+}
+
+learn_drop_constant <- function(frame, target, settings, seed) {
+  dense <- dense_columns_of(frame, settings$columns)
+  constant <- vapply(dense, function(x) commonest_share(x) >= settings$share, logical(1))
+  sparse <- intersect(settings$columns, colnames(frame$sparse))
+  empty <- if (length(sparse) > 0L) {
+    zeros <- 1 - diff(frame$sparse[, sparse, drop = FALSE]@p) / frame$n
+    sparse[zeros >= settings$share]
+  }
+  list(state = c(names(dense)[constant], empty), training = NULL)
+}
+
+# Share of the rows with the commonest value; missing counts as a value.
+commonest_share <- function(x) {
+  if (length(x) == 0L) return(1)
+  if (is.factor(x)) return(max(tabulate(x, nlevels(x)), sum(is.na(x))) / length(x))
+  # a sample of different values settles most columns at once
+  if (length(unique(x[seq_len(min(1000L, length(x)))])) > 900L && length(x) <= 2000L) return(1 / length(x))
+  codes <- match(x, unique(x))
+  max(tabulate(codes)) / length(x)
+}
+
+#' @rdname pre_drop
+#' @export
+pre_drop_correlated <- function(above = 0.95, columns = NULL) {
+  new_step(member_step_drop_correlated(), list(above = above), rlang::enquo(columns))
+}
+
+member_step_drop_correlated <- function() {
+  step_definition("drop_correlated", learn = learn_drop_correlated, use = drop_named, columns = "number",
+    does = "Drops numbers that repeat an earlier one.",
+    hyperparameters = list(
+      above = hyperparameter("number", 0.95, min = 0, max = 1,
+        sensible = function(rows, columns, classes) among(0.8, 0.9, 0.99),
+        meaning = "Absolute correlation above which the later column goes.", rising = "Fewer columns are dropped.")
+    ))
+}
+
+learn_drop_correlated <- function(frame, target, settings, seed) {
+  dense <- dense_columns_of(frame, settings$columns)
+  numbers <- dense[vapply(dense, is.numeric, logical(1))]
+  if (length(numbers) < 2L) return(list(state = character(), training = NULL))
+  x <- matrix(unlist(numbers, use.names = FALSE), frame$n)
+  r <- abs(quiet_cor(x, use = if (anyNA(x)) "pairwise.complete.obs" else "everything"))
+  kept <- integer()
+  for (j in seq_along(numbers)) {
+    if (!any(r[j, kept] > settings$above)) kept <- c(kept, j)
+  }
+  list(state = names(numbers)[-kept], training = NULL)
+}

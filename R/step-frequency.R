@@ -1,0 +1,36 @@
+#' Replace categories by how frequent they are
+#'
+#' A level becomes the share of training rows that have it; a level never seen,
+#' and a missing value, become 0.
+#'
+#' @param columns Which columns; default all categories. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_frequency(columns = "glaze")
+#' @export
+pre_frequency <- function(columns = NULL) {
+  new_step(member_step_frequency(), list(), rlang::enquo(columns))
+}
+
+member_step_frequency <- function() {
+  step_definition("frequency", learn = learn_frequency, use = use_frequency, columns = "category",
+                  does = "Replaces a category by the share of training rows that have it.")
+}
+
+learn_frequency <- function(frame, target, settings, seed) {
+  shares <- lapply(frame$columns[settings$columns], function(x) {
+    if (!is.factor(x)) refuse_column_kind("frequency", "categories", x)
+    counts <- tabulate(x, nlevels(x))
+    stats::setNames(counts[counts > 0] / length(x), levels(x)[counts > 0])
+  })
+  list(state = shares, training = NULL)
+}
+
+use_frequency <- function(state, frame) {
+  columns <- lapply(names(state), function(name) {
+    share <- unname(state[[name]][match(as.character(frame$columns[[name]]), names(state[[name]]))])
+    share[is.na(share)] <- 0
+    share
+  })
+  frame_replace(frame, stats::setNames(columns, names(state)))
+}

@@ -1,0 +1,35 @@
+#' What steps there are, and what each does
+#'
+#' @param name Name of a step without `pre_`, e.g. `"skew"`.
+#' @return `list_steps()`: a tibble with `step`, `does`, `columns` (taken by default)
+#'   and `hyperparameters`. `describe_step()`: a `kw_description`; printing it shows
+#'   choices, defaults, sensible ranges and what going up does.
+#' @examples
+#' list_steps()
+#' describe_step("skew")
+#' @export
+list_steps <- function() {
+  members <- lapply(shipped_members("step"), function(make) make())
+  tibble::tibble(
+    step = paste0("pre_", names(members)),
+    does = vapply(members, `[[`, character(1), "does", USE.NAMES = FALSE),
+    columns = vapply(members, function(m) {
+      if (length(m$columns) == length(column_kinds)) "any" else paste(m$columns, collapse = ", ")
+    }, character(1), USE.NAMES = FALSE),
+    hyperparameters = vapply(members, function(m) paste(names(m$hyperparameters), collapse = ", "), character(1), USE.NAMES = FALSE)
+  )
+}
+
+#' @rdname list_steps
+#' @export
+describe_step <- function(name) {
+  members <- shipped_members("step")
+  check_string(name, "name")
+  check_choice(sub("^pre_", "", name), names(members), "name")
+  definition <- members[[sub("^pre_", "", name)]]()
+  structure(list(title = paste0("pre_", definition$name), does = definition$does,
+                 about = paste0("Columns by default: ", if (length(definition$columns) == 0L) "none; name them" else
+                   paste(definition$columns, collapse = ", ")),
+                 hyperparameters = definition$hyperparameters, sizes = list(rows = 1000, columns = 20, classes = 2)),
+            class = "kw_description")
+}

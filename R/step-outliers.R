@@ -1,0 +1,53 @@
+#' Move outliers to the edge
+#'
+#' Values beyond the limits learned on the training rows are set to the limit.
+#'
+#' @param by `"fences"`: quartiles plus or minus `reach` interquartile ranges
+#'   (Tukey 1977); `"quantile"`: the `share` and `1 - share` quantiles.
+#' @param reach Interquartile ranges beyond the quartiles.
+#' @param share Share of the training values beyond each quantile limit.
+#' @param columns Which columns; default all numbers. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_outliers(reach = among(1.5, 3))
+#' @export
+pre_outliers <- function(by = "fences", reach = 3, share = 0.01, columns = NULL) {
+  new_step(member_step_outliers(), list(by = by, reach = reach, share = share), rlang::enquo(columns))
+}
+
+member_step_outliers <- function() {
+  step_definition("outliers", learn = learn_outliers, use = use_outliers, columns = "number",
+    does = "Moves values beyond learned limits to the limit.",
+    hyperparameters = list(
+      by = hyperparameter("choice", "fences", choices = c("fences", "quantile"),
+        sensible = function(rows, columns, classes) among("fences", "quantile"), meaning = "How the limits are set."),
+      reach = hyperparameter("number", 3, min = 0,
+        sensible = function(rows, columns, classes) among(1.5, 3),
+        meaning = "Interquartile ranges beyond the quartiles.", rising = "Fewer values are moved.",
+        active_when = function(settings, kind) settings$by == "fences"),
+      share = hyperparameter("number", 0.01, min = 0, max = 0.5,
+        sensible = function(rows, columns, classes) among(0.005, 0.01, 0.05),
+        meaning = "Share of the training values beyond each limit.", rising = "More values are moved.",
+        active_when = function(settings, kind) settings$by == "quantile")
+    ))
+}
+
+learn_outliers <- function(frame, target, settings, seed) {
+  limits <- lapply(dense_columns_of(frame, settings$columns), function(x) {
+    if (!is.numeric(x)) refuse_column_kind("outliers", "numbers", x)
+    if (all(is.na(x))) return(c(-Inf, Inf))
+    if (settings$by == "quantile") {
+      return(stats::quantile(x, c(settings$share, 1 - settings$share), na.rm = TRUE, names = FALSE))
+    }
+    quartiles <- stats::quantile(x, c(0.25, 0.75), na.rm = TRUE, names = FALSE)
+    quartiles + c(-1, 1) * settings$reach * diff(quartiles)
+  })
+  list(state = limits, training = NULL)
+}
+
+use_outliers <- function(state, frame) {
+  clipped <- lapply(names(state), function(name) {
+    pmin(pmax(frame$columns[[name]], state[[name]][1]), state[[name]][2])
+  })
+  frame_replace(frame, stats::setNames(clipped, names(state)))
+}

@@ -1,0 +1,111 @@
+#' Straighten skewed numbers
+#'
+#' What the transformation needs is learned on the training rows. New values
+#' outside the range where a transformation is defined are moved to its edge.
+#'
+#' * `"yeo_johnson"`: power transformation for any sign (Yeo & Johnson 2000,
+#'   Biometrika 87), power by maximum likelihood.
+#' * `"box_cox"`: power transformation for positive numbers (Box & Cox 1964); others
+#'   are shifted to be positive first.
+#' * `"log"`: logarithm, after a shift where numbers are not positive.
+#' * `"normal"`: to the quantiles of a normal distribution.
+#'
+#' The likelihood is taken over all training values, or over 10,000 of their
+#' quantiles where there are more.
+#'
+#' @param by Which transformation.
+#' @param columns Which columns; default all numbers. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_skew(by = among("yeo_johnson", "normal"), columns = weight_g)
+#' @export
+pre_skew <- function(by = "yeo_johnson", columns = NULL) {
+  new_step(member_step_skew(), list(by = by), rlang::enquo(columns))
+}
+
+member_step_skew <- function() {
+  step_definition("skew", learn = learn_skew, use = use_skew, columns = "number",
+    does = "Transforms skewed numbers to be closer to symmetric.",
+    hyperparameters = list(
+      by = hyperparameter("choice", "yeo_johnson", choices = c("yeo_johnson", "box_cox", "log", "normal"),
+        sensible = function(rows, columns, classes) among("yeo_johnson", "log", "normal"),
+        meaning = "Which transformation.")
+    ))
+}
+
+learn_skew <- function(frame, target, settings, seed) {
+  learned <- lapply(dense_columns_of(frame, settings$columns), function(x) {
+    if (!is.numeric(x)) refuse_column_kind("skew", "numbers", x)
+    straighten(x[!is.na(x)], settings$by)
+  })
+  list(state = list(by = settings$by, columns = learned), training = NULL)
+}
+
+# The selected columns that are not sparse.
+dense_columns_of <- function(frame, columns) frame$columns[intersect(columns, names(frame$columns))]
+
+straighten <- function(x, by) {
+  if (length(x) < 2L || min(x) == max(x)) return(list(idle = TRUE))
+  lowest <- min(x)
+  shift <- if (lowest > 0) 0 else -lowest + stats::median(abs(x - lowest)) / 100 + 1e-8 * max(1, abs(lowest))
+  floor <- lowest + shift
+  some <- if (length(x) > 1e4) stats::quantile(x, stats::ppoints(1e4), names = FALSE) else x
+  switch(by,
+    log = list(shift = shift, floor = floor),
+    box_cox = list(shift = shift, floor = floor, power = best_power(some + shift, box_cox, log(some + shift))),
+    yeo_johnson = list(power = best_power(some, yeo_johnson, sign(some) * log1p(abs(some)))),
+    normal = {
+      grid <- unique(stats::quantile(x, stats::ppoints(min(1000L, length(x))), names = FALSE))
+      share <- stats::ecdf(x)
+      middle <- (share(grid) + share_below(x, grid)) / 2
+      half <- 0.5 / length(x)
+      list(grid = grid, scores = stats::qnorm(pmin(pmax(middle, half), 1 - half)))
+    }
+  )
+}
+
+share_below <- function(x, grid) findInterval(grid, sort(x), left.open = TRUE) / length(x)
+
+box_cox <- function(x, power) if (abs(power) < 1e-6) log(x) else (x^power - 1) / power
+
+yeo_johnson <- function(x, power) {
+  out <- x
+  up <- !is.na(x) & x >= 0
+  down <- !is.na(x) & x < 0
+  out[up] <- if (abs(power) < 1e-6) log1p(x[up]) else ((x[up] + 1)^power - 1) / power
+  other <- 2 - power
+  out[down] <- if (abs(other) < 1e-6) -log1p(-x[down]) else -((1 - x[down])^other - 1) / other
+  out
+}
+
+# Profile likelihood of a power: -n/2 log(variance) + (power - 1) * log-Jacobian.
+best_power <- function(x, transform, log_jacobian) {
+  jacobian <- sum(log_jacobian)
+  likelihood <- function(power) {
+    z <- transform(x, power)
+    variance <- mean((z - mean(z))^2)
+    if (!is.finite(variance) || variance <= 0) return(-1e300)
+    -length(x) / 2 * log(variance) + (power - 1) * jacobian
+  }
+  signif(stats::optimize(likelihood, c(-5, 5), maximum = TRUE, tol = 1e-4)$maximum, 6)
+}
+
+use_skew <- function(state, frame) {
+  columns <- lapply(names(state$columns), function(name) {
+    x <- frame$columns[[name]]
+    known <- state$columns[[name]]
+    if (isTRUE(known$idle)) return(x)
+    switch(state$by,
+      log = log(pmax(x + known$shift, known$floor)),
+      box_cox = box_cox(pmax(x + known$shift, known$floor), known$power),
+      yeo_johnson = yeo_johnson(x, known$power),
+      normal = to_normal(x, known)
+    )
+  })
+  frame_replace(frame, stats::setNames(columns, names(state$columns)))
+}
+
+to_normal <- function(x, known) {
+  if (length(known$grid) < 2L) return(ifelse(is.na(x), NA_real_, 0))
+  stats::approx(known$grid, known$scores, x, rule = 2)$y
+}

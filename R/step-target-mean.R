@@ -1,0 +1,100 @@
+#' Replace categories by the mean outcome of their rows
+#'
+#' For two classes the share of the event, for more the share of every class but
+#' the first. Means are drawn towards the overall mean as if `smoothing` rows of
+#' it had been added (Micci-Barreca 2001, SIGKDD Explorations 3). Training rows
+#' get means learned without their own part of the training rows; parts keep
+#' groups, and the copies that a bootstrap makes of a row, together. So the column
+#' tells the family nothing about a training row that it would not know about a
+#' new one.
+#'
+#' @param smoothing Rows' worth of overall mean added to each level, at least 0.
+#' @param parts Into how many parts the training rows are divided.
+#' @param columns Which columns; default all categories. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_target_mean(smoothing = among(5, 50), columns = c("glaze", "clay_body"))
+#' @export
+pre_target_mean <- function(smoothing = 10, parts = 5, columns = NULL) {
+  new_step(member_step_target_mean(), list(smoothing = smoothing, parts = parts), rlang::enquo(columns))
+}
+
+member_step_target_mean <- function() {
+  step_definition("target_mean", learn = learn_target_mean, use = use_target_mean,
+    does = "Replaces a category by the smoothed mean outcome of its rows, cross-fitted.",
+    columns = c("category", "ordered"), cross_fitted = TRUE, random = TRUE,
+    hyperparameters = list(
+      smoothing = hyperparameter("number", 10, min = 0,
+        sensible = function(rows, columns, classes) from_to(1, 100, spacing = "log", points = 4),
+        meaning = "How many rows' worth of the overall mean is added to each level.",
+        rising = "Rare levels are drawn more to the overall mean: less variance, more bias."),
+      parts = hyperparameter("whole", 5, min = 2,
+        meaning = "Into how many parts training rows are divided for their own means.",
+        rising = "Training rows' means rest on more rows; slower.")
+    ))
+}
+
+learn_target_mean <- function(frame, target, settings, seed) {
+  for (name in settings$columns) {
+    if (!is.factor(frame$columns[[name]])) refuse_column_kind("target_mean", "categories", frame$columns[[name]])
+  }
+  y <- outcome_matrix(target$outcome)
+  names <- paste0(rep(settings$columns, each = ncol(y)), "_mean", rep(colnames(y), length(settings$columns)))
+  names <- fresh_names(names, setdiff(frame_names(frame), settings$columns))
+  learn_rows <- function(rows) {
+    lapply(frame$columns[settings$columns], function(x) level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing))
+  }
+  state <- list(means = learn_rows(seq_len(frame$n)), names = names)
+  training <- cross_fit(frame, target, settings$parts, function(rows) {
+    list(means = learn_rows(rows), names = names)
+  }, use_target_mean)
+  list(state = state, training = training)
+}
+
+# Columns whose means are taken: the outcome, or 0/1 of every class but the first.
+outcome_matrix <- function(outcome) {
+  if (!is.factor(outcome)) return(matrix(outcome, dimnames = list(NULL, "")))
+  levels <- levels(outcome)[-1]
+  y <- vapply(levels, function(level) as.double(outcome == level), numeric(length(outcome)))
+  matrix(y, length(outcome), dimnames = list(NULL, if (length(levels) == 1L) "" else paste0("_", levels)))
+}
+
+# Levels x outcomes; the last row, for levels never seen, is the overall mean.
+level_means <- function(x, y, smoothing) {
+  overall <- colMeans(y)
+  codes <- as.integer(x)
+  here <- !is.na(codes)
+  counts <- tabulate(codes[here], nlevels(x))
+  sums <- matrix(0, nlevels(x), ncol(y))
+  if (any(here)) {
+    found <- rowsum(y[here, , drop = FALSE], codes[here])
+    sums[as.integer(rownames(found)), ] <- found
+  }
+  seen <- counts > 0
+  means <- (sums + rep(smoothing * overall, each = nlevels(x))) / pmax(counts + smoothing, 1e-12)
+  list(levels = levels(x)[seen], means = unname(rbind(means[seen, , drop = FALSE], overall)))
+}
+
+use_target_mean <- function(state, frame) {
+  columns <- lapply(names(state$means), function(name) {
+    known <- state$means[[name]]
+    row <- match(as.character(frame$columns[[name]]), known$levels, nomatch = nrow(known$means))
+    lapply(seq_len(ncol(known$means)), function(j) known$means[row, j])
+  })
+  columns <- stats::setNames(unlist(columns, recursive = FALSE), state$names)
+  frame_swap(frame, remove = names(state$means), columns = columns)
+}
+
+# Training rows as a cross-fitted step must show them: every part is treated with
+# what the other parts taught. Call it under a seed.
+cross_fit <- function(frame, target, parts, learn_rows, use) {
+  part <- inner_parts(target, parts)
+  pieces <- lapply(sort(unique(part)), function(p) {
+    rows <- which(part == p)
+    others <- which(part != p)
+    if (length(others) == 0L) others <- rows
+    list(rows = rows, frame = use(learn_rows(others), frame_rows(frame, rows)))
+  })
+  order <- order(unlist(lapply(pieces, `[[`, "rows")))
+  list(frame = frame_rows(bind_frames(lapply(pieces, `[[`, "frame")), order), target = target)
+}

@@ -1,0 +1,171 @@
+#' Turn free text into columns of terms
+#'
+#' Text is lowered and cut into words (letters, digits and apostrophes); every word,
+#' and every run of words asked for, that stands in enough training rows becomes a
+#' column, kept sparse. Terms never seen in training are passed over; missing text
+#' has no terms.
+#'
+#' @param words Lengths of the runs: 1 = single words, `1:2` = words and pairs, at
+#'   most 3.
+#' @param in_at_least Terms in fewer training rows are left out: a number of rows, or
+#'   below 1 a share of them.
+#' @param in_at_most Terms in more training rows are left out: a share of the rows, or
+#'   above 1 a number of them.
+#' @param top Most terms, the most frequent first.
+#' @param weight `"count"`, or `"tfidf"`: count times log(rows / rows with the term)
+#'   (Spaerck Jones 1972, J. Documentation 28).
+#' @param drop_common Leave out common English words such as "the" and "of"?
+#' @param columns Which columns; default all text. See [of_kind()].
+#' @return A step for [pipeline()].
+#' @examples
+#' pre_text(words = 1:2, in_at_least = 5, top = among(50, 200), weight = "tfidf")
+#' @export
+pre_text <- function(words = 1, in_at_least = 5, in_at_most = 0.5, top = 200, weight = "count",
+                     drop_common = TRUE, columns = NULL) {
+  settings <- list(words = words, in_at_least = in_at_least, in_at_most = in_at_most, top = top,
+                   weight = weight, drop_common = drop_common)
+  new_step(member_step_text(), settings, rlang::enquo(columns))
+}
+
+member_step_text <- function() {
+  step_definition("text", learn = learn_text, use = use_text, columns = "text", check = check_words,
+    does = "Turns free text into sparse columns of words and runs of words.",
+    hyperparameters = list(
+      words = hyperparameter("any", 1, sensible = function(rows, columns, classes) among(list(1, 1:2)),
+        meaning = "Lengths of the runs of words that become terms.", rising = "More columns, more context."),
+      in_at_least = hyperparameter("number", 5, min = 0,
+        sensible = function(rows, columns, classes) among(2, 5, 20),
+        meaning = "Training rows (below 1: share) a term must be in.", rising = "Fewer columns: less variance, more bias."),
+      in_at_most = hyperparameter("number", 0.5, min = 0, open_min = TRUE,
+        sensible = function(rows, columns, classes) among(0.3, 0.5, 1),
+        meaning = "Share of training rows (above 1: rows) a term may be in.", rising = "More columns."),
+      top = hyperparameter("whole", 200, min = 1,
+        sensible = function(rows, columns, classes) among(50, 200, 1000),
+        meaning = "Most terms that are kept, the most frequent first.", rising = "More columns: less bias, more variance."),
+      weight = hyperparameter("choice", "count", choices = c("count", "tfidf"),
+        sensible = function(rows, columns, classes) among("count", "tfidf"), meaning = "What stands in a term's column."),
+      drop_common = hyperparameter("flag", TRUE, sensible = function(rows, columns, classes) among(TRUE, FALSE),
+        meaning = "Whether common English words are left out.")
+    ))
+}
+
+common_words <- strsplit(paste(
+  "a about above after again all also am an and any are as at be because been before being below between both but by can",
+  "could did do does doing down during each few for from further had has have having he her here hers him his how i if in",
+  "into is it its just me more most my of off on once only or other our out over own same she should so some such than that",
+  "the their them then there these they this those through to too under until up very was we were what when where which",
+  "while who whom why will with would you your"), " ")[[1]]
+
+check_words <- function(settings) {
+  given <- if (is_varying(settings$words)) unlist(settings$words$values) else settings$words
+  check_argument(is.numeric(given) && all(given %in% 1:3), "words", "numbers out of 1, 2, 3", settings$words)
+}
+
+learn_text <- function(frame, target, settings, seed) {
+  terms <- lapply(frame$columns[settings$columns], function(x) {
+    if (!is.character(x) && !is.factor(x)) refuse_column_kind("text", "text", x)
+    learn_terms(as.character(x), settings)
+  })
+  names <- unlist(lapply(names(terms), function(name) paste(name, terms[[name]]$label, sep = "_")[seq_along(terms[[name]]$label)]))
+  list(state = list(terms = terms, names = fresh_names(as.character(names), setdiff(frame_names(frame), names(terms))),
+                    drop_common = settings$drop_common),
+       training = NULL)
+}
+
+# Words of all texts, one after the other, with the row each is from.
+split_words_of <- function(text, drop_common) {
+  text <- tolower(enc2utf8(text))
+  text[is.na(text) | !validUTF8(text)] <- ""
+  # the first of many equal texts stands for all of them
+  distinct <- unique(text)
+  pieces <- strsplit(distinct, "[^[:alnum:]']+", perl = all_ascii(distinct))
+  here <- match(text, distinct)
+  word <- unlist(pieces[here], use.names = FALSE)
+  row <- rep(seq_along(text), lengths(pieces)[here])
+  if (is.null(word)) word <- character()
+  keep <- nzchar(word) & !(drop_common & word %in% common_words)
+  list(word = word[keep], row = row[keep])
+}
+
+all_ascii <- function(x) !any(grepl("[^ -~\t\r\n]", x, perl = TRUE))
+
+# Codes of all runs of n words within a row: sum of word code * size^(n - i).
+# Runs with an unknown word are left out.
+run_codes <- function(code, row, n, size) {
+  last <- length(code) - n + 1L
+  if (last < 1L) return(list(code = numeric(), row = integer()))
+  start <- seq_len(last)
+  inside <- row[start] == row[start + n - 1L]
+  start <- start[inside]
+  total <- as.double(code[start])
+  for (i in seq_len(n - 1L)) total <- total * size + code[start + i]
+  known <- !is.na(total)
+  list(code = total[known], row = row[start][known])
+}
+
+learn_terms <- function(text, settings) {
+  said <- split_words_of(text, settings$drop_common)
+  words <- unique(said$word)
+  code <- match(said$word, words)
+  size <- length(words) + 1
+  found <- lapply(settings$words, function(n) {
+    runs <- run_codes(code, said$row, n, size)
+    distinct <- unique(runs$code)
+    id <- match(runs$code, distinct)
+    rows_with <- tabulate(id[!duplicated(runs$row * (length(distinct) + 1) + id)], length(distinct))
+    list(n = rep(n, length(distinct)), code = distinct, rows = rows_with)
+  })
+  all <- list(n = unlist(lapply(found, `[[`, "n")), code = unlist(lapply(found, `[[`, "code")),
+              rows = unlist(lapply(found, `[[`, "rows")))
+  keep <- which(all$rows >= as_rows(settings$in_at_least, length(text), up_to = 1) &
+                  all$rows <= as_rows(settings$in_at_most, length(text), up_to = 1 + 1e-9))
+  keep <- keep[order(-all$rows[keep])]
+  # of equally frequent terms at the edge, the first in the alphabet
+  edge <- if (length(keep) > settings$top) all$rows[keep[settings$top]] else 0
+  keep <- keep[all$rows[keep] >= edge]
+  parts <- lapply(keep, function(i) words[decode_run(all$code[i], all$n[i], size)])
+  label <- vapply(parts, paste, character(1), collapse = " ")
+  order <- utils::head(order(-all$rows[keep], label, method = "radix"), settings$top)
+  kept_words <- unique(unlist(parts[order]))
+  list(label = label[order], n = all$n[keep][order], words = as.character(kept_words),
+       code = vapply(parts[order], function(part) encode_run(match(part, kept_words), length(kept_words) + 1), numeric(1)),
+       weight = if (settings$weight == "tfidf") log(length(text) / all$rows[keep][order]) else rep(1, length(order)))
+}
+
+# A number of rows from a number or, up to the bound, a share.
+as_rows <- function(x, n, up_to) if (x < up_to) x * n else x
+
+decode_run <- function(code, n, size) {
+  out <- integer(n)
+  for (i in n:1) {
+    out[i] <- as.integer(code %% size)
+    code <- code %/% size
+  }
+  out
+}
+
+encode_run <- function(codes, size) Reduce(function(total, code) total * size + code, codes)
+
+use_text <- function(state, frame) {
+  pieces <- lapply(names(state$terms), function(name) {
+    count_terms(as.character(frame$columns[[name]]), state$terms[[name]], state$drop_common)
+  })
+  matrix <- do.call(cbind, pieces)
+  if (is.null(matrix) || ncol(matrix) == 0L) return(frame_swap(frame, remove = names(state$terms)))
+  colnames(matrix) <- state$names
+  frame_swap(frame, remove = names(state$terms), sparse = matrix)
+}
+
+count_terms <- function(text, terms, drop_common) {
+  said <- split_words_of(text, drop_common)
+  code <- match(said$word, terms$words)
+  hits <- lapply(unique(terms$n), function(n) {
+    runs <- run_codes(code, said$row, n, length(terms$words) + 1)
+    own <- which(terms$n == n)
+    column <- own[match(runs$code, terms$code[own])]
+    list(row = runs$row[!is.na(column)], column = column[!is.na(column)])
+  })
+  row <- as.integer(unlist(lapply(hits, `[[`, "row")))
+  column <- as.integer(unlist(lapply(hits, `[[`, "column")))
+  Matrix::sparseMatrix(i = row, j = column, x = terms$weight[column], dims = c(length(text), length(terms$n)))
+}
