@@ -175,7 +175,7 @@ mend_kind <- function(x, entry, name) {
                   rep(NA_character_, length(x))))
   }
   if (entry$kind == "number" && !is.numeric(x)) {
-    number <- suppressWarnings(as.numeric(as.character(x)))
+    number <- suppressWarnings(as.numeric(sub(",", ".", trimws(as.character(x)), fixed = TRUE)))
     bad <- is.na(number) & !is.na(x)
     if (any(bad)) wrong_kind(name, "a number", x, bad)
     return(number)

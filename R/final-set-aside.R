@@ -43,7 +43,7 @@ score_set_aside <- function(model, job = NULL) {
     warn_kw("opened_again", paste0("These rows have now been opened ", times, " times."),
             remedy = "A model changed after looking at them will seem better than it is.")
   }
-  prediction <- predict_frame(model, frame_columns(sealed$table, model$schema))
+  prediction <- predict_frame(model, frame_from_new(sealed$table, model$schema, model$missing_codes))
   truth <- sealed$table[[model$outcome]]
   weights <- if (!is.null(job$roles$weight)) sealed$table[[job$roles$weight]]
   found <- vapply(find_metrics(model$metrics, model$kind), function(metric) {

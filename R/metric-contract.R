@@ -60,12 +60,3 @@ as_path_prediction <- function(truth, prediction) {
 
 # The better of scores in the metric's direction: positive = better.
 goodness <- function(scores, metric) if (metric$direction == "higher") scores else -scores
-
-# Zero-argument functions in the package whose names start with
-# "member_<kind>_", by the rest of their name.
-shipped_members <- function(kind) {
-  prefix <- paste0("member_", kind, "_")
-  home <- topenv(environment())
-  names <- ls(home, pattern = paste0("^", prefix))
-  stats::setNames(lapply(names, get, envir = home, mode = "function"), substring(names, nchar(prefix) + 1L))
-}

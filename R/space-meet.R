@@ -85,11 +85,7 @@ resolve_part <- function(part, about) {
 # The training rows of the first split after the candidate's default steps: the
 # first alternative, the first value of everything that varies.
 default_frame <- function(name, pipeline, frame, target, seed) {
-  dimensions <- pipeline_dimensions(structure(list(steps = pipeline$steps, family = list(settings = list())),
-                                              class = "kw_pipeline"))
-  first <- lapply(dimensions, function(d) dimension_values(d, 2L)[1])
-  steps <- fill_pipeline(list(steps = pipeline$steps, family = list(settings = list())), dimensions, first)$steps
-  for (step in steps) {
+  for (step in default_steps(pipeline$steps)) {
     learned <- tryCatch(
       suppressWarnings(learn_step(step, frame, target, derive_seed(seed, "meeting"))),
       error = function(e) {
@@ -101,6 +97,14 @@ default_frame <- function(name, pipeline, frame, target, seed) {
     target <- learned$target
   }
   frame
+}
+
+# Concrete steps: the first alternative and the first value of everything that varies.
+default_steps <- function(nodes) {
+  bare <- list(steps = nodes, family = list(settings = list()))
+  dimensions <- pipeline_dimensions(bare)
+  first <- lapply(dimensions, function(d) dimension_values(d, 2L)[1])
+  fill_pipeline(bare, dimensions, first)$steps
 }
 
 check_input_needs <- function(name, frame, definition, job) {

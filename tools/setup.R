@@ -13,7 +13,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   }
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("nnet", "optparse")
-  tests <- c("testthat", "withr")
+  tests <- c("testthat", "withr", "DBI", "RSQLite", "readxl", "nanoparquet")
   wanted <- switch(level,
     demo = c(imports, command_line),
     test = c(imports, command_line, tests),
@@ -70,6 +70,8 @@ install_sources <- function(packages) {
   if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) {
     utils::chooseCRANmirror(ind = 1L)
   }
+  # some packages then build the library they need instead of asking for it
+  if (!nzchar(Sys.getenv("USE_BUNDLED_LIBUV"))) Sys.setenv(USE_BUNDLED_LIBUV = "1")
   message("setup: building from sources (minutes): ", paste(packages, collapse = ", "))
   utils::install.packages(packages, lib = writable_library(), quiet = TRUE,
                           Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE))

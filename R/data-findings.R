@@ -1,0 +1,404 @@
+#' Look for trouble in the table
+#'
+#' Goes through the working rows and lists what would bite an analyst, the most
+#' serious first, each with a remedy. Set-aside rows are never read. Associations
+#' and correlations are taken over at most 20,000 rows, evenly spaced.
+#'
+#' @param job A [brief()].
+#' @return A `kw_findings`, a tibble with `code`, `severity` (`"serious"`,
+#'   `"notable"`, `"minor"`), `columns` (list of names), `detail` (one sentence),
+#'   `remedy` (R code), and `action`, which [apply_remedies()] uses. Filter it like any
+#'   data frame; [apply_remedies()] applies what is left.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "cracked", event = "yes")
+#' inspect_data(job)
+#' @export
+inspect_data <- function(job) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  look <- new_look(job)
+  checks <- shipped_members("finding")
+  found <- unlist(lapply(checks, function(make) make(look)), recursive = FALSE, use.names = FALSE)
+  found <- Filter(Negate(is.null), found)
+  severity <- vapply(found, `[[`, character(1), "severity")
+  order <- order(match(severity, c("serious", "notable", "minor")))
+  found <- found[order]
+  text <- function(field) vapply(found, `[[`, character(1), field)
+  table <- tibble::tibble(
+    code = text("code"), severity = text("severity"), columns = lapply(found, `[[`, "columns"),
+    detail = text("detail"), remedy = text("remedy"), action = lapply(found, `[[`, "action")
+  )
+  structure(table, class = c("kw_findings", class(table)))
+}
+
+# What the checks share: the predictors, a sample of rows, what is already known
+# about single columns.
+new_look <- function(job) {
+  table <- job$table[names(job$schema)]
+  n <- nrow(table)
+  some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
+  kinds <- schema_kinds(job$schema)
+  list(job = job, table = table, kinds = kinds, n = n, some = some,
+       sample = frame_columns(frame_of_rows(table, some), job$schema)$columns,
+       outcome = job$table[[job$outcome]],
+       distinct = vapply(table, function(x) length(unique(x[!is.na(x)])), integer(1)),
+       sentinels = lapply(table[kinds == "number"], find_sentinel))
+}
+
+finding <- function(code, severity, columns, detail, remedy, action = NULL) {
+  list(code = code, severity = severity, columns = columns, detail = detail, remedy = remedy, action = action)
+}
+
+in_quotes <- function(x) if (length(x) == 1L) paste0("\"", x, "\"") else paste0("c(", paste0("\"", x, "\"", collapse = ", "), ")")
+
+columns_of <- function(look, ...) names(look$kinds)[look$kinds %in% c(...)]
+
+# A column without its sentinel values.
+honest_values <- function(look, name) {
+  x <- look$table[[name]]
+  x[x %in% look$sentinels[[name]]] <- NA
+  x
+}
+
+member_finding_id <- function(look) {
+  lapply(columns_of(look, "category", "number"), function(name) {
+    x <- look$table[[name]]
+    filled <- sum(!is.na(x))
+    if (filled < 30L || look$distinct[[name]] < 0.98 * filled) return(NULL)
+    if (look$kinds[[name]] == "number" && !counts_upwards(x)) return(NULL)
+    finding("id_like", "serious", name, paste0(name, ": nearly every row has its own value, like an id."),
+            paste0("brief(..., id = \"", name, "\")"), list(kind = "role", role = "id"))
+  })
+}
+
+# Whole numbers, all different, without great gaps.
+counts_upwards <- function(x) {
+  x <- x[!is.na(x)]
+  all(x == round(x)) && max(x) - min(x) < 2 * length(x)
+}
+
+member_finding_constant <- function(look) {
+  lapply(names(look$table), function(name) {
+    filled <- !is.na(look$table[[name]])
+    if (!any(filled)) {
+      return(finding("all_missing", "serious", name, paste0(name, ": missing in every row."),
+                     paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore")))
+    }
+    if (look$distinct[[name]] == 1L && all(filled)) {
+      return(finding("constant", "notable", name, paste0(name, ": the same value in every row."),
+                     paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore")))
+    }
+    if (look$distinct[[name]] > 20L) return(NULL)
+    share <- commonest_value_share(look$table[[name]])
+    if (share < 0.99) return(NULL)
+    finding("near_constant", "minor", name, paste0(name, ": ", round(100 * share, 1), " % of the rows have the same value."),
+            "pre_drop_constant(share = 0.99)", list(kind = "step", step = "drop_constant", settings = list(share = 0.99)))
+  })
+}
+
+commonest_value_share <- function(x) max(tabulate(match(x, unique(x)))) / length(x)
+
+member_finding_missing <- function(look) {
+  lapply(names(look$table), function(name) {
+    share <- mean(is.na(look$table[[name]]))
+    if (share == 0 || share == 1) return(NULL)
+    finding("missing", if (share > 0.5) "serious" else if (share > 0.1) "notable" else "minor", name,
+            paste0(name, ": ", format(round(100 * share, 1)), " % missing."), "pre_missing(flag = TRUE)",
+            list(kind = "step", step = "missing", settings = list(flag = TRUE)))
+  })
+}
+
+missing_words <- paste0("^(unknown|unkn?|n[./ ]?[ar]\\.?|not (recorded|known|available|applicable|given)|missing|null|nil|nan|",
+                        "undefined|unspecified|no data|tbd|\\?+|-+|\\.+|x{2,}|#n/a)$")
+
+member_finding_disguised <- function(look) {
+  words <- lapply(columns_of(look, "category", "ordered"), function(name) {
+    levels <- look$job$schema[[name]]$levels
+    hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) | !nzchar(trimws(levels))]
+    if (length(hit) == 0L) return(NULL)
+    disguised(name, hit, sum(look$table[[name]] %in% hit), paste0("levels that mean missing: ", enumerate(quoted(hit))), in_quotes(hit))
+  })
+  numbers <- lapply(names(look$sentinels), function(name) {
+    value <- look$sentinels[[name]]
+    if (length(value) == 0L) return(NULL)
+    disguised(name, value, sum(look$table[[name]] %in% value), paste0("the value ", value, " stands off from all others"), format(value))
+  })
+  c(words, numbers)
+}
+
+disguised <- function(name, codes, rows, what, code_text) {
+  finding("disguised_missing", "serious", name, paste0(name, ": ", what, " (", count_of(rows, "row"), ")."),
+          paste0("brief(..., missing_codes = list(", name, " = ", code_text, "))"), list(kind = "missing_code", codes = codes))
+}
+
+# The lowest or highest value, if it is repeated, looks like a code, and lies far
+# from all others.
+find_sentinel <- function(x) {
+  x <- x[!is.na(x)]
+  if (length(x) < 30L) return(numeric())
+  ends <- c(min(x), max(x))
+  for (value in ends) {
+    rest <- x[x != value]
+    times <- length(x) - length(rest)
+    if (length(rest) == 0L || times < 3L || times > 0.9 * length(x) || value != round(value)) next
+    code <- grepl("^-?9{2,}$|^-1$|^-9$|^-?8{2,}$", format(value, scientific = FALSE, trim = TRUE))
+    gap <- min(abs(range(rest) - value))
+    width <- max(diff(range(rest)), 1e-12)
+    if ((code && gap > width) || gap > 20 * width) return(value)
+  }
+  numeric()
+}
+
+# Rows as two sums of their values times odd multipliers: equal rows have equal
+# sums, different ones hardly ever.
+row_marks <- function(columns, round_by = NULL) {
+  marks <- lapply(1:2, function(k) numeric(length(columns[[1]])))
+  for (j in seq_along(columns)) {
+    x <- columns[[j]]
+    value <- if (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) as.double(x) else as.double(match(x, unique(x)))
+    if (!is.null(round_by[[j]])) value <- round(value / round_by[[j]])
+    value[is.na(value)] <- -12345.678
+    for (k in 1:2) marks[[k]] <- marks[[k]] + value * sqrt(2 + 7 * j + 131 * k)
+  }
+  complex(real = marks[[1]], imaginary = marks[[2]])
+}
+
+member_finding_duplicates <- function(look) {
+  ids <- vapply(names(look$table), function(name) look$distinct[[name]] >= 0.98 * look$n && look$kinds[[name]] == "category", logical(1))
+  columns <- unclass(look$table)[!ids]
+  if (length(columns) < 2L) return(NULL)
+  marks <- row_marks(c(columns, list(look$outcome)))
+  twice <- duplicated(marks)
+  group <- look$job$roles$group
+  exact <- if (any(twice)) {
+    astride <- !is.null(group) && straddles(marks, look$job$table[[group]])
+    finding("duplicate_rows", if (astride) "serious" else "notable", character(),
+            paste0(count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
+                   if (astride) paste0(", also across different ", group), "."),
+            "table[!duplicated(table), ]", list(kind = "drop_rows", rows = which(twice)))
+  }
+  list(exact, near_duplicates(look, columns, twice))
+}
+
+straddles <- function(marks, group) {
+  code <- match(marks, unique(marks))
+  first <- group[match(code, code)]
+  any(first != group)
+}
+
+near_duplicates <- function(look, columns, exact) {
+  wide <- vapply(names(columns), function(name) look$kinds[[name]] == "number" && look$distinct[[name]] > 50L, logical(1))
+  if (sum(wide) < 3L) return(NULL)
+  grid <- lapply(names(columns), function(name) {
+    if (!wide[[name]]) return(NULL)
+    step <- stats::IQR(columns[[name]], na.rm = TRUE) / 100
+    if (is.na(step) || step <= 0) NULL else step
+  })
+  keep <- look$kinds[names(columns)] != "text"
+  marks <- row_marks(columns[keep], grid[keep])
+  near <- duplicated(marks) & !exact
+  if (!any(near)) return(NULL)
+  finding("near_duplicate_rows", "notable", character(),
+          paste0(count_of(sum(near), "row is", "rows are"), " almost the same as an earlier one."),
+          "brief(..., group = ) to keep them on one side", NULL)
+}
+
+member_finding_repeats <- function(look) {
+  numbers <- columns_of(look, "number")
+  numbers <- numbers[look$distinct[numbers] > 2L]
+  if (length(numbers) < 2L) return(NULL)
+  x <- vapply(numbers, function(name) honest_values(look, name)[look$some], numeric(length(look$some)))
+  r <- quiet_cor(x, use = "pairwise.complete.obs")
+  found <- list()
+  gone <- character()
+  for (j in seq_along(numbers)[-1]) for (i in seq_len(j - 1L)) {
+    if (abs(r[i, j]) <= 0.95 || any(c(numbers[i], numbers[j]) %in% gone)) next
+    exact <- abs(r[i, j]) > 1 - 1e-6
+    gone <- c(gone, numbers[j])
+    found[[length(found) + 1L]] <- finding(
+      if (exact) "repeated_column" else "correlated", if (exact) "serious" else "notable", c(numbers[i], numbers[j]),
+      paste0(numbers[j], if (exact) " is a linear function of " else " hardly differs from ", numbers[i],
+             " (correlation ", format(round(r[i, j], 4)), ")."),
+      paste0("brief(..., ignore = \"", numbers[j], "\")"),
+      if (exact) list(kind = "role", role = "ignore", columns = numbers[j]) else
+        list(kind = "step", step = "drop_correlated", settings = list(above = 0.95)))
+  }
+  c(found, sums_of_others(x[, setdiff(numbers, gone), drop = FALSE]), matching_categories(look))
+}
+
+# Columns that are exact linear combinations of others (a total and its parts).
+sums_of_others <- function(x) {
+  x <- x[stats::complete.cases(x), , drop = FALSE]
+  if (ncol(x) < 3L || nrow(x) <= ncol(x) + 5L) return(NULL)
+  spread <- apply(x, 2L, stats::sd)
+  x <- x[, spread > 0, drop = FALSE]
+  z <- scale(x)
+  decomposed <- qr(z, tol = 1e-7)
+  if (decomposed$rank == ncol(z)) return(NULL)
+  lapply(decomposed$pivot[-seq_len(decomposed$rank)], function(j) {
+    base <- decomposed$pivot[seq_len(decomposed$rank)]
+    weights <- qr.coef(qr(z[, base, drop = FALSE]), z[, j])
+    parts <- colnames(z)[base][abs(weights) > 1e-6]
+    name <- colnames(z)[j]
+    finding("sum_of_columns", "notable", c(name, parts), paste0(name, " follows exactly from ", enumerate(parts), "."),
+            paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore", columns = name))
+  })
+}
+
+# Pairs of categories of which each determines the other.
+matching_categories <- function(look) {
+  names <- columns_of(look, "category", "ordered")
+  names <- names[look$distinct[names] > 1L & look$distinct[names] < look$n / 3]
+  if (length(names) < 2L) return(NULL)
+  codes <- lapply(look$sample[names], coarse_codes)
+  pairs <- utils::combn(names, 2L)
+  lapply(seq_len(ncol(pairs)), function(i) {
+    a <- codes[[pairs[1, i]]]
+    b <- codes[[pairs[2, i]]]
+    if (max(a) != max(b) || length(unique(a + (max(a) + 1) * b)) != max(a)) return(NULL)
+    finding("repeated_column", "serious", pairs[, i], paste0(pairs[2, i], " says the same as ", pairs[1, i], " in other words."),
+            paste0("brief(..., ignore = \"", pairs[2, i], "\")"), list(kind = "role", role = "ignore", columns = pairs[2, i]))
+  })
+}
+
+member_finding_levels <- function(look) {
+  lapply(columns_of(look, "category"), function(name) {
+    distinct <- look$distinct[[name]]
+    if (distinct >= 0.98 * sum(!is.na(look$table[[name]]))) return(NULL)
+    if (distinct > 50L) {
+      return(finding("many_levels", "notable", name, paste0(name, ": ", count_of(distinct, "level"), "."),
+                     paste0("pre_target_mean(columns = \"", name, "\")"),
+                     list(kind = "step", step = "target_mean", settings = list(), columns = name)))
+    }
+    counts <- table(as.character(look$table[[name]]))
+    rare <- names(counts)[counts < min(20, 0.05 * look$n)]
+    rare <- rare[!grepl(missing_words, rare, ignore.case = TRUE)]
+    if (length(rare) == 0L || distinct <= 2L) return(NULL)
+    finding("rare_levels", "minor", name, paste0(name, ": ", count_of(length(rare), "rare level"), " (", enumerate(rare, 3L), ")."),
+            "pre_rare_levels(at_least = 20)", list(kind = "step", step = "rare_levels", settings = list(at_least = 20)))
+  })
+}
+
+member_finding_shape <- function(look) {
+  lapply(columns_of(look, "number"), function(name) {
+    x <- honest_values(look, name)[look$some]
+    x <- x[!is.na(x)]
+    if (length(unique(x)) < 10L) return(NULL)
+    skew <- mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
+    if (abs(skew) > 1.5) {
+      return(finding("skewed", "minor", name, paste0(name, ": long tail to the ", if (skew > 0) "right" else "left",
+                                                     " (skewness ", format(round(skew, 1)), ")."),
+                     paste0("pre_skew(columns = \"", name, "\")"),
+                     list(kind = "step", step = "skew", settings = list(), columns = name)))
+    }
+    quartiles <- stats::quantile(x, c(0.25, 0.75), names = FALSE)
+    far <- x < quartiles[1] - 4 * diff(quartiles) | x > quartiles[2] + 4 * diff(quartiles)
+    if (!any(far) || diff(quartiles) == 0) return(NULL)
+    finding("outliers", "minor", name, paste0(name, ": ", count_of(sum(far), "value"), " far outside the rest (",
+                                              enumerate(format(utils::head(sort(unique(x[far])), 3), trim = TRUE), 3L), ")."),
+            paste0("pre_outliers(columns = \"", name, "\")"),
+            list(kind = "step", step = "outliers", settings = list(), columns = name))
+  })
+}
+
+member_finding_stored_as_text <- function(look) {
+  lapply(columns_of(look, "category"), function(name) {
+    levels <- look$job$schema[[name]]$levels
+    levels <- levels[!grepl(missing_words, trimws(levels), ignore.case = TRUE)]
+    if (length(levels) < 8L) return(NULL)
+    plain <- trimws(levels)
+    number <- grepl("^[+-]?[0-9]+([.,][0-9]+)?$", plain)
+    if (mean(number) >= 0.95) {
+      return(finding("number_as_text", "serious", name, paste0(name, ": numbers stored as text."),
+                     paste0("table$", name, " <- as.numeric(table$", name, ")"), list(kind = "convert", to = "number")))
+    }
+    date <- grepl("^[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}", plain)
+    if (mean(date) < 0.95) return(NULL)
+    finding("date_as_text", "serious", name, paste0(name, ": dates stored as text."),
+            paste0("table$", name, " <- as.Date(table$", name, ")"), list(kind = "convert", to = "date"))
+  })
+}
+
+member_finding_free <- function(look) {
+  text <- lapply(columns_of(look, "text"), function(name) {
+    finding("free_text", "notable", name, paste0(name, ": free text; no family reads it as it is."),
+            paste0("pre_text(columns = \"", name, "\")"), list(kind = "step", step = "text", settings = list()))
+  })
+  dates <- lapply(columns_of(look, "date"), function(name) {
+    finding("date", "minor", name, paste0(name, ": a date; no family reads it as it is."),
+            paste0("pre_dates(columns = \"", name, "\")"), list(kind = "step", step = "dates", settings = list()))
+  })
+  c(text, dates)
+}
+
+member_finding_classes <- function(look) {
+  if (!is.factor(look$outcome)) return(NULL)
+  counts <- sort(table(look$outcome))
+  rarest <- names(counts)[1]
+  list(
+    if (counts[[1]] < 10L) {
+      finding("small_class", "serious", look$job$outcome,
+              paste0("The class ", rarest, " has ", count_of(counts[[1]], "row"), ": too few for 10 folds."),
+              paste0("split_kfold(k = ", max(2L, counts[[1]]), ")"), NULL)
+    },
+    if (counts[[1]] / look$n < 0.1) {
+      finding("class_imbalance", "notable", look$job$outcome,
+              paste0("Only ", format(round(100 * counts[[1]] / look$n, 1)), " % of the rows are ", rarest, "."),
+              "metrics = c(\"auc\", \"balanced_accuracy\"); accuracy says little", NULL)
+    }
+  )
+}
+
+member_finding_gives_away <- function(look) {
+  lapply(setdiff(names(look$table), columns_of(look, "text")), function(name) {
+    if (look$distinct[[name]] < 2L) return(NULL)
+    if (look$kinds[[name]] != "number" && look$distinct[[name]] > length(look$some) / 5) return(NULL)
+    x <- if (look$kinds[[name]] == "number") honest_values(look, name)[look$some] else look$sample[[name]]
+    strength <- single_strength(x, look$outcome[look$some])
+    if (strength < 0.9) return(NULL)
+    finding("gives_outcome_away", "serious", name,
+            paste0(name, " alone all but tells the outcome (association ", format(round(strength, 3)), "): was it known beforehand?"),
+            paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore"))
+  })
+}
+
+# 0 to 1, numbers in quantile bins so that any shape counts.
+single_strength <- function(x, outcome) {
+  codes <- coarse_codes(x, 20L)
+  if (is.factor(outcome)) cramers_v(codes, as.integer(droplevels(outcome))) else correlation_ratio(outcome, codes)
+}
+
+member_finding_groups <- function(look) {
+  if (!is.null(look$job$roles$group)) return(NULL)
+  names <- columns_of(look, "category")
+  names <- names[look$distinct[names] >= 20L & look$distinct[names] < look$n / 2]
+  lapply(names, function(name) {
+    codes <- coarse_codes(look$sample[[name]])
+    bound <- bound_columns(look, name, codes)
+    f <- outcome_f(look$outcome[look$some], codes)
+    if (length(bound) == 0L || f$p > 1e-3) return(NULL)
+    finding("groups", "serious", name,
+            paste0("Rows of one ", name, " belong together: ", enumerate(bound, 3L), " never differ within it, and the outcome differs between them."),
+            paste0("brief(..., group = \"", name, "\")"), list(kind = "role", role = "group"))
+  })
+}
+
+# Columns that are constant within the levels of a category, though not overall.
+bound_columns <- function(look, name, codes) {
+  others <- setdiff(names(look$sample), c(name, columns_of(look, "text")))
+  others <- others[look$distinct[others] > 5L & look$distinct[others] <= max(codes)]
+  Filter(function(other) {
+    b <- coarse_match(look$sample[[other]])
+    length(unique(codes + (max(codes) + 1) * b)) <= max(codes) * 1.02
+  }, others)
+}
+
+coarse_match <- function(x) match(x, unique(x))
+
+# F test of the outcome between groups (0/1 of the commonest class for classes).
+outcome_f <- function(outcome, codes) {
+  y <- if (is.factor(outcome)) as.double(outcome == names(which.max(table(outcome)))) else outcome
+  k <- max(codes)
+  n <- length(y)
+  f <- f_statistics(matrix(y), factor(codes))
+  list(f = f, p = stats::pf(f, k - 1, n - k, lower.tail = FALSE))
+}

@@ -1,0 +1,233 @@
+#' Draw the data of a brief
+#'
+#' Working rows only. `draw_columns()`: each column's distribution by outcome.
+#' `draw_missing()`: which values are missing together. `draw_correlation()`: how
+#' strongly columns go with one another, alike ones side by side: absolute Pearson
+#' correlation of two numbers, correlation ratio of a number and a category,
+#' bias-corrected Cramer's V (Bergsma 2013) of two categories. `draw_outcome()`:
+#' the outcome itself, and by group or time if there are any.
+#'
+#' @param job A [brief()].
+#' @param columns Names of the columns to draw; default all but text, at most `most`.
+#' @param most At most so many columns.
+#' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_draw` when there is nothing to draw.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "cracked", id = "pot_id", group = "firing_id")
+#' draw_outcome(job)
+#' draw_columns(job, columns = c("wall_mm", "kiln"))
+#' @name draw_data
+NULL
+
+#' @rdname draw_data
+#' @export
+draw_columns <- function(job, columns = NULL, most = 16) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  check_columns_exist(columns, names(job$schema), "columns")
+  data <- column_figure_data(job, columns, most)
+  by_class <- job$kind != "number"
+  plot <- ggplot2::ggplot(data$bars, ggplot2::aes(x = .data$at, y = .data$height)) +
+    ggplot2::facet_wrap("column", scales = "free") + theme_kilnwright(11) +
+    ggplot2::labs(title = paste0("Columns by ", job$outcome), subtitle = data$said, x = NULL,
+                  y = if (by_class) paste0("share of ", job$event %||% "each class") else paste0("mean ", job$outcome))
+  if (!by_class || job$kind == "two_class") {
+    return(plot + ggplot2::geom_col(ggplot2::aes(y = .data$share), fill = "grey85", width = 0.92) +
+             ggplot2::geom_line(ggplot2::aes(group = .data$line), colour = okabe_ito[1], linewidth = 0.9) +
+             ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high), colour = okabe_ito[1], na.rm = TRUE) +
+             ggplot2::geom_point(colour = okabe_ito[1], size = 1.8) +
+             ggplot2::scale_x_continuous(breaks = data$ticks$at, labels = NULL) +
+             ggplot2::geom_text(data = data$ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6, colour = "grey25") +
+             ggplot2::theme(axis.text.x = ggplot2::element_blank()))
+  }
+  plot + ggplot2::geom_line(ggplot2::aes(colour = .data$line, linetype = .data$line), linewidth = 0.8) +
+    ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line), size = 1.8) + group_scales() +
+    ggplot2::geom_text(data = data$ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6, colour = "grey25") +
+    ggplot2::labs(colour = job$outcome, linetype = job$outcome, shape = job$outcome) +
+    ggplot2::theme(axis.text.x = ggplot2::element_blank())
+}
+
+# Per column and bin: rows, and the outcome in it. Numbers in at most ten quantile
+# bins, categories by level (the commonest eleven).
+column_figure_data <- function(job, columns, most) {
+  kinds <- schema_kinds(job$schema)
+  names <- columns %||% utils::head(names(kinds)[kinds != "text"], most)
+  if (length(names) == 0L) stop_kw("draw", "There is no column to draw: text has no distribution.")
+  frame <- frame_columns(job$table, job$schema)$columns
+  pieces <- lapply(names, function(name) one_column_bins(frame[[name]], job, name))
+  left <- sum(kinds != "text") - length(names)
+  list(bars = do.call(rbind, lapply(pieces, `[[`, "bars")), ticks = do.call(rbind, lapply(pieces, `[[`, "ticks")),
+       said = paste0("Grey bars: share of rows in a bin. Line: outcome in it, with one standard error.",
+                     if (is.null(columns) && left > 0) paste0(" ", left, " more columns not shown.")))
+}
+
+one_column_bins <- function(x, job, name) {
+  binned <- bin_for_figure(x)
+  outcome <- job$table[[job$outcome]]
+  lines <- if (job$kind == "number") list(outcome) else
+    lapply(stats::setNames(nm = if (job$kind == "two_class") job$event else job$levels), function(level) as.double(outcome == level))
+  counts <- tabulate(binned$code, length(binned$label))
+  bars <- lapply(seq_along(lines), function(i) {
+    mean <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), mean))
+    sd <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), stats::sd))
+    data.frame(column = name, at = seq_along(binned$label), height = mean, low = mean - sd / sqrt(counts),
+               high = mean + sd / sqrt(counts), line = names(lines)[i] %||% "mean", rows = counts)
+  })
+  bars <- do.call(rbind, bars)
+  top <- max(bars$height, na.rm = TRUE)
+  bars$share <- bars$rows / max(bars$rows) * top
+  shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), 4L))))
+  list(bars = bars[bars$rows > 0, ], ticks = data.frame(column = name, at = shown, label = cli::ansi_strtrim(binned$label[shown], 10L)))
+}
+
+bin_for_figure <- function(x) {
+  if (is.factor(x)) {
+    counts <- sort(table(x), decreasing = !is.ordered(x))
+    levels <- if (is.ordered(x)) levels(x) else utils::head(names(counts)[counts > 0], 11L)
+    code <- match(as.character(x), levels)
+    label <- levels
+    if (any(is.na(code) & !is.na(x))) {
+      code[is.na(code) & !is.na(x)] <- length(levels) + 1L
+      label <- c(label, "others")
+    }
+  } else {
+    number <- as.double(x)
+    cuts <- unique(stats::quantile(number, 0:10 / 10, na.rm = TRUE, names = FALSE))
+    code <- findInterval(number, cuts, rightmost.closed = TRUE, all.inside = TRUE)
+    code[is.na(number)] <- NA
+    middle <- (cuts[-1] + cuts[-length(cuts)]) / 2
+    label <- if (inherits(x, "Date")) format(structure(middle, class = "Date"), "%Y-%m") else format(signif(middle, 3), trim = TRUE, drop0trailing = TRUE)
+    if (length(cuts) < 2L) label <- format(cuts)
+  }
+  if (anyNA(code)) {
+    label <- c(label, "missing")
+    code[is.na(code)] <- length(label)
+  }
+  list(code = code, label = label)
+}
+
+#' @rdname draw_data
+#' @export
+draw_missing <- function(job, most = 30) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  data <- missing_figure_data(job, most)
+  ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$column, y = .data$pattern, fill = .data$missing)) +
+    ggplot2::geom_tile(colour = "white", linewidth = 0.8) +
+    ggplot2::geom_text(data = data$cells[data$cells$missing == "missing", ], label = "x", size = 4.5) +
+    ggplot2::scale_fill_manual(values = c(present = "grey88", missing = okabe_ito[5]), name = NULL) +
+    ggplot2::scale_y_discrete(labels = data$labels) +
+    ggplot2::scale_x_discrete(labels = data$shares, position = "top") +
+    ggplot2::labs(title = "Which values are missing together", x = NULL, y = "rows with this pattern",
+                  subtitle = data$said) +
+    theme_kilnwright() + ggplot2::theme(panel.grid = ggplot2::element_blank())
+}
+
+# Patterns of missing values, the most frequent on top, at most twelve.
+missing_figure_data <- function(job, most) {
+  table <- job$table[names(job$schema)]
+  shares <- vapply(table, function(x) mean(is.na(x)), numeric(1))
+  gaps <- utils::head(names(sort(shares[shares > 0], decreasing = TRUE)), most)
+  if (length(gaps) == 0L) stop_kw("draw", "No value is missing: there is nothing to draw.")
+  marks <- do.call(paste0, lapply(table[gaps], function(x) as.integer(is.na(x))))
+  counts <- sort(table(marks), decreasing = TRUE)
+  counts <- utils::head(counts, 12L)
+  patterns <- rev(names(counts))
+  cells <- expand.grid(pattern = factor(patterns, patterns), column = factor(gaps, gaps))
+  cells$missing <- ifelse(mapply(substr, as.character(cells$pattern), as.integer(cells$column), as.integer(cells$column)) == "1", "missing", "present")
+  complete <- sum(!grepl("1", marks))
+  list(cells = cells, labels = stats::setNames(format(as.integer(counts), big.mark = ","), names(counts)),
+       shares = stats::setNames(paste0(gaps, "\n", format(round(100 * shares[gaps], 1)), " %"), gaps),
+       said = paste0(count_of(complete, "row"), " of ", format(nrow(table), big.mark = ","), " complete; below each name the share missing"))
+}
+
+#' @rdname draw_data
+#' @export
+draw_correlation <- function(job, most = 40) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  data <- correlation_figure_data(job, most)
+  size <- if (data$n <= 20L) 3 else 2
+  ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$a, y = .data$b, fill = .data$strength)) +
+    ggplot2::geom_tile(colour = "white") +
+    ggplot2::geom_text(data = data$cells[data$cells$strength >= 0.3 & data$cells$a != data$cells$b, ],
+                       ggplot2::aes(label = sprintf("%.2f", .data$strength), colour = .data$strength > 0.6), size = size, show.legend = FALSE) +
+    ggplot2::scale_colour_manual(values = c(`TRUE` = "white", `FALSE` = "black")) +
+    ggplot2::scale_fill_gradient(low = "white", high = "#08306B", limits = c(0, 1), name = "association") +
+    ggplot2::coord_equal() +
+    ggplot2::labs(title = "How strongly columns go with one another", x = NULL, y = NULL,
+                  subtitle = paste0("Alike columns lie side by side; values from 0.3 are written out. ", data$said)) +
+    theme_kilnwright(if (data$n <= 20L) 13 else 10) +
+    ggplot2::theme(axis.text.x = ggplot2::element_text(angle = 45, hjust = 1), panel.grid = ggplot2::element_blank(),
+                   legend.position = "right")
+}
+
+correlation_figure_data <- function(job, most) {
+  kinds <- schema_kinds(job$schema)
+  distinct <- vapply(job$table[names(kinds)], function(x) length(unique(x[!is.na(x)])), integer(1))
+  usable <- kinds != "text" & distinct > 1L & !(kinds == "category" & distinct > nrow(job$table) / 5)
+  names <- utils::head(names(kinds)[usable], most)
+  if (length(names) < 2L) stop_kw("draw", "Fewer than two columns can be compared.")
+  n <- nrow(job$table)
+  some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
+  columns <- frame_columns(frame_of_rows(job$table[names], some), job$schema[names])$columns
+  columns[] <- lapply(columns, function(x) if (inherits(x, c("Date", "POSIXct"))) as.double(x) else x)
+  strength <- diag(length(names))
+  for (i in seq_along(names)[-1]) for (j in seq_len(i - 1L)) {
+    strength[i, j] <- strength[j, i] <- association(columns[[i]], columns[[j]])
+  }
+  order <- stats::hclust(stats::as.dist(1 - strength), "average")$order
+  cells <- expand.grid(i = seq_along(names), j = seq_along(names))
+  list(cells = data.frame(a = factor(names[cells$i], names[order]), b = factor(names[cells$j], rev(names[order])),
+                          strength = strength[cbind(cells$i, cells$j)]),
+       n = length(names), said = if (sum(usable) > most) paste0(sum(usable) - most, " more columns not shown.") else "")
+}
+
+#' @rdname draw_data
+#' @export
+draw_outcome <- function(job) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  outcome <- job$table[[job$outcome]]
+  group <- job$roles$group
+  plot <- if (is.null(group)) draw_outcome_alone(job, outcome) else draw_outcome_by_group(job, outcome, group)
+  plot + theme_kilnwright()
+}
+
+draw_outcome_alone <- function(job, outcome) {
+  if (!is.factor(outcome)) {
+    return(ggplot2::ggplot(data.frame(value = outcome), ggplot2::aes(.data$value)) +
+             ggplot2::geom_histogram(bins = 40, fill = okabe_ito[6], colour = "white") +
+             ggplot2::geom_rug(alpha = 0.2) +
+             ggplot2::labs(title = paste("The outcome", job$outcome), x = job$outcome, y = "rows"))
+  }
+  counts <- as.data.frame(table(level = outcome))
+  ggplot2::ggplot(counts, ggplot2::aes(.data$Freq, .data$level)) +
+    ggplot2::geom_col(fill = okabe_ito[6], width = 0.6) +
+    ggplot2::geom_text(ggplot2::aes(label = paste0(.data$Freq, " (", percent(.data$Freq / sum(.data$Freq)), ")")), hjust = -0.08, size = 4.2) +
+    ggplot2::scale_x_continuous(expand = ggplot2::expansion(mult = c(0, 0.18))) +
+    ggplot2::labs(title = paste("The outcome", job$outcome), x = "rows", y = NULL)
+}
+
+# Groups in the order of their mean outcome, beside what chance alone would give.
+draw_outcome_by_group <- function(job, outcome, group) {
+  data <- group_figure_data(job, outcome, group)
+  ggplot2::ggplot(data$groups, ggplot2::aes(.data$rank, .data$mean)) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$low, ymax = .data$high), fill = "grey85") +
+    ggplot2::geom_point(ggplot2::aes(size = .data$rows), shape = 21, fill = okabe_ito[1], colour = "white") +
+    ggplot2::geom_hline(yintercept = data$overall, linetype = "22", colour = "grey30") +
+    ggplot2::scale_size_area(max_size = 6) +
+    ggplot2::labs(title = paste0("The outcome ", job$outcome, " by ", group),
+                  subtitle = "Grey: where nine in ten groups would lie if groups did not matter (random shuffles). Dashes: all rows.",
+                  x = paste0(group, ", in order of its mean"), y = data$what)
+}
+
+group_figure_data <- function(job, outcome, group) {
+  y <- if (!is.factor(outcome)) outcome else as.double(outcome == (job$event %||% names(which.max(table(outcome)))))
+  code <- match(job$table[[group]], unique(job$table[[group]]))
+  means <- function(values) sort(rowsum(values, code)[, 1] / tabulate(code))
+  shuffled <- with_seed(1L, vapply(1:200, function(i) means(sample(y)), numeric(max(code))))
+  shuffled <- matrix(shuffled, max(code))
+  order <- order(rowsum(y, code)[, 1] / tabulate(code))
+  list(groups = data.frame(rank = seq_along(order), mean = means(y), rows = tabulate(code)[order],
+                           low = apply(shuffled, 1, stats::quantile, 0.05), high = apply(shuffled, 1, stats::quantile, 0.95)),
+       overall = mean(y),
+       what = if (is.factor(outcome)) paste("share of", job$event %||% names(which.max(table(outcome)))) else paste("mean", job$outcome))
+}

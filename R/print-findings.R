@@ -1,0 +1,81 @@
+#' @export
+print.kw_findings <- function(x, ...) {
+  if (nrow(x) == 0L) {
+    say("Nothing found that calls for a remedy.")
+    return(invisible(x))
+  }
+  counts <- table(factor(x$severity, c("serious", "notable", "minor")))
+  say(count_of(nrow(x), "finding"), ": ", paste(counts, names(counts), collapse = ", "))
+  for (severity in names(counts)[counts > 0]) {
+    say(toupper(severity))
+    for (i in which(x$severity == severity)) {
+      say_wrapped(paste0("  ", x$detail[i]), 4L)
+      say_wrapped(paste0("    -> ", x$remedy[i]), 7L)
+    }
+  }
+  say("apply_remedies(job, findings) applies what can be applied.")
+  invisible(x)
+}
+
+#' @export
+print.kw_prepared <- function(x, ...) {
+  for (i in seq_along(x)) {
+    before <- if (i > 1L) names(x[[i - 1L]])
+    now <- names(x[[i]])
+    say(if (i == 1L) "Untouched" else paste0(i - 1L, ". ", names(x)[i]), ": ", count_of(length(now), "column"))
+    if (i > 1L) {
+      say_wrapped(paste0("   works on ", enumerate(attr(x, "taken")[[i]], 8L)), 3L)
+      if (length(setdiff(now, before)) > 0L) say_wrapped(paste0("   new: ", enumerate(setdiff(now, before), 8L)), 3L)
+      if (length(setdiff(before, now)) > 0L) say_wrapped(paste0("   gone: ", enumerate(setdiff(before, now), 8L)), 3L)
+    }
+    shown <- changed_columns(x, i)
+    values <- lapply(x[[i]][shown], function(column) format_cells(column))
+    if (length(shown) > 0L) print_columns(values)
+  }
+  invisible(x)
+}
+
+# New and changed columns first, so that what a step did is seen.
+changed_columns <- function(x, i) {
+  now <- names(x[[i]])
+  if (i == 1L) return(now)
+  before <- x[[i - 1L]]
+  changed <- !vapply(now, function(name) identical(before[[name]], x[[i]][[name]]), logical(1))
+  now[changed]
+}
+
+format_cells <- function(x) {
+  text <- if (is.numeric(x)) format(signif(x, 4), digits = 4, trim = TRUE) else as.character(x)
+  text[is.na(x)] <- "NA"
+  cli::ansi_strtrim(text, 14L)
+}
+
+# As many columns as fit 80 characters, then how many more there are.
+print_columns <- function(values, width = 76L) {
+  names <- cli::ansi_strtrim(names(values), 18L)
+  widths <- pmax(nchar(names, "width"), vapply(values, function(v) max(nchar(v, "width")), integer(1))) + 2L
+  fit <- max(1L, sum(cumsum(widths) <= width - 12L))
+  rows <- stats::setNames(as.data.frame(values[seq_len(fit)], check.names = FALSE), names[seq_len(fit)])
+  lines <- utils::capture.output(print_table(rows, align = rep("right", fit)))
+  if (length(values) > fit) lines[1] <- paste0(lines[1], "  +", length(values) - fit, " more")
+  cat(paste0("   ", lines), sep = "\n")
+}
+
+#' @export
+print.kw_description <- function(x, ...) {
+  say_wrapped(paste0(x$title, ": ", x$does))
+  if (nzchar(x$about)) say_wrapped(x$about)
+  for (name in names(x$hyperparameters)) {
+    h <- x$hyperparameters[[name]]
+    default <- if (is.function(h$default)) h$default(x$sizes$rows, x$sizes$columns, x$sizes$classes) else h$default
+    say_wrapped(paste0("  ", name, " (", h$type, if (!is.null(default)) paste0(", default ", value_words(default)), ")"), 4L)
+    say_wrapped(paste0("    ", h$meaning), 4L)
+    if (!is.null(h$choices)) say_wrapped(paste0("    Choices: ", paste(h$choices, collapse = ", ")), 6L)
+    if (!is.null(h$sensible)) {
+      range <- h$sensible(x$sizes$rows, x$sizes$columns, x$sizes$classes)
+      say_wrapped(paste0("    Sensible: ", varying_words(range)), 6L)
+    }
+    if (!is.null(h$rising)) say_wrapped(paste0("    Going up: ", h$rising), 6L)
+  }
+  invisible(x)
+}
