@@ -283,15 +283,16 @@ member_finding_shape <- function(look) {
     x <- honest_values(look, name)[look$some]
     x <- x[!is.na(x)]
     if (length(unique(x)) < 10L) return(NULL)
-    skew <- mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
+    quartiles <- stats::quantile(x, c(0.25, 0.75), names = FALSE)
+    far <- x < quartiles[1] - 4 * diff(quartiles) | x > quartiles[2] + 4 * diff(quartiles)
+    # a few far values are outliers; many are a tail
+    skew <- skewness(if (mean(far) < 0.01) x[!far] else x)
     if (abs(skew) > 1.5) {
       return(finding("skewed", "minor", name, paste0(name, ": long tail to the ", if (skew > 0) "right" else "left",
                                                      " (skewness ", format(round(skew, 1)), ")."),
                      paste0("pre_skew(columns = \"", name, "\")"),
                      list(kind = "step", step = "skew", settings = list(), columns = name)))
     }
-    quartiles <- stats::quantile(x, c(0.25, 0.75), names = FALSE)
-    far <- x < quartiles[1] - 4 * diff(quartiles) | x > quartiles[2] + 4 * diff(quartiles)
     if (!any(far) || diff(quartiles) == 0) return(NULL)
     finding("outliers", "minor", name, paste0(name, ": ", count_of(sum(far), "value"), " far outside the rest (",
                                               enumerate(format(utils::head(sort(unique(x[far])), 3), trim = TRUE), 3L), ")."),
@@ -299,6 +300,8 @@ member_finding_shape <- function(look) {
             list(kind = "step", step = "outliers", settings = list(), columns = name))
   })
 }
+
+skewness <- function(x) mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
 
 member_finding_stored_as_text <- function(look) {
   lapply(columns_of(look, "category"), function(name) {

@@ -30,7 +30,7 @@ read_sqlite_file <- function(file, options) {
   need("RSQLite", "Reading SQLite files")
   need("DBI", "Reading databases")
   check_file_exists(file)
-  connection <- DBI::dbConnect(RSQLite::SQLite(), file, flags = RSQLite::SQLITE_RO)
+  connection <- DBI::dbConnect(RSQLite::SQLite(), file, flags = RSQLite::SQLITE_RO, synchronous = NULL)
   on.exit(DBI::dbDisconnect(connection))
   tables <- tryCatch(DBI::dbListTables(connection), error = function(e) {
     stop_kw("file", paste0("The file ", quoted(file), " could not be read."), where = plain_message(e))

@@ -33,14 +33,17 @@ draw_columns <- function(job, columns = NULL, most = 16) {
                   y = if (by_class) paste0("share of ", job$event %||% "each class") else paste0("mean ", job$outcome))
   if (!by_class || job$kind == "two_class") {
     return(plot + ggplot2::geom_col(ggplot2::aes(y = .data$share), fill = "grey85", width = 0.92) +
-             ggplot2::geom_line(ggplot2::aes(group = .data$line), colour = okabe_ito[1], linewidth = 0.9) +
+             ggplot2::geom_line(data = data$bars[data$bars$in_order, ], ggplot2::aes(group = .data$line),
+                                colour = okabe_ito[1], linewidth = 0.9) +
              ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high), colour = okabe_ito[1], na.rm = TRUE) +
              ggplot2::geom_point(colour = okabe_ito[1], size = 1.8) +
-             ggplot2::scale_x_continuous(breaks = data$ticks$at, labels = NULL) +
+             ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
              ggplot2::geom_text(data = data$ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6, colour = "grey25") +
              ggplot2::theme(axis.text.x = ggplot2::element_blank()))
   }
-  plot + ggplot2::geom_line(ggplot2::aes(colour = .data$line, linetype = .data$line), linewidth = 0.8) +
+  plot + ggplot2::geom_line(data = data$bars[data$bars$in_order, ],
+                            ggplot2::aes(colour = .data$line, linetype = .data$line), linewidth = 0.8) +
+    ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
     ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line), size = 1.8) + group_scales() +
     ggplot2::geom_text(data = data$ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6, colour = "grey25") +
     ggplot2::labs(colour = job$outcome, linetype = job$outcome, shape = job$outcome) +
@@ -57,7 +60,8 @@ column_figure_data <- function(job, columns, most) {
   pieces <- lapply(names, function(name) one_column_bins(frame[[name]], job, name))
   left <- sum(kinds != "text") - length(names)
   list(bars = do.call(rbind, lapply(pieces, `[[`, "bars")), ticks = do.call(rbind, lapply(pieces, `[[`, "ticks")),
-       said = paste0("Grey bars: share of rows in a bin. Line: outcome in it, with one standard error.",
+       said = paste0(if (job$kind != "many_class") "Grey bars: rows in a bin, to scale within a panel. ",
+                     "Points: outcome in it", if (job$kind != "many_class") ", with one standard error", ".",
                      if (is.null(columns) && left > 0) paste0(" ", left, " more columns not shown.")))
 }
 
@@ -75,6 +79,8 @@ one_column_bins <- function(x, job, name) {
   })
   bars <- do.call(rbind, bars)
   top <- max(bars$height, na.rm = TRUE)
+  # a line joins bins that have an order, not levels, nor the missing
+  bars$in_order <- (!is.factor(x) | is.ordered(x)) & binned$label[bars$at] != "missing"
   bars$share <- bars$rows / max(bars$rows) * top
   shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), 4L))))
   list(bars = bars[bars$rows > 0, ], ticks = data.frame(column = name, at = shown, label = cli::ansi_strtrim(binned$label[shown], 10L)))

@@ -61,7 +61,7 @@ family_input <- function(frame, definition) {
     stop_kw("input", paste0("fam_", definition$name, " takes numbers, but ", left_over[1],
                             " is still a category."), remedy = "Add pre_onehot() before it.")
   }
-  dense <- matrix(unlist(usable, use.names = FALSE), frame$n, length(usable),
+  dense <- matrix(as.double(unlist(usable, use.names = FALSE)), frame$n, length(usable),
                   dimnames = list(NULL, names(usable)))
   if (!definition$accepts$missing) refuse_missing(dense, definition)
   if (is.null(frame$sparse)) return(dense)

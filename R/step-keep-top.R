@@ -97,7 +97,7 @@ sparse_regression_f <- function(x, outcome) {
 }
 
 forest_importance <- function(frame, dense, sparse, outcome) {
-  x <- matrix(unlist(lapply(dense, filled_codes), use.names = FALSE), frame$n, length(dense),
+  x <- matrix(as.double(unlist(lapply(dense, filled_codes), use.names = FALSE)), frame$n, length(dense),
               dimnames = list(NULL, names(dense)))
   if (length(sparse) > 0L) x <- cbind(x, as.matrix(frame$sparse[, sparse, drop = FALSE]))
   grown <- ranger::ranger(x = x, y = outcome, num.trees = 200, importance = "impurity_corrected", num.threads = 1L,

@@ -86,9 +86,10 @@ use_target_mean <- function(state, frame) {
 }
 
 # Training rows as a cross-fitted step must show them: every part is treated with
-# what the other parts taught. Call it under a seed.
+# what the other parts taught. Parts are not stratified, so that not even the
+# division depends on a row's own outcome. Call it under a seed.
 cross_fit <- function(frame, target, parts, learn_rows, use) {
-  part <- inner_parts(target, parts)
+  part <- inner_parts(target, parts, stratify = FALSE)
   pieces <- lapply(sort(unique(part)), function(p) {
     rows <- which(part == p)
     others <- which(part != p)
