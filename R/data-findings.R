@@ -17,8 +17,9 @@ inspect_data <- function(job) {
   check_class(job, "kw_brief", "job", "Make one with brief().")
   look <- new_look(job)
   checks <- shipped_members("finding")
-  found <- unlist(lapply(checks, function(make) make(look)), recursive = FALSE, use.names = FALSE)
-  found <- Filter(Negate(is.null), found)
+  found <- unlist(in_each(look, names(checks), function(check) checks[[check]](look)), recursive = FALSE,
+                  use.names = FALSE)
+  found <- drop_overruled(Filter(Negate(is.null), found))
   severity <- vapply(found, `[[`, character(1), "severity")
   order <- order(match(severity, c("serious", "notable", "minor")))
   found <- found[order]
@@ -28,6 +29,13 @@ inspect_data <- function(job) {
     detail = text("detail"), remedy = text("remedy"), action = lapply(found, `[[`, "action")
   )
   structure(table, class = c("kw_findings", class(table)))
+}
+
+# Of an id or a group it need not be said that it has many levels.
+drop_overruled <- function(found) {
+  codes <- vapply(found, `[[`, character(1), "code")
+  settled <- unlist(lapply(found[codes %in% c("id_like", "groups")], `[[`, "columns"))
+  Filter(function(one) one$code != "many_levels" || !one$columns %in% settled, found)
 }
 
 # What the checks share: the predictors, a sample of rows, what is already known
@@ -40,9 +48,21 @@ new_look <- function(job) {
   list(job = job, table = table, kinds = kinds, n = n, some = some,
        sample = frame_columns(frame_of_rows(table, some), job$schema)$columns,
        outcome = job$table[[job$outcome]],
-       distinct = vapply(table, function(x) length(unique(x[!is.na(x)])), integer(1)),
-       sentinels = lapply(table[kinds == "number"], find_sentinel))
+       distinct = vapply(table, count_distinct, integer(1)),
+       sentinels = lapply(table[kinds == "number"], function(x) {
+         if (n > 5e5) gc(FALSE)
+         find_sentinel(x)
+       }))
 }
+
+# Different values, missing ones not counted.
+count_distinct <- function(x) {
+  if (is.factor(x)) return(length(seen_codes(x)))
+  if (length(x) > 5e5) gc(FALSE)
+  data.table::uniqueN(x, na.rm = TRUE)
+}
+
+seen_codes <- function(x) which(tabulate(x, nlevels(x)) > 0L)
 
 finding <- function(code, severity, columns, detail, remedy, action = NULL) {
   list(code = code, severity = severity, columns = columns, detail = detail, remedy = remedy, action = action)
@@ -52,15 +72,24 @@ in_quotes <- function(x) if (length(x) == 1L) paste0("\"", x, "\"") else paste0(
 
 columns_of <- function(look, ...) names(look$kinds)[look$kinds %in% c(...)]
 
-# A column without its sentinel values.
+# The sampled rows of a column without its sentinel values.
 honest_values <- function(look, name) {
-  x <- look$table[[name]]
+  x <- look$table[[name]][look$some]
   x[x %in% look$sentinels[[name]]] <- NA
   x
 }
 
+# What a check finds in each column. On a large table, what is left over from one
+# column must not pile up on the next.
+in_each <- function(look, names, check) {
+  lapply(names, function(name) {
+    if (look$n > 5e5) gc(FALSE)
+    check(name)
+  })
+}
+
 member_finding_id <- function(look) {
-  lapply(columns_of(look, "category", "number"), function(name) {
+  in_each(look, columns_of(look, "category", "number"), function(name) {
     x <- look$table[[name]]
     filled <- sum(!is.na(x))
     if (filled < 30L || look$distinct[[name]] < 0.98 * filled) return(NULL)
@@ -72,12 +101,14 @@ member_finding_id <- function(look) {
 
 # Whole numbers, all different, without great gaps.
 counts_upwards <- function(x) {
+  some <- utils::head(x, 1000L)
+  if (any(some != round(some), na.rm = TRUE)) return(FALSE)
   x <- x[!is.na(x)]
   all(x == round(x)) && max(x) - min(x) < 2 * length(x)
 }
 
 member_finding_constant <- function(look) {
-  lapply(names(look$table), function(name) {
+  in_each(look, names(look$table), function(name) {
     filled <- !is.na(look$table[[name]])
     if (!any(filled)) {
       return(finding("all_missing", "serious", name, paste0(name, ": missing in every row."),
@@ -98,7 +129,7 @@ member_finding_constant <- function(look) {
 commonest_value_share <- function(x) max(tabulate(match(x, unique(x)))) / length(x)
 
 member_finding_missing <- function(look) {
-  lapply(names(look$table), function(name) {
+  in_each(look, names(look$table), function(name) {
     share <- mean(is.na(look$table[[name]]))
     if (share == 0 || share == 1) return(NULL)
     finding("missing", if (share > 0.5) "serious" else if (share > 0.1) "notable" else "minor", name,
@@ -133,13 +164,12 @@ disguised <- function(name, codes, rows, what, code_text) {
 # The lowest or highest value, if it is repeated, looks like a code, and lies far
 # from all others.
 find_sentinel <- function(x) {
-  x <- x[!is.na(x)]
-  if (length(x) < 30L) return(numeric())
-  ends <- c(min(x), max(x))
-  for (value in ends) {
-    rest <- x[x != value]
-    times <- length(x) - length(rest)
-    if (length(rest) == 0L || times < 3L || times > 0.9 * length(x) || value != round(value)) next
+  filled <- sum(!is.na(x))
+  if (filled < 30L) return(numeric())
+  for (value in range(x, na.rm = TRUE)) {
+    times <- if (value == round(value)) sum(x == value, na.rm = TRUE) else 0L
+    if (times < 3L || times > 0.9 * filled) next
+    rest <- x[!is.na(x) & x != value]
     code <- grepl("^-?9{2,}$|^-1$|^-9$|^-?8{2,}$", format(value, scientific = FALSE, trim = TRUE))
     gap <- min(abs(range(rest) - value))
     width <- max(diff(range(rest)), 1e-12)
@@ -154,10 +184,11 @@ row_marks <- function(columns, round_by = NULL) {
   marks <- lapply(1:2, function(k) numeric(length(columns[[1]])))
   for (j in seq_along(columns)) {
     x <- columns[[j]]
-    value <- if (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) as.double(x) else as.double(match(x, unique(x)))
+    value <- if (is.character(x)) as.double(match(x, unique(x))) else as.double(x)
     if (!is.null(round_by[[j]])) value <- round(value / round_by[[j]])
     value[is.na(value)] <- -12345.678
     for (k in 1:2) marks[[k]] <- marks[[k]] + value * sqrt(2 + 7 * j + 131 * k)
+    if (length(value) > 5e5) gc(FALSE)
   }
   complex(real = marks[[1]], imaginary = marks[[2]])
 }
@@ -195,6 +226,7 @@ near_duplicates <- function(look, columns, exact) {
   })
   keep <- look$kinds[names(columns)] != "text"
   marks <- row_marks(columns[keep], grid[keep])
+  if (look$n > 5e5) gc(FALSE)
   near <- duplicated(marks) & !exact
   if (!any(near)) return(NULL)
   finding("near_duplicate_rows", "notable", character(),
@@ -206,7 +238,7 @@ member_finding_repeats <- function(look) {
   numbers <- columns_of(look, "number")
   numbers <- numbers[look$distinct[numbers] > 2L]
   if (length(numbers) < 2L) return(NULL)
-  x <- vapply(numbers, function(name) honest_values(look, name)[look$some], numeric(length(look$some)))
+  x <- vapply(numbers, function(name) honest_values(look, name), numeric(length(look$some)))
   r <- quiet_cor(x, use = "pairwise.complete.obs")
   found <- list()
   gone <- character()
@@ -269,8 +301,9 @@ member_finding_levels <- function(look) {
                      paste0("pre_target_mean(columns = \"", name, "\")"),
                      list(kind = "step", step = "target_mean", settings = list(), columns = name)))
     }
-    counts <- table(as.character(look$table[[name]]))
-    rare <- names(counts)[counts < min(20, 0.05 * look$n)]
+    levels <- look$job$schema[[name]]$levels
+    counts <- tabulate(codes_among(look$table[[name]], levels), length(levels))
+    rare <- levels[counts < min(20, 0.05 * look$n)]
     rare <- rare[!grepl(missing_words, rare, ignore.case = TRUE)]
     if (length(rare) == 0L || distinct <= 2L) return(NULL)
     finding("rare_levels", "minor", name, paste0(name, ": ", count_of(length(rare), "rare level"), " (", enumerate(rare, 3L), ")."),
@@ -280,7 +313,7 @@ member_finding_levels <- function(look) {
 
 member_finding_shape <- function(look) {
   lapply(columns_of(look, "number"), function(name) {
-    x <- honest_values(look, name)[look$some]
+    x <- honest_values(look, name)
     x <- x[!is.na(x)]
     if (length(unique(x)) < 10L) return(NULL)
     quartiles <- stats::quantile(x, c(0.25, 0.75), names = FALSE)
@@ -355,7 +388,7 @@ member_finding_gives_away <- function(look) {
   lapply(setdiff(names(look$table), columns_of(look, "text")), function(name) {
     if (look$distinct[[name]] < 2L) return(NULL)
     if (look$kinds[[name]] != "number" && look$distinct[[name]] > length(look$some) / 5) return(NULL)
-    x <- if (look$kinds[[name]] == "number") honest_values(look, name)[look$some] else look$sample[[name]]
+    x <- if (look$kinds[[name]] == "number") honest_values(look, name) else look$sample[[name]]
     strength <- single_strength(x, look$outcome[look$some])
     if (strength < 0.9) return(NULL)
     finding("gives_outcome_away", "serious", name,

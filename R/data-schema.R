@@ -148,6 +148,18 @@ level_codes <- function(x, levels) {
   structure(codes, levels = levels, class = "factor")
 }
 
+# Where each value stands among `levels`; NA for others. Through a factor's own
+# levels, so that text is compared once a level.
+codes_among <- function(x, levels, other = NA_integer_) {
+  if (is.factor(x)) {
+    codes <- match(levels(x), levels, nomatch = other)[unclass(x)]
+    return(codes)
+  }
+  codes <- match(as.character(x), levels, nomatch = other)
+  codes[is.na(x)] <- NA
+  codes
+}
+
 # New rows: checked against the schema, cleaned like the brief's table.
 frame_from_new <- function(new, schema, missing_codes) {
   if (!is.data.frame(new)) {

@@ -99,8 +99,9 @@ seal_rows <- function(job, aside, seed) {
   refresh_brief(job)
 }
 
+# `keep`: TRUE/FALSE a row, or row numbers.
 frame_of_rows <- function(table, keep) {
-  plain_frame(lapply(table, function(x) x[keep]), sum(keep))
+  plain_frame(lapply(table, function(x) x[keep]), if (is.logical(keep)) sum(keep) else length(keep))
 }
 
 check_parts <- function(job, aside) {

@@ -82,7 +82,8 @@ one_column_bins <- function(x, job, name) {
   # a line joins bins that have an order, not levels, nor the missing
   bars$in_order <- (!is.factor(x) | is.ordered(x)) & binned$label[bars$at] != "missing"
   bars$share <- bars$rows / max(bars$rows) * top
-  shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), 4L))))
+  most <- if (max(nchar(binned$label)) > 8L) 3L else 4L
+  shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), most))))
   list(bars = bars[bars$rows > 0, ], ticks = data.frame(column = name, at = shown, label = cli::ansi_strtrim(binned$label[shown], 10L)))
 }
 
@@ -155,7 +156,7 @@ draw_correlation <- function(job, most = 40) {
   ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$a, y = .data$b, fill = .data$strength)) +
     ggplot2::geom_tile(colour = "white") +
     ggplot2::geom_text(data = data$cells[data$cells$strength >= 0.3 & data$cells$a != data$cells$b, ],
-                       ggplot2::aes(label = sprintf("%.2f", .data$strength), colour = .data$strength > 0.6), size = size, show.legend = FALSE) +
+                       ggplot2::aes(label = sub("^0", "", sprintf("%.2f", .data$strength)), colour = .data$strength > 0.6), size = size, show.legend = FALSE) +
     ggplot2::scale_colour_manual(values = c(`TRUE` = "white", `FALSE` = "black")) +
     ggplot2::scale_fill_gradient(low = "white", high = "#08306B", limits = c(0, 1), name = "association") +
     ggplot2::coord_equal() +

@@ -27,10 +27,19 @@ part_words <- function(part, prefix) {
   shown <- names(part$settings)[!vapply(part$settings, is.null, logical(1))]
   if (prefix == "pre_") shown <- intersect(shown, union(part$given, names(Filter(is_varying, part$settings))))
   settings <- paste0(shown, rep(" = ", length(shown)), vapply(part$settings[shown], value_words, character(1)))
-  where <- if (!is.null(part$columns)) paste("on", selection_text(part$columns))
+  where <- if (prefix == "pre_") columns_words(part)
   paste0(prefix, part$definition$name,
          if (length(settings) > 0L) paste0(": ", paste(settings, collapse = "; ")),
          if (!is.null(where)) paste0(" (", where, ")"))
+}
+
+# "on wall_mm", or the kinds of columns that the step takes by default.
+columns_words <- function(step) {
+  if (!is.null(step$columns)) return(paste("on", selection_text(step$columns)))
+  kinds <- step$definition$columns
+  if (length(kinds) %in% c(0L, length(column_kinds))) return(NULL)
+  plural <- c(number = "numbers", category = "categories", ordered = "ordered categories", text = "text", date = "dates")
+  paste("on", paste(plural[kinds], collapse = " and "))
 }
 
 #' @export

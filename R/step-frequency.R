@@ -28,7 +28,7 @@ learn_frequency <- function(frame, target, settings, seed) {
 
 use_frequency <- function(state, frame) {
   columns <- lapply(names(state), function(name) {
-    share <- unname(state[[name]][match(as.character(frame$columns[[name]]), names(state[[name]]))])
+    share <- unname(state[[name]][codes_among(frame$columns[[name]], names(state[[name]]))])
     share[is.na(share)] <- 0
     share
   })

@@ -41,7 +41,7 @@ learn_onehot <- function(frame, target, settings, seed) {
 
 use_onehot <- function(state, frame) {
   codes <- lapply(names(state$levels), function(name) {
-    match(as.character(frame$columns[[name]]), state$levels[[name]])
+    codes_among(frame$columns[[name]], state$levels[[name]])
   })
   add_indicators(frame, names(state$levels), codes, lengths(state$levels), state$names)
 }

@@ -36,7 +36,7 @@ learn_ordinal <- function(frame, target, settings, seed) {
     x <- frame$columns[[name]]
     if (!is.factor(x)) refuse_column_kind("ordinal", "categories", x)
     order <- settings$order[[name]] %||% level_order(x, target$outcome, settings$by)
-    unlisted <- setdiff(levels(droplevels(x)), order)
+    unlisted <- setdiff(seen_levels(x), order)
     if (length(unlisted) > 0L) {
       stop_kw("columns", paste0("pre_ordinal: `order` of ", quoted(name), " lacks the level ",
                                 quoted(unlisted[1]), "."),
@@ -69,10 +69,7 @@ level_order <- function(x, outcome, by) {
 
 use_ordinal <- function(state, frame) {
   numbers <- lapply(names(state), function(name) {
-    x <- as.character(frame$columns[[name]])
-    rank <- match(x, state[[name]], nomatch = 0L)
-    rank[is.na(x)] <- NA
-    as.double(rank)
+    as.double(codes_among(frame$columns[[name]], state[[name]], other = 0L))
   })
   frame_replace(frame, stats::setNames(numbers, names(state)))
 }

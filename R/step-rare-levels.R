@@ -41,8 +41,7 @@ use_rare_levels <- function(state, frame) {
   merged <- lapply(names(state), function(name) {
     x <- frame$columns[[name]]
     levels <- union(state[[name]], "other")
-    codes <- match(as.character(x), levels)
-    codes[is.na(codes) & !is.na(x)] <- match("other", levels)
+    codes <- codes_among(x, levels, other = match("other", levels))
     structure(codes, levels = levels, class = "factor")
   })
   names(merged) <- names(state)

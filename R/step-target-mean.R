@@ -78,7 +78,8 @@ level_means <- function(x, y, smoothing) {
 use_target_mean <- function(state, frame) {
   columns <- lapply(names(state$means), function(name) {
     known <- state$means[[name]]
-    row <- match(as.character(frame$columns[[name]]), known$levels, nomatch = nrow(known$means))
+    row <- codes_among(frame$columns[[name]], known$levels)
+    row[is.na(row)] <- nrow(known$means)
     lapply(seq_len(ncol(known$means)), function(j) known$means[row, j])
   })
   columns <- stats::setNames(unlist(columns, recursive = FALSE), state$names)

@@ -74,8 +74,8 @@ learn_text <- function(frame, target, settings, seed) {
 
 # Words of all texts, one after the other, with the row each is from.
 split_words_of <- function(text, drop_common) {
+  text[is.na(text) | (Encoding(text) == "unknown" & !validUTF8(text))] <- ""
   text <- tolower(enc2utf8(text))
-  text[is.na(text) | !validUTF8(text)] <- ""
   # the first of many equal texts stands for all of them
   distinct <- unique(text)
   pieces <- strsplit(distinct, "[^[:alnum:]']+", perl = all_ascii(distinct))

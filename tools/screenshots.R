@@ -18,14 +18,14 @@ if (is.na(chromium)) {
 
 escape <- function(x) gsub(">", "&gt;", gsub("<", "&lt;", gsub("&", "&amp;", x, fixed = TRUE), fixed = TRUE), fixed = TRUE)
 
-# Runs a command line and photographs its last lines.
+# Runs R and photographs the lines it writes (the last ones, if there are many).
 photograph <- function(name, words, shown, most = 38L) {
   log <- tempfile()
-  status <- system2(rscript, c("exec/kilnwright", shQuote(words)), stdout = log, stderr = log)
+  status <- system2(rscript, shQuote(words), stdout = log, stderr = log)
   stopifnot(status == 0L)
   lines <- gsub(dirname(results), "~", readLines(log), fixed = TRUE)
   lines <- lines[!grepl("^\\[[= ]+\\].* left", lines)]
-  text <- c(paste("$", shown), lines)
+  text <- c(shown, lines)
   if (length(text) > most) text <- c(text[1], "...", utils::tail(text, most - 2L))
   page <- tempfile(fileext = ".html")
   writeLines(c(
@@ -43,9 +43,19 @@ photograph <- function(name, words, shown, most = 38L) {
 }
 
 plan <- file.path("inst", "extdata", "pots-plan.yml")
-photograph("demo", c("demo", "--out", results), "kilnwright demo")
-photograph("preview", c("preview", plan), "kilnwright preview pots-plan.yml")
-photograph("command-standings", c("standings", results, "--by", "log_loss", "--top", "10"),
-           "kilnwright standings demo-results --by log_loss --top 10")
+photograph("demo", c("exec/kilnwright", "demo", "--out", results), "$ kilnwright demo")
+photograph("preview", c("exec/kilnwright", "preview", plan), "$ kilnwright preview pots-plan.yml")
+photograph("command-standings", c("exec/kilnwright", "standings", results, "--by", "log_loss", "--top", "10"),
+           "$ kilnwright standings demo-results --by log_loss --top 10")
 file.copy(file.path(results, "figures", "standings.png"), file.path(folder, "standings.png"), overwrite = TRUE)
 file.copy(file.path(results, "figures", "tuning-tree.png"), file.path(folder, "tuning.png"), overwrite = TRUE)
+
+look <- "job <- brief(demo_pots(), outcome = 'cracked', event = 'yes', ignore = c('shrinkage_pct', 'grade'))"
+photograph("findings", c("-e", paste0("library(kilnwright); ", look, "; inspect_data(job)")),
+           c("> job <- brief(demo_pots(), outcome = \"cracked\", event = \"yes\",", "+              ignore = c(\"shrinkage_pct\", \"grade\"))",
+             "> inspect_data(job)"))
+job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade"),
+             missing_codes = list(glaze = "n/r", drying_days = -999))
+save_figure <- getFromNamespace("save_png", "kilnwright")
+save_figure(draw_columns(job), file.path(folder, "columns.png"))
+save_figure(draw_correlation(job), file.path(folder, "correlation.png"))

@@ -70,8 +70,6 @@ install_sources <- function(packages) {
   if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) {
     utils::chooseCRANmirror(ind = 1L)
   }
-  # some packages then build the library they need instead of asking for it
-  if (!nzchar(Sys.getenv("USE_BUNDLED_LIBUV"))) Sys.setenv(USE_BUNDLED_LIBUV = "1")
   message("setup: building from sources (minutes): ", paste(packages, collapse = ", "))
   utils::install.packages(packages, lib = writable_library(), quiet = TRUE,
                           Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE))

@@ -3,7 +3,7 @@
 awkward_table <- function() {
   withr::with_seed(4, data.frame(
     n = c(rnorm(38), 1e12, -1e-12), gaps = c(rep(NA, 10), rnorm(30)), constant = rep(3, 40),
-    gone = rep(NA_real_, 40), level = sample(c("a b", "\u00e9t\u00e9", "c,\"d\""), 40, TRUE), single = rep("only", 40),
+    gone = rep(NA_real_, 40), late = c(rep(NA, 30), 1:10), late_level = c(rep(NA, 30), rep(c("x", "y"), 5)), level = sample(c("a b", "\u00e9t\u00e9", "c,\"d\""), 40, TRUE), single = rep("only", 40),
     none = rep(NA_character_, 40), day = as.Date("1960-05-01") + (1:40) * 400,
     words = paste("remark", 1:40, "of several words"), y = rep(c("a", "b", "a"), length.out = 40)
   ))

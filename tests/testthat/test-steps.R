@@ -433,3 +433,22 @@ test_that("a custom step learns from training rows and must keep the rows", {
   short <- pre_custom(use = function(columns, state) columns[1, , drop = FALSE])
   expect_error(prepared(list(short), data.frame(a = 1:3, b = 1)), "data frame of 3 rows", class = "kw_error_step")
 })
+
+test_that("a category of 100,000 levels goes through the steps made for it", {
+  table <- data.frame(k = sprintf("l%06d", 1:1e5), z = 1:1e5)
+  y <- (1:1e5) / 3
+  for (step in list(pre_hash(buckets = 200), pre_frequency(), pre_target_mean(), pre_rare_levels(), pre_onehot())) {
+    out <- learned(step, table, y)$frame
+    expect_identical(out$n, 100000L)
+  }
+  expect_identical(dim(out$sparse), c(100000L, 100000L))
+  expect_error(kw("check_dense_size")(out$sparse, list(name = "tree")), "sparse input", class = "kw_error_input")
+})
+
+test_that("text that is empty, missing or not UTF-8 has no terms", {
+  latin <- "caf\xe9 dry"
+  text <- c("dry dry rim", "", NA, latin, "dry foot", "dry")
+  frame <- kw("new_frame")(data.frame(t = text, stringsAsFactors = FALSE))
+  out <- kw("learn_step")(pre_text(in_at_least = 1, in_at_most = 1), frame, kw("new_target")(1:6), 1)$frame
+  expect_equal(unname(Matrix::rowSums(out$sparse)), c(3, 0, 0, 0, 2, 1))
+})
