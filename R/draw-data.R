@@ -38,16 +38,21 @@ draw_columns <- function(job, columns = NULL, most = 16) {
              ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high), colour = okabe_ito[1], na.rm = TRUE) +
              ggplot2::geom_point(colour = okabe_ito[1], size = 1.8) +
              ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
-             ggplot2::geom_text(data = data$ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6, colour = "grey25") +
-             ggplot2::theme(axis.text.x = ggplot2::element_blank()))
+             tick_labels(data$ticks))
   }
   plot + ggplot2::geom_line(data = data$bars[data$bars$in_order, ],
                             ggplot2::aes(colour = .data$line, linetype = .data$line), linewidth = 0.8) +
     ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
     ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line), size = 1.8) + group_scales() +
-    ggplot2::geom_text(data = data$ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6, colour = "grey25") +
-    ggplot2::labs(colour = job$outcome, linetype = job$outcome, shape = job$outcome) +
-    ggplot2::theme(axis.text.x = ggplot2::element_blank())
+    tick_labels(data$ticks) +
+    ggplot2::labs(colour = job$outcome, linetype = job$outcome, shape = job$outcome)
+}
+
+# Every panel has bins of its own: their labels stand inside the panel.
+tick_labels <- function(ticks) {
+  list(ggplot2::geom_text(data = ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6,
+                          colour = "grey25"),
+       ggplot2::theme(axis.text.x = ggplot2::element_blank()))
 }
 
 # Per column and bin: rows, and the outcome in it. Numbers in at most ten quantile
@@ -103,7 +108,11 @@ bin_for_figure <- function(x) {
     code <- findInterval(number, cuts, rightmost.closed = TRUE, all.inside = TRUE)
     code[is.na(number)] <- NA
     middle <- (cuts[-1] + cuts[-length(cuts)]) / 2
-    label <- if (inherits(x, "Date")) format(structure(middle, class = "Date"), "%Y-%m") else format(signif(middle, 3), trim = TRUE, drop0trailing = TRUE)
+    label <- if (inherits(x, "Date")) {
+      format(structure(middle, class = "Date"), "%Y-%m")
+    } else {
+      format(signif(middle, 3), trim = TRUE, drop0trailing = TRUE)
+    }
     if (length(cuts) < 2L) label <- format(cuts)
   }
   if (anyNA(code)) {
@@ -140,11 +149,13 @@ missing_figure_data <- function(job, most) {
   counts <- utils::head(counts, 12L)
   patterns <- rev(names(counts))
   cells <- expand.grid(pattern = factor(patterns, patterns), column = factor(gaps, gaps))
-  cells$missing <- ifelse(mapply(substr, as.character(cells$pattern), as.integer(cells$column), as.integer(cells$column)) == "1", "missing", "present")
+  at <- as.integer(cells$column)
+  cells$missing <- ifelse(substr(as.character(cells$pattern), at, at) == "1", "missing", "present")
   complete <- sum(!grepl("1", marks))
   list(cells = cells, labels = stats::setNames(format(as.integer(counts), big.mark = ","), names(counts)),
        shares = stats::setNames(paste0(gaps, "\n", format(round(100 * shares[gaps], 1)), " %"), gaps),
-       said = paste0(count_of(complete, "row"), " of ", format(nrow(table), big.mark = ","), " complete; below each name the share missing"))
+       said = paste0(count_of(complete, "row"), " of ", format(nrow(table), big.mark = ","),
+                     " complete; below each name the share missing"))
 }
 
 #' @rdname draw_data
@@ -156,7 +167,8 @@ draw_correlation <- function(job, most = 40) {
   ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$a, y = .data$b, fill = .data$strength)) +
     ggplot2::geom_tile(colour = "white") +
     ggplot2::geom_text(data = data$cells[data$cells$strength >= 0.3 & data$cells$a != data$cells$b, ],
-                       ggplot2::aes(label = sub("^0", "", sprintf("%.2f", .data$strength)), colour = .data$strength > 0.6), size = size, show.legend = FALSE) +
+                       ggplot2::aes(label = sub("^0", "", sprintf("%.2f", .data$strength)),
+                                    colour = .data$strength > 0.6), size = size, show.legend = FALSE) +
     ggplot2::scale_colour_manual(values = c(`TRUE` = "white", `FALSE` = "black")) +
     ggplot2::scale_fill_gradient(low = "white", high = "#08306B", limits = c(0, 1), name = "association") +
     ggplot2::coord_equal() +
@@ -208,7 +220,8 @@ draw_outcome_alone <- function(job, outcome) {
   counts <- as.data.frame(table(level = outcome))
   ggplot2::ggplot(counts, ggplot2::aes(.data$Freq, .data$level)) +
     ggplot2::geom_col(fill = okabe_ito[6], width = 0.6) +
-    ggplot2::geom_text(ggplot2::aes(label = paste0(.data$Freq, " (", percent(.data$Freq / sum(.data$Freq)), ")")), hjust = -0.08, size = 4.2) +
+    ggplot2::geom_text(ggplot2::aes(label = paste0(.data$Freq, " (", percent(.data$Freq / sum(.data$Freq)), ")")),
+                       hjust = -0.08, size = 4.2) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(mult = c(0, 0.18))) +
     ggplot2::labs(title = paste("The outcome", job$outcome), x = "rows", y = NULL)
 }

@@ -1,0 +1,115 @@
+# Findings about what stands in the table twice: rows, and columns.
+
+# Rows as two sums of their values times odd multipliers: equal rows have equal
+# sums, different ones hardly ever.
+row_marks <- function(columns, round_by = NULL) {
+  marks <- lapply(1:2, function(k) numeric(length(columns[[1]])))
+  for (j in seq_along(columns)) {
+    x <- columns[[j]]
+    value <- if (is.character(x)) as.double(match(x, unique(x))) else as.double(x)
+    if (!is.null(round_by[[j]])) value <- round(value / round_by[[j]])
+    value[is.na(value)] <- -12345.678
+    for (k in 1:2) marks[[k]] <- marks[[k]] + value * sqrt(2 + 7 * j + 131 * k)
+    if (length(value) > 5e5) gc(FALSE)
+  }
+  complex(real = marks[[1]], imaginary = marks[[2]])
+}
+
+member_finding_duplicates <- function(look) {
+  ids <- vapply(names(look$table), function(name) look$distinct[[name]] >= 0.98 * look$n && look$kinds[[name]] == "category", logical(1))
+  columns <- unclass(look$table)[!ids]
+  if (length(columns) < 2L) return(NULL)
+  marks <- row_marks(c(columns, list(look$outcome)))
+  twice <- duplicated(marks)
+  group <- look$job$roles$group
+  exact <- if (any(twice)) {
+    astride <- !is.null(group) && straddles(marks, look$job$table[[group]])
+    finding("duplicate_rows", if (astride) "serious" else "notable", character(),
+            paste0(count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
+                   if (astride) paste0(", also across different ", group), "."),
+            "table[!duplicated(table), ]", list(kind = "drop_rows", rows = which(twice)))
+  }
+  list(exact, near_duplicates(look, columns, twice))
+}
+
+straddles <- function(marks, group) {
+  code <- match(marks, unique(marks))
+  first <- group[match(code, code)]
+  any(first != group)
+}
+
+near_duplicates <- function(look, columns, exact) {
+  wide <- vapply(names(columns), function(name) look$kinds[[name]] == "number" && look$distinct[[name]] > 50L, logical(1))
+  if (sum(wide) < 3L) return(NULL)
+  grid <- lapply(names(columns), function(name) {
+    if (!wide[[name]]) return(NULL)
+    step <- stats::IQR(columns[[name]], na.rm = TRUE) / 100
+    if (is.na(step) || step <= 0) NULL else step
+  })
+  keep <- look$kinds[names(columns)] != "text"
+  marks <- row_marks(columns[keep], grid[keep])
+  if (look$n > 5e5) gc(FALSE)
+  near <- duplicated(marks) & !exact
+  if (!any(near)) return(NULL)
+  finding("near_duplicate_rows", "notable", character(),
+          paste0(count_of(sum(near), "row is", "rows are"), " almost the same as an earlier one."),
+          "brief(..., group = ) to keep them on one side", NULL)
+}
+
+member_finding_repeats <- function(look) {
+  numbers <- columns_of(look, "number")
+  numbers <- numbers[look$distinct[numbers] > 2L]
+  if (length(numbers) < 2L) return(NULL)
+  x <- vapply(numbers, function(name) honest_values(look, name), numeric(length(look$some)))
+  r <- quiet_cor(x, use = "pairwise.complete.obs")
+  found <- list()
+  gone <- character()
+  for (j in seq_along(numbers)[-1]) for (i in seq_len(j - 1L)) {
+    if (abs(r[i, j]) <= 0.95 || any(c(numbers[i], numbers[j]) %in% gone)) next
+    exact <- abs(r[i, j]) > 1 - 1e-6
+    gone <- c(gone, numbers[j])
+    found[[length(found) + 1L]] <- finding(
+      if (exact) "repeated_column" else "correlated", if (exact) "serious" else "notable", c(numbers[i], numbers[j]),
+      paste0(numbers[j], if (exact) " is a linear function of " else " hardly differs from ", numbers[i],
+             " (correlation ", format(round(r[i, j], 4)), ")."),
+      paste0("brief(..., ignore = \"", numbers[j], "\")"),
+      if (exact) list(kind = "role", role = "ignore", columns = numbers[j]) else
+        list(kind = "step", step = "drop_correlated", settings = list(above = 0.95)))
+  }
+  c(found, sums_of_others(x[, setdiff(numbers, gone), drop = FALSE]), matching_categories(look))
+}
+
+# Columns that are exact linear combinations of others (a total and its parts).
+sums_of_others <- function(x) {
+  x <- x[stats::complete.cases(x), , drop = FALSE]
+  if (ncol(x) < 3L || nrow(x) <= ncol(x) + 5L) return(NULL)
+  spread <- apply(x, 2L, stats::sd)
+  x <- x[, spread > 0, drop = FALSE]
+  z <- scale(x)
+  decomposed <- qr(z, tol = 1e-7)
+  if (decomposed$rank == ncol(z)) return(NULL)
+  lapply(decomposed$pivot[-seq_len(decomposed$rank)], function(j) {
+    base <- decomposed$pivot[seq_len(decomposed$rank)]
+    weights <- qr.coef(qr(z[, base, drop = FALSE]), z[, j])
+    parts <- colnames(z)[base][abs(weights) > 1e-6]
+    name <- colnames(z)[j]
+    finding("sum_of_columns", "notable", c(name, parts), paste0(name, " follows exactly from ", enumerate(parts), "."),
+            paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore", columns = name))
+  })
+}
+
+# Pairs of categories of which each determines the other.
+matching_categories <- function(look) {
+  names <- columns_of(look, "category", "ordered")
+  names <- names[look$distinct[names] > 1L & look$distinct[names] < look$n / 3]
+  if (length(names) < 2L) return(NULL)
+  codes <- lapply(look$sample[names], coarse_codes)
+  pairs <- utils::combn(names, 2L)
+  lapply(seq_len(ncol(pairs)), function(i) {
+    a <- codes[[pairs[1, i]]]
+    b <- codes[[pairs[2, i]]]
+    if (max(a) != max(b) || length(unique(a + (max(a) + 1) * b)) != max(a)) return(NULL)
+    finding("repeated_column", "serious", pairs[, i], paste0(pairs[2, i], " says the same as ", pairs[1, i], " in other words."),
+            paste0("brief(..., ignore = \"", pairs[2, i], "\")"), list(kind = "role", role = "ignore", columns = pairs[2, i]))
+  })
+}
