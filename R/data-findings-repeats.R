@@ -9,10 +9,12 @@ row_marks <- function(columns, round_by = NULL) {
     value <- if (is.character(x)) as.double(match(x, unique(x))) else as.double(x)
     if (!is.null(round_by[[j]])) value <- round(value / round_by[[j]])
     value[is.na(value)] <- -12345.678
-    for (k in 1:2) marks[[k]] <- marks[[k]] + value * sqrt(2 + 7 * j + 131 * k)
-    if (length(value) > 5e5) gc(FALSE)
+    for (k in 1:2) {
+      marks[[k]] <- marks[[k]] + value * sqrt(2 + 7 * j + 131 * k)
+      if (length(value) > 5e5) gc(FALSE)
+    }
   }
-  complex(real = marks[[1]], imaginary = marks[[2]])
+  marks
 }
 
 member_finding_duplicates <- function(look) {
@@ -20,15 +22,17 @@ member_finding_duplicates <- function(look) {
   columns <- unclass(look$table)[!ids]
   if (length(columns) < 2L) return(NULL)
   marks <- row_marks(c(columns, list(look$outcome)))
-  twice <- duplicated(marks)
+  twice <- duplicated(marks[[1]]) & duplicated(marks[[2]])
   group <- look$job$roles$group
   exact <- if (any(twice)) {
-    astride <- !is.null(group) && straddles(marks, look$job$table[[group]])
+    astride <- !is.null(group) && straddles(marks[[1]], look$job$table[[group]])
     finding("duplicate_rows", if (astride) "serious" else "notable", character(),
             paste0(count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
                    if (astride) paste0(", also across different ", group), "."),
             "table[!duplicated(table), ]", list(kind = "drop_rows", rows = which(twice)))
   }
+  # no longer needed, and as large as two columns
+  rm(marks)
   list(exact, near_duplicates(look, columns, twice))
 }
 
@@ -43,13 +47,13 @@ near_duplicates <- function(look, columns, exact) {
   if (sum(wide) < 3L) return(NULL)
   grid <- lapply(names(columns), function(name) {
     if (!wide[[name]]) return(NULL)
-    step <- stats::IQR(columns[[name]], na.rm = TRUE) / 100
+    step <- stats::IQR(columns[[name]][look$some], na.rm = TRUE) / 100
     if (is.na(step) || step <= 0) NULL else step
   })
   keep <- look$kinds[names(columns)] != "text"
   marks <- row_marks(columns[keep], grid[keep])
   if (look$n > 5e5) gc(FALSE)
-  near <- duplicated(marks) & !exact
+  near <- duplicated(marks[[1]]) & duplicated(marks[[2]]) & !exact
   if (!any(near)) return(NULL)
   finding("near_duplicate_rows", "notable", character(),
           paste0(count_of(sum(near), "row is", "rows are"), " almost the same as an earlier one."),

@@ -59,7 +59,7 @@ new_look <- function(job) {
 count_distinct <- function(x) {
   if (is.factor(x)) return(length(seen_codes(x)))
   if (length(x) > 5e5) gc(FALSE)
-  data.table::uniqueN(x, na.rm = TRUE)
+  sum(!duplicated(x)) - anyNA(x)
 }
 
 seen_codes <- function(x) which(tabulate(x, nlevels(x)) > 0L)
@@ -126,7 +126,10 @@ member_finding_constant <- function(look) {
   })
 }
 
-commonest_value_share <- function(x) max(tabulate(match(x, unique(x)))) / length(x)
+commonest_value_share <- function(x) {
+  counts <- if (is.factor(x)) c(tabulate(x, nlevels(x)), sum(is.na(x))) else tabulate(match(x, unique(x)))
+  max(counts) / length(x)
+}
 
 member_finding_missing <- function(look) {
   in_each(look, names(look$table), function(name) {
