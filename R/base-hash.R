@@ -71,8 +71,6 @@ canonical_function <- function(f) {
 
 hash_text <- function(text) cli::hash_sha256(text)
 
-hash_value <- function(x) hash_text(canonical_text(x))
-
 # Keys of many short texts that are only compared within a run: the first 16 hex
 # digits are 64 bits.
 short_hash <- function(text) substr(hash_text(text), 1L, 16L)

@@ -149,11 +149,3 @@ check_prediction <- function(prediction, n, levels, n_values) {
                                  " values where ", paste(wanted, collapse = " x "), " were expected."))
   }
 }
-
-# What identifies the fit of a concrete family in keys; path values only where
-# the set of them changes the fit.
-family_key <- function(definition, settings) {
-  along <- definition$path$along
-  if (!is.null(along) && !definition$path$set_matters) settings[[along]] <- NULL
-  paste0(definition$name, canonical_text(settings))
-}

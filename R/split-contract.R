@@ -27,6 +27,4 @@ new_split <- function(training, validation, rep, part) {
   list(training = as.integer(training), validation = as.integer(validation), rep = rep, part = part)
 }
 
-split_label <- function(split) paste0("repeat ", split$rep, " part ", split$part)
-
 about_group <- function(about, keep_groups) if (keep_groups) about$group
