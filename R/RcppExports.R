@@ -9,6 +9,10 @@ prefix_means <- function(x, sizes) {
     .Call(`_kilnwright_prefix_means`, x, sizes)
 }
 
+neighbour_means <- function(queries, rows, shares, weights, neighbours, weighting, distance, distances) {
+    .Call(`_kilnwright_neighbour_means`, queries, rows, shares, weights, neighbours, weighting, distance, distances)
+}
+
 tree_nodes <- function(x, tree, complexities) {
     .Call(`_kilnwright_tree_nodes`, x, tree, complexities)
 }

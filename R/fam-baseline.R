@@ -1,29 +1,50 @@
 #' Baseline: predict without looking at the predictors
 #'
-#' The mean of a numeric outcome, or the shares of the classes. Whatever cannot
-#' beat it has learned nothing.
+#' Whatever cannot beat it has learned nothing.
 #'
+#' @param guess What is predicted. For a numeric outcome always the mean. For
+#'   classes `"shares"` (every class has its share of the training rows as
+#'   probability), `"majority"` (the commonest class for certain) or `"draw"` (a
+#'   class for certain, drawn for each row with the shares as probabilities).
 #' @return A family for [pipeline()] and [candidates()].
 #' @examples
 #' candidates(baseline = fam_baseline(), linear = fam_linear())
 #' @export
-fam_baseline <- function() new_family(member_fam_baseline(), list())
+fam_baseline <- function(guess = "shares") new_family(member_fam_baseline(), list(guess = guess))
 
 member_fam_baseline <- function() {
   family_definition("baseline", "Baseline", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      guess = hyperparameter("choice", "shares", choices = c("shares", "majority", "draw"),
+        sensible = function(rows, columns, classes) among("shares", "majority", "draw"),
+        meaning = "For classes: their shares, the commonest one, or one drawn for each row.",
+        active_when = for_classes)
+    ),
     complexity_rank = 0,
-    accepts = list(factors = TRUE, sparse = TRUE, missing = TRUE, nothing = TRUE),
-    fit = fit_baseline, predict = predict_baseline,
+    accepts = list(factors = TRUE, sparse = TRUE, missing = TRUE, weights = TRUE, nothing = TRUE),
+    random = TRUE, fit = fit_baseline, predict = predict_baseline,
     does = "Predicts the mean, or the shares of the classes, whatever the predictors say.")
 }
 
+# For hyperparameters that matter for classes, or for numbers, only.
+for_classes <- function(settings, kind) rep(kind != "number", length(settings[[1]]))
+for_numbers <- function(settings, kind) rep(kind == "number", length(settings[[1]]))
+
 fit_baseline <- function(x, y, weights, settings, seed, threads) {
-  if (!is.factor(y)) return(stats::weighted.mean(y, weights %||% rep(1, length(y))))
-  totals <- tapply(weights %||% rep(1, length(y)), y, sum)
-  as.double(totals / sum(totals))
+  weights <- weights %||% rep(1, length(y))
+  if (!is.factor(y)) return(list(mean = stats::weighted.mean(y, weights)))
+  totals <- as.double(tapply(weights, y, sum, default = 0))
+  shares <- totals / sum(totals)
+  if (settings$guess == "majority") shares <- as.double(seq_along(shares) == which.max(shares))
+  list(shares = shares, draw = settings$guess == "draw", seed = seed)
 }
 
 predict_baseline <- function(model, x) {
-  if (length(model) == 1L) return(rep(model, nrow(x)))
-  matrix(model, nrow(x), length(model), byrow = TRUE)
+  n <- nrow(x)
+  if (is.null(model$shares)) return(rep(model$mean, n))
+  if (!model$draw) return(matrix(model$shares, n, length(model$shares), byrow = TRUE))
+  drawn <- with_seed(model$seed, sample.int(length(model$shares), n, TRUE, model$shares))
+  out <- matrix(0, n, length(model$shares))
+  out[cbind(seq_len(n), drawn)] <- 1
+  out
 }

@@ -7,32 +7,57 @@
 #   complexity_rank     0 (simplest) to 100, for breaking ties
 #   simplicity(s)       list of numeric vectors, one value a setting, lower is
 #                       simpler, most important first
-#   accepts             factors, sparse, missing, wants_scaling; most_levels
+#   accepts             factors, sparse, missing, weights: what it can take;
+#                       wants_scaling; nothing (needs no columns at all);
+#                       most_levels(kind)
 #   random              does fitting draw random numbers?
 #   fit(x, y, weights, settings, seed, threads)
+#                       with inner_fits, fit gets one more argument, `unit`: rows
+#                       with the same number belong together in inner divisions
+#   inner_fits          NULL, or function(settings, kind, classes): how many models
+#                       one fit really trains
 #   predict(model, x)   numeric vector, or matrix rows x classes (levels of y)
 #   path                NULL, or list(along, set_matters, predict): one fit serves
 #                       every value of the hyperparameter `along`; then there is no
 #                       predict, fit gets settings[[along]] as the whole vector of
 #                       values, and path$predict(model, x, values) gives rows x
 #                       values or rows x classes x values. set_matters: the set of
-#                       values is part of what is fitted.
-#   freeze, thaw        to and from a small, plain, serialisable form
+#                       values is part of what is fitted. `along` may name several
+#                       hyperparameters; `values` is then a data frame, one column
+#                       each, and so are the values that fit gets.
+#   freeze(model, value)  a small, plain, serialisable form for one path value
+#   impossible          list of cannot_work(): combinations left out before running
+#   packages            what fit and predict need: a character vector, or a
+#                       function(settings, kind) giving one
 family_definition <- function(name, label, kinds, hyperparameters = list(), complexity_rank,
                               simplicity = function(settings) list(), accepts = list(),
-                              random = FALSE, fit, predict = NULL, path = NULL,
-                              freeze = function(model, value) model, thaw = identity,
-                              impossible = list(),
-                              packages = character(), does = "") {
-  usual <- list(factors = FALSE, sparse = FALSE, missing = FALSE, wants_scaling = FALSE,
-                most_levels = NULL, nothing = FALSE)
+                              random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
+                              freeze = function(model, value) model,
+                              impossible = list(), packages = character(), does = "") {
+  usual <- list(factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
+                wants_scaling = FALSE, most_levels = NULL, nothing = FALSE)
   structure(list(name = name, label = label, kinds = kinds, hyperparameters = hyperparameters,
                  complexity_rank = complexity_rank, simplicity = simplicity,
                  accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
-                 predict = predict, path = path, freeze = freeze, thaw = thaw,
+                 predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
                  impossible = impossible, packages = packages, does = does, shipped = TRUE),
             class = "kw_family_definition")
 }
+
+# A combination of values that cannot work: test(settings, kind, about) gives one
+# logical a setting (settings as columns; about = rows, columns, classes), `says`
+# tells a person why.
+cannot_work <- function(says, test) list(says = says, test = test)
+
+family_packages <- function(definition, settings, kind) {
+  if (is.function(definition$packages)) definition$packages(settings, kind) else definition$packages
+}
+
+# Path values are a vector, or a data frame where the path runs along several
+# hyperparameters.
+path_count <- function(values) if (is.data.frame(values)) nrow(values) else length(values)
+
+path_take <- function(values, at) if (is.data.frame(values)) frame_of_rows(values, at) else values[at]
 
 new_family <- function(definition, settings) {
   part <- paste0("fam_", definition$name)
@@ -109,11 +134,10 @@ fit_family <- function(definition, x, target, settings, seed, threads = 1L) {
     }
     if (length(present) < nlevels(y)) y <- factor(y, levels = present)
   }
-  model <- if (definition$random) {
-    with_seed(seed, definition$fit(x, y, target$weights, settings, seed, threads))
-  } else {
-    definition$fit(x, y, target$weights, settings, seed, threads)
-  }
+  arguments <- list(x = x, y = y, weights = if (definition$accepts$weights) usable_weights(target$weights),
+                    settings = settings, seed = seed, threads = threads)
+  if (!is.null(definition$inner_fits)) arguments$unit <- inner_unit(target)
+  model <- if (definition$random) with_seed(seed, do.call(definition$fit, arguments)) else do.call(definition$fit, arguments)
   list(definition = definition, model = model, present = present, levels = levels(target$outcome),
        settings = settings)
 }
@@ -128,8 +152,13 @@ predict_family <- function(fitted, x, values = NULL) {
     definition$path$predict(fitted$model, x, values)
   }
   prediction <- all_levels(raw, fitted$present, fitted$levels)
-  check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) length(values))
+  check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) path_count(values))
   prediction
+}
+
+usable_weights <- function(weights) {
+  if (!is.null(weights) && sum(weights) <= 0) stop_kw("fit", "All training rows have weight 0.")
+  weights
 }
 
 all_levels <- function(raw, present, levels) {

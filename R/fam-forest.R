@@ -12,14 +12,19 @@
 #' @param min_leaf Nodes with this many training rows or fewer are not divided.
 #' @param row_share 1 = every tree sees a bootstrap draw; below 1 = that share of
 #'   the rows, drawn without repetition.
+#' @param split_rule `"usual"` (Gini or variance), `"random_cut"` (cuts drawn at
+#'   random, the best of them taken), `"hellinger"` (two classes: kinder to a rare
+#'   one) or `"rank"` (numbers: maximally selected rank statistics).
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Breiman (2001), Random forests, Machine Learning 45. Malley et al.
-#'   (2012), Probability machines, Methods of Information in Medicine 51.
+#'   (2012), Probability machines, Methods of Information in Medicine 51. Geurts,
+#'   Ernst & Wehenkel (2006), Extremely randomized trees, Machine Learning 63.
 #' @examples
 #' fam_forest(columns_tried = sensible(), min_leaf = among(1, 5, 20))
 #' @export
-fam_forest <- function(trees = 500, columns_tried = NULL, min_leaf = 5, row_share = 1) {
-  given <- list(trees = trees, min_leaf = min_leaf, row_share = row_share)
+fam_forest <- function(trees = 500, columns_tried = NULL, min_leaf = 5, row_share = 1,
+                       split_rule = "usual") {
+  given <- list(trees = trees, min_leaf = min_leaf, row_share = row_share, split_rule = split_rule)
   if (!is.null(columns_tried)) given$columns_tried <- columns_tried
   new_family(member_fam_forest(), given)
 }
@@ -45,11 +50,20 @@ member_fam_forest <- function() {
       row_share = hyperparameter("number", 1, min = 0, max = 1, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.5, 0.8, 1),
         meaning = "Share of the training rows that a tree sees.",
-        rising = "Stronger but more alike trees.")
+        rising = "Stronger but more alike trees."),
+      split_rule = hyperparameter("choice", "usual", choices = c("usual", "random_cut", "hellinger", "rank"),
+        sensible = function(rows, columns, classes) among("usual", "random_cut"),
+        meaning = "How a question is chosen: best cut, best of random cuts, or by another statistic.")
     ),
     complexity_rank = 70,
+    impossible = list(
+      cannot_work("split_rule = \"hellinger\" is for two classes",
+        function(settings, kind, about) settings$split_rule == "hellinger" & kind != "two_class"),
+      cannot_work("split_rule = \"rank\" is for numeric outcomes",
+        function(settings, kind, about) settings$split_rule == "rank" & kind != "number")
+    ),
     simplicity = function(settings) list(-settings$min_leaf, settings$trees),
-    accepts = list(sparse = TRUE), random = TRUE, fit = fit_forest,
+    accepts = list(weights = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
     packages = "ranger",
     does = "Averages many trees, each grown on its own draw of rows and columns.")
@@ -60,13 +74,15 @@ usual_columns_tried <- function(rows, columns, classes) {
   signif(max(1, floor(tried)) / columns, 6)
 }
 
+forest_rules <- list(usual = NULL, random_cut = "extratrees", hellinger = "hellinger", rank = "maxstat")
+
 fit_forest <- function(x, y, weights, settings, seed, threads) {
   fit <- ranger::ranger(
     x = x, y = y, num.trees = max(settings$trees),
     mtry = max(1, min(ncol(x), round(settings$columns_tried * ncol(x)))),
     min.node.size = settings$min_leaf, probability = is.factor(y),
     replace = settings$row_share == 1, sample.fraction = settings$row_share,
-    case.weights = weights, write.forest = TRUE, oob.error = FALSE,
+    splitrule = forest_rules[[settings$split_rule]], case.weights = weights, write.forest = TRUE, oob.error = FALSE,
     num.threads = threads, seed = max(1L, seed), verbose = FALSE
   )
   fit$call <- NULL

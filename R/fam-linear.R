@@ -12,8 +12,8 @@ fam_linear <- function() new_family(member_fam_linear(), list())
 
 member_fam_linear <- function() {
   family_definition("linear", "Linear", c("number", "two_class", "many_class"),
-    complexity_rank = 20, accepts = list(wants_scaling = TRUE),
-    fit = fit_linear, predict = predict_linear, packages = "nnet",
+    complexity_rank = 20, accepts = list(weights = TRUE, wants_scaling = TRUE),
+    fit = fit_linear, predict = predict_linear, packages = function(settings, kind) if (kind == "many_class") "nnet" else character(),
     does = "Weighs the columns and adds them up; no interactions unless steps make them.")
 }
 
@@ -47,7 +47,6 @@ plain_coefficients <- function(coefficients) {
 
 # Classes x (1 + columns); the first class is the reference.
 multinomial_coefficients <- function(x, y, weights) {
-  need("nnet", "fam_linear() with more than two classes")
   data <- list(y = y, x = x)
   n_weights <- (ncol(x) + 2L) * nlevels(y)
   data$w <- weights %||% rep(1, length(y))

@@ -34,7 +34,7 @@ member_fam_penalised <- function() {
     ),
     complexity_rank = 25,
     simplicity = function(settings) list(-settings$penalty, -settings$lasso_share),
-    accepts = list(sparse = TRUE, wants_scaling = TRUE),
+    accepts = list(weights = TRUE, sparse = TRUE, wants_scaling = TRUE),
     fit = fit_penalised,
     path = list(along = "penalty", set_matters = TRUE, predict = predict_penalised),
     freeze = freeze_penalised, packages = "glmnet",

@@ -45,7 +45,7 @@ member_fam_tree <- function() {
     complexity_rank = 40,
     simplicity = function(settings) list(-settings$complexity, settings$depth, -settings$min_leaf),
     # with three or more classes every subset of levels is tried
-    accepts = list(factors = TRUE, missing = TRUE,
+    accepts = list(weights = TRUE, factors = TRUE, missing = TRUE,
                    most_levels = function(kind) if (kind == "many_class") 12 else 500),
     fit = fit_tree,
     path = list(along = "complexity", set_matters = FALSE, predict = predict_tree), packages = "rpart",

@@ -116,7 +116,7 @@ open_model <- function(file, trust = NULL) {
     learned
   })
   core$family$definition <- whole_definition(core$family$definition, "fam")
-  for (package in core$family$definition$packages) need(package, "This model")
+  for (package in family_packages(core$family$definition, core$family$settings, core$kind)) need(package, "This model")
   core$facts$openings <- manifest$facts$openings
   structure(core, class = "kw_model")
 }

@@ -25,7 +25,7 @@ fit_final <- function(choice) {
   place <- paste(job$fingerprint, "all working rows")
   data <- list(frame = frame_columns(job$table, job$schema), target = brief_target(job))
   described <- fit_description(work, work$settings$fit[at])
-  value <- if (!is.null(described$definition$path)) work$settings$value[at]
+  value <- if (!is.null(described$definition$path)) path_values(work, at)
   restore <- remember_rng()
   on.exit(restore())
   chain <- learn_chain(work, work$settings$node[at], data, plan$seed, place)
@@ -75,7 +75,7 @@ final_family <- function(described, value, chain, seed, key) {
   frozen <- fitted$whole
   frozen$model <- definition$freeze(frozen$model, value)
   frozen$settings <- described$settings
-  if (!is.null(definition$path)) frozen$settings[[definition$path$along]] <- value
+  if (!is.null(definition$path)) frozen$settings[definition$path$along] <- as.list(value)
   list(input = fitted$input, whole = fitted$whole, frozen = frozen)
 }
 

@@ -227,7 +227,9 @@ refuse_all_failed <- function(results) {
 }
 
 software_versions <- function(plan) {
-  packages <- unique(unlist(lapply(plan$spaces, function(space) space$pipeline$family$definition$packages)))
+  packages <- unique(unlist(lapply(plan$spaces, function(space) {
+    family_packages(space$pipeline$family$definition, space$pipeline$family$settings, plan$job$kind)
+  })))
   packages <- c("kilnwright", packages)
   list(r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
        blas = basename(extSoftVersion()[["BLAS"]]),

@@ -25,6 +25,9 @@ gather_notes <- function(notes, names) {
 meet_one <- function(name, pipeline, job, training, target, rules, seed) {
   definition <- pipeline$family$definition
   check_family_fits(name, definition, job)
+  for (package in family_packages(definition, pipeline$family$settings, job$kind)) {
+    need(package, paste0("Candidate ", quoted(name), ", fam_", definition$name, "(),"))
+  }
   about <- list(rows = training$n, columns = length(job$schema), classes = length(job$levels))
   pipeline <- write_out_minimal(pipeline, job)
   pipeline$steps <- resolve_nodes(pipeline$steps, about)
@@ -32,7 +35,7 @@ meet_one <- function(name, pipeline, job, training, target, rules, seed) {
   about$columns <- frame_width(frame)
   pipeline$family <- resolve_part(pipeline$family, about)
   check_input_needs(name, frame, definition, job)
-  list(space = new_space(name, pipeline, job$kind, rules),
+  list(space = new_space(name, pipeline, job$kind, rules, about),
        notes = meeting_notes(pipeline, frame, definition))
 }
 
@@ -41,7 +44,6 @@ check_family_fits <- function(name, definition, job) {
     stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name,
                            " cannot predict ", outcome_words[[job$kind]], "."))
   }
-  for (package in definition$packages) need(package, paste0("fam_", definition$name, "()"))
 }
 
 write_out_minimal <- function(pipeline, job) {

@@ -3,13 +3,13 @@
 
 # A space is a candidate that has met its brief: everything needed to make,
 # clean and fill settings.
-new_space <- function(candidate, pipeline, kind, rules) {
+new_space <- function(candidate, pipeline, kind, rules, about) {
   dimensions <- pipeline_dimensions(pipeline)
   fitting <- Filter(function(rule) {
     (is.null(rule$candidate) || candidate %in% rule$candidate) && all(rule$uses %in% names(dimensions))
   }, rules)
   structure(list(candidate = candidate, pipeline = pipeline, dimensions = dimensions, kind = kind,
-                 rules = fitting), class = "kw_space")
+                 rules = fitting, about = about), class = "kw_space")
 }
 
 # Every combination; the last dimension moves fastest.
@@ -36,23 +36,31 @@ random_settings <- function(space, n) {
 }
 
 # Removes what cannot work or was ruled out, blanks values without effect, merges
-# settings that become equal. Returns the settings and what happened to the rest.
+# settings that become equal. Returns the settings, what happened to the rest, and
+# the first of those left out with the reason.
 clean_settings <- function(space, settings) {
   n <- nrow(settings)
   settings <- blank_inactive(space, settings)
-  impossible <- impossible_settings(space, settings)
+  why <- why_impossible(space, settings)
+  impossible <- !is.na(why)
   ruled <- lapply(space$rules, function(rule) {
     out <- rule$evaluate(settings)
     !is.na(out) & out & !impossible
   })
   out <- Reduce(`|`, ruled, rep(FALSE, n))
-  kept <- frame_of_rows(settings, !impossible & !out)
+  why[out] <- "ruled out by rule_out()"
+  kept <- frame_of_rows(settings, is.na(why))
   same <- if (length(kept) > 0L) duplicated(kept) else seq_len(nrow(kept)) > 1L
+  gone <- utils::head(which(!is.na(why)), most_listed)
   list(settings = frame_of_rows(kept, !same),
        counts = c(combinations = n, impossible = sum(impossible), ruled_out = sum(out),
                   merged = sum(same)),
-       by_rule = vapply(ruled, sum, numeric(1)))
+       by_rule = vapply(ruled, sum, numeric(1)),
+       left_out = list(settings = frame_of_rows(settings, gone), why = why[gone]))
 }
+
+# So many settings that were left out are kept for list_left_out().
+most_listed <- 10000L
 
 blank_inactive <- function(space, settings) {
   for (dimension in space$dimensions) {
@@ -96,14 +104,15 @@ part_at <- function(pipeline, address) {
   }
 }
 
-impossible_settings <- function(space, settings) {
-  impossible <- rep(FALSE, nrow(settings))
+# For every setting the reason why it cannot work, or NA.
+why_impossible <- function(space, settings) {
+  why <- rep(NA_character_, nrow(settings))
   family <- part_values(space, "family", settings)
-  for (cannot_work in space$pipeline$family$definition$impossible) {
-    hit <- cannot_work(family, space$kind)
-    impossible <- impossible | (!is.na(hit) & hit)
+  for (combination in space$pipeline$family$definition$impossible) {
+    hit <- rep_len(combination$test(family, space$kind, space$about), nrow(settings))
+    why[is.na(why) & !is.na(hit) & hit] <- combination$says
   }
-  impossible
+  why
 }
 
 # One row of a settings table as a named list.

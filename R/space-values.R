@@ -131,3 +131,6 @@ place_in_range <- function(range, position, whole = FALSE) {
   values <- signif(pmin(pmax(values, range$from), range$to), 6)
   if (whole) round(values) else values
 }
+
+# All values that a setting may take: one, or those of among().
+possible_values <- function(value) if (inherits(value, "kw_among")) value$values else value

@@ -21,14 +21,14 @@ compile_work <- function(spaces, tables, share = TRUE) {
     row = sequence(vapply(tables, nrow, integer(1))),
     node = unlist(lapply(parts, `[[`, "node")),
     key = unlist(lapply(parts, `[[`, "key")),
-    value = unlist(lapply(parts, `[[`, "value")),
-    set = rep(seq_along(spaces), vapply(tables, nrow, integer(1)))
+    value = unlist(lapply(parts, `[[`, "value"))
   )
   own <- if (share) "" else paste0("#", seq_along(settings$key))
   together <- paste(settings$node, settings$key, own)
   settings$fit <- match(together, unique(together))
   work <- list(settings = settings, nodes = nodes$all(), spaces = spaces, tables = tables,
-               fits = collect_fits(settings, spaces, lapply(parts, `[[`, "path_set")))
+               combinations = lapply(parts, `[[`, "combinations"))
+  work$fits <- collect_fits(work, lapply(parts, `[[`, "path_set"))
   work$settings$place <- value_places(work)
   work
 }
@@ -64,18 +64,22 @@ compile_candidate <- function(space, table, candidate, nodes, share) {
   definition <- space$pipeline$family$definition
   columns <- family_columns(space, table)
   along <- definition$path$along
-  value <- if (is.null(along)) rep(NA_real_, n) else as.double(columns[[along]])
+  several <- length(along) > 1L
+  value <- if (is.null(along)) rep(NA_real_, n) else if (several) group_rows(columns[along], n) else as.double(columns[[along]])
   path_set <- if (isTRUE(definition$path$set_matters)) sort(unique(value))
   list(node = node_of_chain[chain], key = fit_keys(definition, space, columns, n, path_set),
-       value = value, path_set = path_set)
+       value = value, path_set = path_set,
+       combinations = if (several) plain_frame(columns[along], n))
 }
 
 # Numbers of equal rows, in order of appearance.
 group_rows <- function(table, n) {
   if (length(table) == 0L) return(rep(1L, n))
-  text <- do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
+  text <- row_texts(table)
   match(text, unique(text))
 }
+
+row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
 
 # One key a setting: family and off-path values; with set_matters also the set.
 fit_keys <- function(definition, space, columns, n, path_set) {
@@ -91,24 +95,49 @@ fit_keys <- function(definition, space, columns, n, path_set) {
                    list(canonical_text(path_set)), sep = ";"))
 }
 
-collect_fits <- function(settings, spaces, path_sets) {
+collect_fits <- function(work, path_sets) {
+  settings <- work$settings
   first <- match(seq_len(max(settings$fit)), settings$fit)
   members <- unname(split(seq_along(settings$fit), settings$fit))
-  has_path <- vapply(spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1))
+  has_path <- vapply(work$spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1))
   values <- vector("list", length(first))
   pathed <- which(has_path[settings$candidate[first]])
-  values[pathed] <- lapply(members[pathed], function(m) sort(unique(settings$value[m])))
+  values[pathed] <- lapply(members[pathed], function(m) {
+    if (is.null(work$combinations[[settings$candidate[m[1]]]])) return(sort(unique(settings$value[m])))
+    unique_rows(path_values(work, m))
+  })
   list(node = settings$node[first], candidate = settings$candidate[first],
        row = settings$row[first], key = settings$key[first], members = members, values = values,
        set = path_sets)
 }
 
+# The path values of some settings of one fit: a vector, or a data frame where the
+# path runs along several hyperparameters.
+path_values <- function(work, settings) {
+  candidate <- work$settings$candidate[settings]
+  if (is.null(work$combinations[[candidate[1]]])) return(work$settings$value[settings])
+  rows <- work$settings$row[settings]
+  columns <- lapply(stats::setNames(nm = names(work$combinations[[candidate[1]]])), function(name) {
+    whole <- work$combinations[[candidate[1]]][[name]][rep(NA_integer_, length(settings))]
+    for (i in unique(candidate)) {
+      mine <- candidate == i
+      whole[mine] <- work$combinations[[i]][[name]][rows[mine]]
+    }
+    whole
+  })
+  plain_frame(columns, length(settings))
+}
+
+unique_rows <- function(table) frame_of_rows(table, !duplicated(group_rows(table, nrow(table))))
+
 # Where each setting's value stands among its fit's values; 1 without a path.
 value_places <- function(work) {
   place <- rep(1L, length(work$settings$fit))
-  for (fit in which(lengths(work$fits$values) > 1L)) {
+  for (fit in which(vapply(work$fits$values, path_count, integer(1)) > 1L)) {
     members <- work$fits$members[[fit]]
-    place[members] <- match(work$settings$value[members], work$fits$values[[fit]])
+    mine <- path_values(work, members)
+    values <- work$fits$values[[fit]]
+    place[members] <- if (is.data.frame(values)) match(row_texts(mine), row_texts(values)) else match(mine, values)
   }
   place
 }
@@ -124,7 +153,8 @@ fit_description <- function(work, fit) {
   definition <- space$pipeline$family$definition
   along <- definition$path$along
   values <- work$fits$values[[fit]]
-  if (!is.null(along)) settings[[along]] <- work$fits$set[[candidate]] %||% values
+  if (length(along) == 1L) settings[[along]] <- work$fits$set[[candidate]] %||% values
+  if (length(along) > 1L) settings[along] <- as.list(values)
   list(definition = definition, settings = settings, values = values, key = work$fits$key[fit])
 }
 

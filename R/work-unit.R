@@ -127,9 +127,9 @@ run_fit <- function(fit, described, input, training, validation, context) {
 score_fit <- function(fitted, x, target, values, metrics) {
   width <- max(1L, length(fitted$levels))
   block <- max(1L, as.integer(2e7 / max(1, nrow(x) * width)))
-  n_values <- max(1L, length(values))
+  n_values <- max(1L, path_count(values))
   pieces <- lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
-    prediction <- predict_family(fitted, x, values[at])
+    prediction <- predict_family(fitted, x, path_take(values, at))
     path <- as_path_prediction(target$outcome, prediction)
     matrix(vapply(metrics, function(metric) {
       if (!is.null(metric$undefined(target$outcome, target$weights))) return(rep(NA_real_, length(at)))

@@ -37,6 +37,24 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// neighbour_means
+Rcpp::NumericVector neighbour_means(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& rows, const Rcpp::NumericMatrix& shares, const Rcpp::NumericVector& weights, const Rcpp::IntegerVector& neighbours, const Rcpp::IntegerVector& weighting, const Rcpp::IntegerVector& distance, const Rcpp::IntegerVector& distances);
+RcppExport SEXP _kilnwright_neighbour_means(SEXP queriesSEXP, SEXP rowsSEXP, SEXP sharesSEXP, SEXP weightsSEXP, SEXP neighboursSEXP, SEXP weightingSEXP, SEXP distanceSEXP, SEXP distancesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type queries(queriesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type shares(sharesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type neighbours(neighboursSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type weighting(weightingSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type distance(distanceSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type distances(distancesSEXP);
+    rcpp_result_gen = Rcpp::wrap(neighbour_means(queries, rows, shares, weights, neighbours, weighting, distance, distances));
+    return rcpp_result_gen;
+END_RCPP
+}
 // tree_nodes
 Rcpp::IntegerMatrix tree_nodes(const Rcpp::NumericMatrix& x, const Rcpp::List& tree, const Rcpp::NumericVector& complexities);
 RcppExport SEXP _kilnwright_tree_nodes(SEXP xSEXP, SEXP treeSEXP, SEXP complexitiesSEXP) {
@@ -67,6 +85,7 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
+    {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},
     {"_kilnwright_tree_nodes", (DL_FUNC) &_kilnwright_tree_nodes, 3},
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 3},
     {NULL, NULL, 0}

@@ -2,8 +2,10 @@
 # package sources. Usage: Rscript tools/setup.R demo|test|develop
 #
 # demo    = what the package imports, and what the command line uses
-# test    = demo + what the tests use
-# develop = test + documentation, linting, coverage
+# test    = demo + every model package and what the tests use
+# develop = test + documentation, linting, coverage, benchmarks
+#
+# lightgbm is left to the user: it takes long to compile.
 
 wanted_packages <- function(level, description = "DESCRIPTION") {
   fields <- read.dcf(description, fields = c("Imports", "LinkingTo", "Suggests"))[1, ]
@@ -13,11 +15,12 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   }
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("nnet", "optparse")
-  tests <- c("testthat", "withr", "DBI", "RSQLite", "readxl", "nanoparquet")
+  models <- c("ANN2", "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
+  tests <- c(models, "testthat", "withr", "DBI", "RSQLite", "readxl", "nanoparquet")
   wanted <- switch(level,
     demo = c(imports, command_line),
     test = c(imports, command_line, tests),
-    develop = c(imports, command_line, tests, split_field(fields[["Suggests"]])),
+    develop = setdiff(c(imports, command_line, tests, split_field(fields[["Suggests"]])), "lightgbm"),
     stop("setup: the level is one of demo, test, develop; got '", level, "'", call. = FALSE)
   )
   unique(wanted)

@@ -1,0 +1,63 @@
+#' Nearest neighbours
+#'
+#' Predicts from the training rows that are most alike. One pass over the distances
+#' serves every number of neighbours, every weighting and every distance.
+#'
+#' @param neighbours Number of nearest training rows asked.
+#' @param weighting `"equal"`, `"inverse"` (1 / distance; rows at no distance decide
+#'   alone) or `"fading"` (1 - (distance / (just beyond the farthest asked))^2, the
+#'   Epanechnikov kernel).
+#' @param distance `"straight"` (Euclidean), `"city"` (sum of absolute differences)
+#'   or `"largest"` (largest difference in a column).
+#' @return A family for [pipeline()] and [candidates()].
+#' @references Fix & Hodges (1951); Epanechnikov kernel weights as in Hastie,
+#'   Tibshirani & Friedman (2009), The Elements of Statistical Learning, 6.2.
+#' @examples
+#' fam_neighbours(neighbours = among(1:50), weighting = among("equal", "inverse"))
+#' @export
+fam_neighbours <- function(neighbours = 10, weighting = "equal", distance = "straight") {
+  new_family(member_fam_neighbours(), list(neighbours = neighbours, weighting = weighting, distance = distance))
+}
+
+neighbour_weightings <- c("equal", "inverse", "fading")
+neighbour_distances <- c("straight", "city", "largest")
+
+member_fam_neighbours <- function() {
+  family_definition("neighbours", "Nearest neighbours", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      neighbours = hyperparameter("whole", 10, min = 1,
+        sensible = function(rows, columns, classes) from_to(1, max(2, min(100, rows %/% 5)), spacing = "log", points = 15),
+        meaning = "Number of most alike training rows that are asked.",
+        rising = "Smoother predictions: less variance, more bias."),
+      weighting = hyperparameter("choice", "equal", choices = neighbour_weightings,
+        sensible = function(rows, columns, classes) among("equal", "inverse", "fading"),
+        meaning = "How much nearer rows count for more."),
+      distance = hyperparameter("choice", "straight", choices = neighbour_distances,
+        sensible = function(rows, columns, classes) among("straight", "city"),
+        meaning = "How unlike two rows are: straight line, sum over columns, or largest difference.")
+    ),
+    complexity_rank = 50,
+    simplicity = function(settings) list(-settings$neighbours, match(settings$weighting, neighbour_weightings)),
+    accepts = list(wants_scaling = TRUE, weights = TRUE),
+    impossible = list(
+      cannot_work("there are fewer training rows than neighbours asked",
+        function(settings, kind, about) settings$neighbours > about$rows)
+    ),
+    fit = fit_neighbours,
+    path = list(along = c("neighbours", "weighting", "distance"), set_matters = FALSE, predict = predict_neighbours),
+    does = "Predicts from the training rows that are most alike.")
+}
+
+fit_neighbours <- function(x, y, weights, settings, seed, threads) {
+  shares <- if (is.factor(y)) diag(nlevels(y))[as.integer(y), , drop = FALSE] else cbind(y)
+  list(rows = t(unname(x)), shares = unname(shares), weights = weights %||% numeric(), is_class = is.factor(y))
+}
+
+predict_neighbours <- function(model, x, values) {
+  distances <- unique(match(values$distance, neighbour_distances))
+  found <- neighbour_means(t(unname(x)), model$rows, model$shares, model$weights,
+                           as.integer(pmin(values$neighbours, ncol(model$rows))),
+                           match(values$weighting, neighbour_weightings) - 1L,
+                           match(values$distance, neighbour_distances) - 1L, sort(distances) - 1L)
+  if (model$is_class) found else matrix(found, nrow(x), path_count(values))
+}

@@ -1,0 +1,120 @@
+#' Adaptive regression splines
+#'
+#' A sum of hinges, which are straight lines with a bend, placed where they help
+#' and then pruned (package earth). For classes the hinges of a least-squares fit
+#' are weighed by logistic regression, several classes one against the rest. One
+#' fit serves every number of terms.
+#'
+#' @param terms At most this many terms, the constant included: of the pruned
+#'   models of that size or less, the one with the best generalised
+#'   cross-validation criterion.
+#' @param degree Most columns multiplied in a term: 1 = no interactions.
+#' @return A family for [pipeline()] and [candidates()].
+#' @references Friedman (1991), Multivariate adaptive regression splines, Annals of
+#'   Statistics 19.
+#' @examples
+#' fam_splines(terms = among(2:21), degree = among(1, 2))
+#' @export
+fam_splines <- function(terms = 21, degree = 1) {
+  new_family(member_fam_splines(), list(terms = terms, degree = degree))
+}
+
+member_fam_splines <- function() {
+  family_definition("splines", "Adaptive regression splines", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      terms = hyperparameter("whole", 21, min = 1,
+        sensible = function(rows, columns, classes) from_to(2, 21, points = 20),
+        meaning = "At most this many terms, the constant included.",
+        rising = "More bends: less bias, more variance."),
+      degree = hyperparameter("whole", 1, min = 1, max = 5,
+        sensible = function(rows, columns, classes) among(1, 2),
+        meaning = "Most columns multiplied in a term; 1 allows no interactions.",
+        rising = "Finer interactions: less bias, more variance, slower.")
+    ),
+    complexity_rank = 45,
+    simplicity = function(settings) list(settings$degree, settings$terms),
+    accepts = list(weights = TRUE), fit = fit_splines,
+    path = list(along = "terms", set_matters = FALSE, predict = predict_splines),
+    freeze = freeze_splines, packages = "earth",
+    does = "Adds up lines with bends, placed where they help.")
+}
+
+fit_splines <- function(x, y, weights, settings, seed, threads) {
+  x <- unname(x)
+  colnames(x) <- tree_names(ncol(x))
+  targets <- if (!is.factor(y)) {
+    cbind(y)
+  } else {
+    vapply(if (nlevels(y) == 2L) 2L else seq_len(nlevels(y)), function(class) as.double(as.integer(y) == class), numeric(length(y)))
+  }
+  fit <- earth::earth(x, targets, weights = weights, degree = settings$degree, pmethod = "backward",
+                      keepxy = FALSE)
+  sizes <- best_sizes(fit$gcv.per.subset)
+  basis <- hinge_columns(x, fit$dirs, fit$cuts)
+  wanted <- unique(sizes[pmin(settings$terms, length(sizes))])
+  subsets <- lapply(wanted, function(size) {
+    terms <- fit$prune.terms[size, seq_len(size)]
+    list(terms = terms, coefficients = spline_coefficients(basis[, terms, drop = FALSE], targets, weights, is.factor(y)))
+  })
+  list(dirs = unname(fit$dirs), cuts = unname(fit$cuts), sizes = sizes, wanted = wanted, subsets = subsets,
+       is_class = is.factor(y))
+}
+
+# For "at most m terms", m = 1, 2, ...: the size with the best criterion.
+best_sizes <- function(criterion) {
+  best <- cummin(criterion)
+  match(best, criterion)
+}
+
+# Values of all terms: products of hinges. A direction is 0 (column not in the
+# term), 2 (the column itself), 1 or -1 (above or below the cut).
+hinge_columns <- function(x, dirs, cuts) {
+  basis <- matrix(1, nrow(x), nrow(dirs))
+  for (term in seq_len(nrow(dirs))) {
+    for (column in which(dirs[term, ] != 0)) {
+      side <- dirs[term, column]
+      part <- if (side == 2) x[, column] else pmax(side * (x[, column] - cuts[term, column]), 0)
+      basis[, term] <- basis[, term] * part
+    }
+  }
+  basis
+}
+
+# Terms x targets.
+spline_coefficients <- function(basis, targets, weights, is_class) {
+  one <- function(y) {
+    fit <- if (is_class) {
+      logistic_fit(basis, y, weights %||% rep(1, length(y)))
+    } else if (is.null(weights)) {
+      stats::lm.fit(basis, y)
+    } else {
+      stats::lm.wfit(basis, y, weights)
+    }
+    plain_coefficients(fit$coefficients)
+  }
+  matrix(vapply(seq_len(ncol(targets)), function(j) one(targets[, j]), numeric(ncol(basis))), ncol(basis))
+}
+
+predict_splines <- function(model, x, values) {
+  basis <- hinge_columns(x, model$dirs, model$cuts)
+  sizes <- model$sizes[pmin(values, length(model$sizes))]
+  at <- match(sizes, model$wanted)
+  if (anyNA(at)) stop("a number of terms was asked for that was not fitted")
+  etas <- lapply(seq_len(ncol(model$subsets[[1]]$coefficients)), function(target) {
+    each <- vapply(model$subsets, function(subset) {
+      drop(basis[, subset$terms, drop = FALSE] %*% subset$coefficients[, target])
+    }, numeric(nrow(x)))
+    matrix(each, nrow(x))[, at, drop = FALSE]
+  })
+  if (!model$is_class) return(etas[[1]])
+  if (length(etas) == 1L) return(stack_two_classes(stats::plogis(etas[[1]])))
+  stack_shares(lapply(etas, stats::plogis))
+}
+
+freeze_splines <- function(model, value) {
+  size <- model$sizes[min(value, length(model$sizes))]
+  model$subsets <- model$subsets[match(size, model$wanted)]
+  model$sizes <- rep(size, length(model$sizes))
+  model$wanted <- size
+  model
+}

@@ -1,0 +1,191 @@
+#' Support vector machine
+#'
+#' The border with the widest margin between classes, or a tube around a numeric
+#' outcome. Radial and polynomial kernels by package kernlab, the linear kernel by
+#' package LiblineaR. Several classes are had one against the rest.
+#'
+#' Probabilities come from decision values of rows that a machine has not seen:
+#' three inner parts of the training rows (cut by group if there is one) are held
+#' out in turn, and a logistic curve is fitted to the held-out values (Platt
+#' scaling). A fit for two classes so trains four machines, which [preview()] says.
+#'
+#' @param kernel `"linear"`, `"radial"` or `"polynomial"`.
+#' @param cost Price of rows on the wrong side of the margin.
+#' @param reach For the radial and polynomial kernel: the factor on distances or
+#'   products; the default is 1 / number of columns.
+#' @param degree For the polynomial kernel.
+#' @param tube For numeric outcomes: errors below this cost nothing, in units of
+#'   the training outcome's standard deviation.
+#' @return A family for [pipeline()] and [candidates()].
+#' @references Platt (1999), Probabilistic outputs for support vector machines; Lin,
+#'   Lin & Weng (2007), A note on Platt's probabilistic outputs, Machine Learning 68.
+#' @examples
+#' fam_support_vectors(kernel = among("linear", "radial"), cost = from_to(0.1, 10, "log"))
+#' @export
+fam_support_vectors <- function(kernel = "radial", cost = 1, reach = NULL, degree = 2, tube = 0.1) {
+  given <- list(kernel = kernel, cost = cost, degree = degree, tube = tube)
+  if (!is.null(reach)) given$reach <- reach
+  new_family(member_fam_support_vectors(), given)
+}
+
+member_fam_support_vectors <- function() {
+  family_definition("support_vectors", "Support vector machine", c("number", "two_class", "many_class"),
+    hyperparameters = list(
+      kernel = hyperparameter("choice", "radial", choices = c("linear", "radial", "polynomial"),
+        sensible = function(rows, columns, classes) among("linear", "radial"),
+        meaning = "Form of the border: straight, or bent in one way or the other."),
+      cost = hyperparameter("number", 1, min = 0, open_min = TRUE,
+        sensible = function(rows, columns, classes) from_to(0.01, 100, spacing = "log", points = 9),
+        meaning = "Price of rows on the wrong side of the margin.",
+        rising = "Closer to the training rows: less bias, more variance, slower."),
+      reach = hyperparameter("number", usual_reach, min = 0, open_min = TRUE,
+        sensible = function(rows, columns, classes) {
+          from_to(signif(0.05 / columns, 3), signif(5 / columns, 3), spacing = "log", points = 5)
+        },
+        meaning = "Factor on squared distances (radial) or products (polynomial).",
+        rising = "Rows matter to near neighbours only: less bias, more variance.",
+        active_when = function(settings, kind) settings$kernel != "linear"),
+      degree = hyperparameter("whole", 2, min = 2, max = 6,
+        sensible = function(rows, columns, classes) among(2, 3),
+        meaning = "Degree of the polynomial.", rising = "Finer interactions: less bias, more variance.",
+        active_when = function(settings, kind) settings$kernel == "polynomial"),
+      tube = hyperparameter("number", 0.1, min = 0,
+        sensible = function(rows, columns, classes) among(0.01, 0.1, 0.5),
+        meaning = "Errors below this cost nothing, in units of the outcome's standard deviation.",
+        rising = "Fewer support vectors: a flatter, faster fit.", active_when = for_numbers)
+    ),
+    complexity_rank = 60,
+    simplicity = function(settings) list(match(settings$kernel, c("linear", "polynomial", "radial")), settings$cost),
+    accepts = list(sparse = TRUE, wants_scaling = TRUE), random = TRUE,
+    inner_fits = function(settings, kind, classes) {
+      if (kind == "number") 1 else if (kind == "two_class") 4 else 4 * classes
+    },
+    fit = fit_support_vectors, predict = predict_support_vectors,
+    packages = function(settings, kind) {
+      unique(ifelse(possible_values(settings$kernel) == "linear", "LiblineaR", "kernlab"))
+    },
+    does = "Puts the border where the margin is widest, straight or bent by a kernel.")
+}
+
+usual_reach <- function(rows, columns, classes) signif(1 / max(1, columns), 6)
+
+fit_support_vectors <- function(x, y, weights, settings, seed, threads, unit) {
+  x <- machine_input(x, settings)
+  if (!is.factor(y)) {
+    centre <- mean(y)
+    spread <- max(stats::sd(y), 1e-12)
+    return(list(machine = train_machine(x, (y - centre) / spread, settings, FALSE), centre = centre, spread = spread))
+  }
+  classes <- if (nlevels(y) == 2L) 2L else seq_len(nlevels(y))
+  parts <- held_out_parts(y, unit)
+  list(against_rest = lapply(classes, function(class) one_against_rest(x, as.integer(y) == class, parts, settings)))
+}
+
+# The linear package takes sparse columns; kernels need all numbers.
+machine_input <- function(x, settings) {
+  if (settings$kernel == "linear" || is.matrix(x)) unname(x) else unname(as.matrix(x))
+}
+
+held_out_parts <- function(y, unit) {
+  if (length(unique(unit)) < 3L) stop("too few independent training rows for held-out probabilities", call. = FALSE)
+  deal_rows(length(y), rep(1 / 3, 3L), as.integer(y), unit)
+}
+
+one_against_rest <- function(x, inside, parts, settings) {
+  values <- rep(NA_real_, length(inside))
+  for (part in 1:3) {
+    held <- parts == part
+    if (length(unique(inside[!held])) < 2L) next
+    values[held] <- machine_values(train_machine(x[!held, , drop = FALSE], inside[!held], settings, TRUE),
+                                   x[held, , drop = FALSE])
+  }
+  usable <- !is.na(values)
+  if (length(unique(inside[usable])) < 2L) {
+    stop("too few rows of a class for held-out probabilities", call. = FALSE)
+  }
+  list(machine = train_machine(x, inside, settings, TRUE), curve = platt_curve(values[usable], inside[usable]))
+}
+
+# `y` is logical for classes, a number in units of its sd for regression.
+train_machine <- function(x, y, settings, is_class) {
+  if (settings$kernel == "linear") return(train_linear(x, y, settings, is_class))
+  kernel <- if (settings$kernel == "radial") {
+    kernlab::rbfdot(sigma = settings$reach)
+  } else {
+    kernlab::polydot(degree = settings$degree, scale = settings$reach, offset = 1)
+  }
+  target <- if (is_class) factor(y, levels = c(TRUE, FALSE)) else y
+  fit <- kernlab::ksvm(x, target, type = if (is_class) "C-svc" else "eps-svr", kernel = kernel, C = settings$cost,
+                       epsilon = settings$tube, scaled = FALSE, prob.model = FALSE, cross = 0, fit = FALSE)
+  list(kind = "kernel", kernel = settings$kernel, reach = settings$reach, degree = settings$degree,
+       rows = x[kernlab::SVindex(fit), , drop = FALSE], weights = as.double(unlist(kernlab::coef(fit))),
+       shift = kernlab::b(fit))
+}
+
+train_linear <- function(x, y, settings, is_class) {
+  target <- if (is_class) factor(ifelse(y, "yes", "no"), levels = c("yes", "no")) else y
+  fit <- LiblineaR::LiblineaR(x, target, type = if (is_class) 3 else 13, cost = settings$cost, bias = 1,
+                              svr_eps = if (is_class) NULL else settings$tube, verbose = FALSE)
+  weights <- as.double(fit$W)
+  # values are for the first class that the package met
+  if (is_class && as.character(fit$ClassNames[1]) == "no") weights <- -weights
+  list(kind = "linear", weights = weights[-length(weights)], shift = -weights[length(weights)])
+}
+
+# Decision values (higher = inside), or predictions in units of the outcome's sd.
+machine_values <- function(machine, x) {
+  if (machine$kind == "linear") return(as.double(x %*% machine$weights) - machine$shift)
+  as.double(kernel_matrix(machine, x) %*% machine$weights) - machine$shift
+}
+
+kernel_matrix <- function(machine, x) {
+  products <- tcrossprod(x, machine$rows)
+  if (machine$kernel == "polynomial") return((machine$reach * products + 1)^machine$degree)
+  distances <- outer(rowSums(x^2), rowSums(machine$rows^2), `+`) - 2 * products
+  exp(-machine$reach * pmax(distances, 0))
+}
+
+# Platt's curve, 1 / (1 + exp(a * value + b)), with his smoothed targets; Newton's
+# method with backtracking as in Lin, Lin & Weng (2007).
+platt_curve <- function(values, inside) {
+  n_inside <- sum(inside)
+  n_outside <- sum(!inside)
+  target <- ifelse(inside, (n_inside + 1) / (n_inside + 2), 1 / (n_outside + 2))
+  ab <- c(0, log((n_outside + 1) / (n_inside + 1)))
+  loss_at <- function(ab) {
+    eta <- ab[1] * values + ab[2]
+    sum(target * eta + pmax(-eta, 0) + log1p(exp(-abs(eta))))
+  }
+  loss <- loss_at(ab)
+  for (iteration in 1:100) {
+    p <- stats::plogis(-(ab[1] * values + ab[2]))
+    gradient <- c(sum(values * (target - p)), sum(target - p))
+    if (max(abs(gradient)) < 1e-5) break
+    spread <- p * (1 - p)
+    hessian <- matrix(c(sum(values^2 * spread), sum(values * spread), sum(values * spread), sum(spread)), 2) + diag(1e-12, 2)
+    step <- -solve(hessian, gradient)
+    size <- 1
+    while (size >= 1e-10 && loss_at(ab + size * step) >= loss + 1e-4 * size * sum(gradient * step)) size <- size / 2
+    if (size < 1e-10) break
+    ab <- ab + size * step
+    loss <- loss_at(ab)
+  }
+  ab
+}
+
+predict_support_vectors <- function(model, x) {
+  if (!is.null(model$machine)) {
+    x <- machine_rows(model$machine, x)
+    return(model$centre + model$spread * machine_values(model$machine, x))
+  }
+  p <- lapply(model$against_rest, function(one) {
+    stats::plogis(-(one$curve[1] * machine_values(one$machine, machine_rows(one$machine, x)) + one$curve[2]))
+  })
+  if (length(p) == 1L) return(two_columns(p[[1]]))
+  shares <- do.call(cbind, p)
+  total <- rowSums(shares)
+  shares[total == 0, ] <- 1
+  unname(shares / rowSums(shares))
+}
+
+machine_rows <- function(machine, x) if (machine$kind == "linear" || is.matrix(x)) x else as.matrix(x)
