@@ -21,3 +21,11 @@ auc_columns <- function(scores, event, weights) {
     .Call(`_kilnwright_auc_columns`, scores, event, weights)
 }
 
+average_precision_columns <- function(scores, event, weights) {
+    .Call(`_kilnwright_average_precision_columns`, scores, event, weights)
+}
+
+lift_columns <- function(scores, event, weights, share) {
+    .Call(`_kilnwright_lift_columns`, scores, event, weights, share)
+}
+

@@ -1,13 +1,17 @@
 # The commands.
 
 member_command_demo <- function() {
-  new_command("compare four candidates on the made-up firing ledger", character(),
-    list(option("out", "kilnwright-demo", "folder for the results [default %default]"),
+  new_command("compare four candidates, or all families, on the made-up firing ledger", character(),
+    list(option("all", help = "every family there is, a few settings each", type = "flag"),
+         option("out", "kilnwright-demo", "folder for the results [default %default]"),
          option("replace", help = "replace the folder if it is there", type = "flag"),
          option("quiet", help = "no progress", type = "flag")),
     run = function(positional, options) {
-      file <- system.file("extdata", "pots-plan.yml", package = "kilnwright", mustWork = TRUE)
-      run_plan_file(file, options)
+      name <- if (options$all) "pots-all.yml" else "pots-plan.yml"
+      file <- system.file("extdata", name, package = "kilnwright", mustWork = TRUE)
+      run_plan_file(file, options, absent = function(candidate, packages) {
+        complain(paste0("Left out: ", candidate, ", since package ", enumerate(packages), " is not installed."))
+      })
     })
 }
 
@@ -43,9 +47,9 @@ member_command_predict <- function() {
     run = function(positional, options) predict_to_file(positional, options))
 }
 
-run_plan_file <- function(file, options) {
+run_plan_file <- function(file, options, absent = "stop") {
   check_results_folder(options$out, options$replace)
-  plan <- read_plan(file, seed = options$seed)
+  plan <- plan_from_file(file, options$seed, absent)
   complain(capture_print(preview(plan)), "")
   cmp <- run_comparison(plan, quiet = options$quiet)
   choice <- select_final(cmp, rule = plan$rule %||% "one_se")

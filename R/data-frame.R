@@ -94,3 +94,12 @@ bind_frames <- function(frames) {
   sparse <- if (!is.null(frames[[1]]$sparse)) do.call(rbind, lapply(frames, `[[`, "sparse"))
   new_frame(plain_frame(columns, as.integer(n)), sparse)
 }
+
+# Numbers of equal rows, in order of appearance.
+group_rows <- function(table, n) {
+  if (length(table) == 0L) return(rep(1L, n))
+  text <- row_texts(table)
+  match(text, unique(text))
+}
+
+row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))

@@ -60,7 +60,7 @@ standings_figure_data <- function(cmp, metric, show, top) {
   labels <- vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
   table$label <- paste0(table$candidate, ifelse(nzchar(labels), paste0("\n", wrap_words(labels, 34)), ""))
   table$mean_text <- mapply(round_to, table$mean, table$se)
-  scores <- cmp$results$scores[[metric$name]][at, counted_splits(cmp, metric$name), drop = FALSE]
+  scores <- score_summary(cmp, metric$name)$scores[at, , drop = FALSE]
   n <- ncol(scores)
   splits <- data.frame(score = as.vector(t(scores)), line = rep(table$line, each = n))
   splits$height <- splits$line - 0.2 - 0.06 * (seq_len(n) %% 3)

@@ -1,8 +1,9 @@
 #' Draw the score against a hyperparameter
 #'
 #' The line is the mean over splits, the band one standard error to either side,
-#' the faint points are the single splits, and the best setting is marked. A
-#' second hyperparameter becomes line type, shape and colour, a third one panels;
+#' the faint points are the single splits, thin lines the means of single repeats, and
+#' the best setting is marked. Training scores, if the comparison kept them, are a
+#' dotted line. A second hyperparameter becomes line type, shape and colour, a third one panels;
 #' for any further ones the best value is taken.
 #'
 #' @param cmp A comparison from [run_comparison()].
@@ -36,6 +37,8 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
       x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
       colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,
       caption = paste0("Line: mean over splits. Band or bar: one standard error. Faint points: single splits. Ring: the best setting.",
+                       if (!is.null(data$repeats)) " Thin lines: single repeats.",
+                       if (!all(is.na(data$summary$training))) " Dotted with crosses: training rows.",
                        if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), "."))
     ) +
     theme_kilnwright()
@@ -81,25 +84,33 @@ tuning_axes <- function(cmp, candidate, varied, along) {
 tuning_figure_data <- function(cmp, metric, candidate, axes) {
   mine <- which(candidate_names(cmp) == candidate)
   settings <- cmp$results$tables[[candidate]][cmp$results$row[mine], , drop = FALSE]
-  counted <- counted_splits(cmp, metric$name)
-  scores <- cmp$results$scores[[metric$name]][mine, counted, drop = FALSE]
-  spread <- spread_of(scores)
-  every <- spread_of(cmp$results$scores[[metric$name]][, counted, drop = FALSE])
-  place <- order(order_settings(cmp, every$mean, metric))[mine]
+  summary <- score_summary(cmp, metric$name)
+  scores <- summary$scores[mine, , drop = FALSE]
+  place <- order(order_settings(cmp, summary$mean, metric))[mine]
   values <- function(name) if (is.null(name)) rep("", length(mine)) else group_labels(settings[[name]])
   all <- data.frame(x = I(settings[[axes$x]]), line = values(axes$line),
                     panel = if (is.null(axes$panel)) "" else paste(axes$panel, "=", values(axes$panel)),
-                    mean = spread$mean, se = spread$sd * error_factor(cmp, counted), at = seq_along(mine), place = place)
+                    mean = summary$mean[mine], se = summary$se[mine], training = summary$training[mine],
+                    at = seq_along(mine), place = place)
   all$x <- unclass(all$x)
   all <- all[!is.na(all$mean) & !is.na(all$x), ]
   all <- all[order(all$place), ]
   all$best <- seq_len(nrow(all)) == 1L
   summary <- all[!duplicated(all[c("x", "line", "panel")]), ]
   n <- ncol(scores)
+  score_columns <- list(n = n, rep = if (is.null(cmp$results$pooled)) split_places(cmp)$rep[counted_splits(cmp, metric$name)])
   splits <- summary[rep(seq_len(nrow(summary)), each = n), c("x", "line", "panel")]
   splits$score <- as.vector(t(scores[summary$at, , drop = FALSE]))
-  list(summary = summary, splits = splits, best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
+  list(summary = summary, splits = splits, repeats = repeat_lines(cmp, splits, score_columns), best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
        log = spans_magnitudes(summary$x))
+}
+
+# Means of the single repeats, where folds were repeated.
+repeat_lines <- function(cmp, splits, score_columns) {
+  rep <- score_columns$rep
+  if (cmp$plan$splitter$spread != "folds" || length(unique(rep)) < 2L) return(NULL)
+  splits$rep <- rep(rep, length.out = nrow(splits))
+  stats::aggregate(score ~ x + line + panel + rep, splits, mean)
 }
 
 # Labels of groups in the order of their values.
@@ -125,9 +136,25 @@ tuning_lines <- function(data, axes) {
                                    if (!grouped) list(colour = "grey40"))) +
     do.call(ggplot2::geom_ribbon, c(list(ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se),
                                          na.rm = TRUE), band)) +
+    extra_lines(data, grouped) +
     do.call(ggplot2::geom_line, c(list(linewidth = 1), fixed)) +
     do.call(ggplot2::geom_point, c(list(size = 2), fixed)) + best_ring(data)
   if (grouped) plot + group_scales() else plot
+}
+
+# Thin lines of single repeats, and the training scores.
+extra_lines <- function(data, grouped) {
+  fixed <- if (grouped) list() else list(colour = "grey35")
+  list(
+    if (!is.null(data$repeats)) {
+      do.call(ggplot2::geom_line, c(list(data = data$repeats, ggplot2::aes(y = .data$score, group = interaction(.data$rep, .data$line)),
+                                         linewidth = 0.3, alpha = 0.7, linetype = "solid", show.legend = FALSE), fixed))
+    },
+    if (!all(is.na(data$summary$training))) {
+      list(do.call(ggplot2::geom_line, c(list(ggplot2::aes(y = .data$training), linewidth = 0.8, linetype = "11", show.legend = FALSE), fixed)),
+           do.call(ggplot2::geom_point, c(list(ggplot2::aes(y = .data$training), size = 1.6, shape = 4, show.legend = FALSE), fixed)))
+    }
+  )
 }
 
 best_ring <- function(data) {

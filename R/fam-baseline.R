@@ -2,10 +2,7 @@
 #'
 #' Whatever cannot beat it has learned nothing.
 #'
-#' @param guess What is predicted. For a numeric outcome always the mean. For
-#'   classes `"shares"` (every class has its share of the training rows as
-#'   probability), `"majority"` (the commonest class for certain) or `"draw"` (a
-#'   class for certain, drawn for each row with the shares as probabilities).
+#' @eval family_help("baseline")
 #' @return A family for [pipeline()] and [candidates()].
 #' @examples
 #' candidates(baseline = fam_baseline(), linear = fam_linear())

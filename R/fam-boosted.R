@@ -5,14 +5,7 @@
 #' are a shorter run, so one fit serves every number of trees. Several classes are
 #' had one against the rest. Categories and missing values are taken as they are.
 #'
-#' @param trees Number of trees.
-#' @param rate Learning rate: how much of each tree is added.
-#' @param depth Most questions in a row in a tree: 1 = no interactions.
-#' @param min_leaf Fewest training rows in a leaf.
-#' @param row_share Share of the rows that a tree is grown on.
-#' @param column_share Share of the columns that a tree may use; only with
-#'   `package = "lightgbm"`.
-#' @param package `"gbm"` or `"lightgbm"`.
+#' @eval family_help("boosted")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (2001), Greedy function approximation: a gradient boosting
 #'   machine; Friedman (2002), Stochastic gradient boosting.

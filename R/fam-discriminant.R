@@ -4,11 +4,7 @@
 #' (package MASS), with `"quadratic"` each its own (package MASS), with
 #' `"regularised"` something between the two, drawn towards round clouds.
 #'
-#' @param shape `"linear"`, `"quadratic"` or `"regularised"`.
-#' @param pooling For `"regularised"`: 0 = every class its own covariance, 1 = all
-#'   the common one.
-#' @param roundness For `"regularised"`: 0 = covariances as they are, 1 = multiples
-#'   of the identity matrix. Above 0 there may be more columns than rows.
+#' @eval family_help("discriminant")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (1989), Regularized discriminant analysis, JASA 84: the
 #'   covariances are as in its equations (16) to (18), with case counts as weights.

@@ -4,17 +4,7 @@
 #' (package ranger; probability forests for classes). The trees of a small forest
 #' are the first trees of a larger one, so one fit serves every number of trees.
 #'
-#' @param trees Number of trees.
-#' @param columns_tried Share of the columns looked at for each question, above 0
-#'   and at most 1 (rounded to whole columns, at least one). The default is the
-#'   usual rule: the square root of the number of columns for classes, a third
-#'   for numbers.
-#' @param min_leaf Nodes with this many training rows or fewer are not divided.
-#' @param row_share 1 = every tree sees a bootstrap draw; below 1 = that share of
-#'   the rows, drawn without repetition.
-#' @param split_rule `"usual"` (Gini or variance), `"random_cut"` (cuts drawn at
-#'   random, the best of them taken), `"hellinger"` (two classes: kinder to a rare
-#'   one) or `"rank"` (numbers: maximally selected rank statistics).
+#' @eval family_help("forest")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Breiman (2001), Random forests, Machine Learning 45. Malley et al.
 #'   (2012), Probability machines, Methods of Information in Medicine 51. Geurts,

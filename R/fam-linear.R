@@ -4,6 +4,7 @@
 #' multinomial regression (package nnet) for more. Columns that others make
 #' superfluous get no coefficient.
 #'
+#' @eval family_help("linear")
 #' @return A family for [pipeline()] and [candidates()].
 #' @examples
 #' pipeline(pre_missing(), pre_onehot(drop_one = TRUE), pre_scale(), fam_linear())

@@ -4,19 +4,15 @@
 #' to do with one another (package naivebayes). Categories are taken as they are,
 #' missing values are passed over.
 #'
-#' `fam_naive_bayes()` describes numbers by a normal curve or a smooth density and
-#' categories by their shares. `fam_count_bayes()` is for counts, such as words
-#' (multinomial model), and takes sparse columns.
+#' Numbers are described by a normal curve or a smooth density, categories by their
+#' shares. For counts, such as words, see [fam_count_bayes()].
 #'
-#' @param density For numbers: `"normal"` or `"kernel"`.
-#' @param add Added to every count, so that a level or word not seen with a class
-#'   does not rule the class out.
+#' @eval family_help("naive_bayes")
 #' @return A family for [pipeline()] and [candidates()].
-#' @references McCallum & Nigam (1998), A comparison of event models for naive Bayes
-#'   text classification.
+#' @references Hastie, Tibshirani & Friedman (2009), The Elements of Statistical
+#'   Learning, 6.6.3.
 #' @examples
 #' fam_naive_bayes(density = among("normal", "kernel"))
-#' pipeline(pre_text(), fam_count_bayes(add = among(0.1, 1)))
 #' @export
 fam_naive_bayes <- function(density = "normal", add = 1) {
   new_family(member_fam_naive_bayes(), list(density = density, add = add))
@@ -91,40 +87,4 @@ column_likelihood <- function(column, table) {
   out[is.na(out)] <- 0
   out[is.infinite(out)] <- log(0.001)
   out
-}
-
-#' @rdname fam_naive_bayes
-#' @export
-fam_count_bayes <- function(add = 1) new_family(member_fam_count_bayes(), list(add = add))
-
-member_fam_count_bayes <- function() {
-  family_definition("count_bayes", "Naive Bayes for counts", c("two_class", "many_class"),
-    hyperparameters = list(
-      add = hyperparameter("number", 1, min = 0, open_min = TRUE,
-        sensible = function(rows, columns, classes) from_to(0.01, 10, spacing = "log", points = 7),
-        meaning = "Added to every count.", rising = "Rare words say less: less variance, more bias.")
-    ),
-    complexity_rank = 14, simplicity = function(settings) list(-settings$add),
-    accepts = list(sparse = TRUE), fit = fit_count_bayes, predict = predict_count_bayes,
-    packages = "naivebayes",
-    does = "Lets every counted thing, such as a word, vote on the class by itself.")
-}
-
-fit_count_bayes <- function(x, y, weights, settings, seed, threads) {
-  check_counts(x)
-  colnames(x) <- tree_names(ncol(x))
-  fit <- suppressWarnings(naivebayes::multinomial_naive_bayes(x = x, y = y, laplace = settings$add))
-  list(prior = as.double(fit$prior), log_share = log(unname(as.matrix(fit$params))))
-}
-
-check_counts <- function(x) {
-  values <- if (is.matrix(x)) x else x@x
-  if (any(values < 0)) {
-    stop("counts cannot be below 0, but some columns are; use fam_naive_bayes() for measurements", call. = FALSE)
-  }
-}
-
-predict_count_bayes <- function(model, x) {
-  eta <- as.matrix(x %*% model$log_share)
-  softmax_rows(sweep(unname(eta), 2L, log(model$prior), `+`))
 }

@@ -3,12 +3,7 @@
 #' Predicts from the training rows that are most alike. One pass over the distances
 #' serves every number of neighbours, every weighting and every distance.
 #'
-#' @param neighbours Number of nearest training rows asked.
-#' @param weighting `"equal"`, `"inverse"` (1 / distance; rows at no distance decide
-#'   alone) or `"fading"` (1 - (distance / (just beyond the farthest asked))^2, the
-#'   Epanechnikov kernel).
-#' @param distance `"straight"` (Euclidean), `"city"` (sum of absolute differences)
-#'   or `"largest"` (largest difference in a column).
+#' @eval family_help("neighbours")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Fix & Hodges (1951); Epanechnikov kernel weights as in Hastie,
 #'   Tibshirani & Friedman (2009), The Elements of Statistical Learning, 6.2.

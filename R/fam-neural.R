@@ -4,15 +4,7 @@
 #' (package ANN2). Columns and a numeric outcome are scaled inside the fit, so no
 #' scaling step is needed.
 #'
-#' @param units Number of units in each hidden layer.
-#' @param layers Number of hidden layers.
-#' @param rate Learning rate.
-#' @param momentum Share of the last move that is kept in the next one, below 1.
-#' @param decay Weight decay (half the squared weights times this is added to the loss).
-#' @param epochs Number of times that the training rows are gone through.
-#' @param batch Rows in one step of the descent.
-#' @param early_stop Stop when rows held out within the training rows (a fifth, cut
-#'   by group if there is one) get no better for 20 epochs, and go back to the best?
+#' @eval family_help("neural")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Rumelhart, Hinton & Williams (1986), Learning representations by
 #'   back-propagating errors, Nature 323.

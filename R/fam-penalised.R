@@ -5,10 +5,7 @@
 #' descending path, and the path is what a penalty's value means. Columns are
 #' taken as they come: scale them first.
 #'
-#' @param penalty Strength of the shrinkage, at least 0. For a numeric outcome in
-#'   units of the training outcome's standard deviation.
-#' @param lasso_share 0 = ridge (all coefficients shrink), 1 = lasso (some become
-#'   exactly 0), between them a mixture.
+#' @eval family_help("penalised")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman, Hastie & Tibshirani (2010), Regularization paths for
 #'   generalized linear models via coordinate descent, J. Stat. Software 33(1).

@@ -4,12 +4,7 @@
 #' with a linear model in every rule, by package Cubist. [show_rules()] prints those
 #' of a final model. Categories and missing values are taken as they are.
 #'
-#' @param rounds Number of rule lists, each minding what the ones before got wrong;
-#'   1 is the most readable.
-#' @param min_leaf For classes: fewest training rows that at least two branches of a
-#'   question must have.
-#' @param confidence For classes: the lower, the more rules are pruned.
-#' @param most_rules For numbers: at most this many rules in a list.
+#' @eval family_help("rules")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Quinlan (1993), C4.5: Programs for machine learning; Quinlan (1992),
 #'   Learning with continuous classes.

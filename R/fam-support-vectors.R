@@ -9,13 +9,7 @@
 #' out in turn, and a logistic curve is fitted to the held-out values (Platt
 #' scaling). A fit for two classes so trains four machines, which [preview()] says.
 #'
-#' @param kernel `"linear"`, `"radial"` or `"polynomial"`.
-#' @param cost Price of rows on the wrong side of the margin.
-#' @param reach For the radial and polynomial kernel: the factor on distances or
-#'   products; the default is 1 / number of columns.
-#' @param degree For the polynomial kernel.
-#' @param tube For numeric outcomes: errors below this cost nothing, in units of
-#'   the training outcome's standard deviation.
+#' @eval family_help("support_vectors")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Platt (1999), Probabilistic outputs for support vector machines; Lin,
 #'   Lin & Weng (2007), A note on Platt's probabilistic outputs, Machine Learning 68.

@@ -4,12 +4,7 @@
 #' complexity. One grown tree serves every complexity. Missing values and
 #' categories are taken as they are.
 #'
-#' @param complexity A branch must lower the tree's error by this share of the
-#'   root's error to stay; 0 keeps the whole tree.
-#' @param impurity For classes: `"gini"` or `"information"`.
-#' @param min_leaf Fewest training rows in a leaf. Nodes with fewer than three
-#'   times as many rows, less one, are not divided.
-#' @param depth Most questions from root to leaf, at most 30.
+#' @eval family_help("tree")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Breiman, Friedman, Olshen & Stone (1984), Classification and
 #'   Regression Trees.
@@ -55,7 +50,8 @@ member_fam_tree <- function() {
 fit_tree <- function(x, y, weights, settings, seed, threads) {
   levels <- lapply(x, function(column) if (is.factor(column)) seen_levels(column))
   x <- tree_columns(x, levels)
-  incomplete <- any(vapply(x, anyNA, logical(1)))
+  # a level that a node's rows lack is missing there, so categories need surrogates too
+  incomplete <- any(vapply(x, function(column) is.factor(column) || anyNA(column), logical(1)))
   control <- rpart::rpart.control(
     minsplit = max(2, 3 * settings$min_leaf - 1), minbucket = settings$min_leaf, cp = 0,
     maxcompete = 0, maxsurrogate = if (incomplete) 5 else 0, usesurrogate = 2, xval = 0,

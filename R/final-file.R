@@ -37,7 +37,7 @@ save_model <- function(model, file) {
                    written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),
                    outcome = model$outcome, outcome_kind = model$kind, classes = model$levels,
                    event = model$event, columns = as.list(schema_kinds(model$schema)),
-                   scores = model$scores, facts = facts)
+                   threshold = model$threshold, scores = model$scores, facts = facts)
   jsonlite::write_json(manifest, file.path(folder, "manifest.json"), auto_unbox = TRUE, pretty = TRUE,
                        digits = NA, null = "null", na = "null")
   files <- c("manifest.json", "model.rds")

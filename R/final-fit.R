@@ -21,62 +21,33 @@ fit_final <- function(choice) {
   plan <- choice$cmp$plan
   job <- plan$job
   work <- compile_work(plan$spaces, choice$cmp$results$tables)
-  at <- setting_in_work(work, choice)
-  place <- paste(job$fingerprint, "all working rows")
+  at <- setting_in_work(work, choice$cmp, choice$at)
   data <- list(frame = frame_columns(job$table, job$schema), target = brief_target(job))
-  described <- fit_description(work, work$settings$fit[at])
-  value <- if (!is.null(described$definition$path)) path_values(work, at)
-  restore <- remember_rng()
-  on.exit(restore())
-  chain <- learn_chain(work, work$settings$node[at], data, plan$seed, place)
-  fitted <- final_family(described, value, chain, plan$seed, paste(place, chain$key, described$key))
-  training <- score_fit(fitted$whole, fitted$input, chain$target, value, plan$metrics)[1, ]
+  refitted <- tryCatch(
+    without_rng_trace(refit_setting(work, at, data, plan$seed, paste(job$fingerprint, "all working rows"))),
+    error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))
+  )
+  value <- refitted$value
+  definition <- refitted$fitted$definition
+  frozen <- refitted$fitted
+  frozen$model <- definition$freeze(frozen$model, value)
+  frozen$settings <- refitted$settings
+  if (!is.null(definition$path)) frozen$settings[definition$path$along] <- as.list(value)
+  training <- with_threshold(refitted, choice$threshold$value, plan$metrics)
   structure(
     list(job = job, schema = job$schema, missing_codes = job$missing_codes, outcome = job$outcome,
          kind = job$kind, levels = job$levels, event = job$event,
-         steps = chain$states, family = fitted$frozen, value = value, metrics = names(plan$metrics),
+         steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
+         threshold = choice$threshold$value,
          scores = final_scores(choice, training), facts = model_facts(choice)),
     class = "kw_model"
   )
 }
 
-setting_in_work <- function(work, choice) {
-  results <- choice$cmp$results
-  which(work$settings$candidate == results$candidate[choice$at] & work$settings$row == results$row[choice$at])
-}
-
-# Learns the steps on the way from the root to a node.
-learn_chain <- function(work, node, data, seed, place) {
-  way <- integer()
-  while (node != 0L) {
-    way <- c(node, way)
-    node <- work$nodes[[node]]$parent
-  }
-  states <- list()
-  for (node in way) {
-    learned <- learn_step(work$nodes[[node]]$step, data$frame, data$target,
-                          derive_seed(seed, paste(place, work$nodes[[node]]$key)))
-    states <- c(states, list(learned$state))
-    data <- list(frame = learned$frame, target = learned$target)
-  }
-  key <- if (length(way) == 0L) "" else work$nodes[[way[length(way)]]]$key
-  list(states = states, frame = data$frame, target = data$target, key = key)
-}
-
-final_family <- function(described, value, chain, seed, key) {
-  definition <- described$definition
-  fitted <- tryCatch({
-    input <- family_input(chain$frame, definition)
-    list(input = input, whole = fit_family(definition, input, chain$target, described$settings,
-                                           derive_seed(seed, key)))
-  }, error = function(e) {
-    stop_kw("fit", "The final fit failed.", where = plain_message(e))
-  })
-  frozen <- fitted$whole
-  frozen$model <- definition$freeze(frozen$model, value)
-  frozen$settings <- described$settings
-  if (!is.null(definition$path)) frozen$settings[definition$path$along] <- as.list(value)
-  list(input = fitted$input, whole = fitted$whole, frozen = frozen)
+# Training scores of a refitted setting; metrics of classes see the threshold.
+with_threshold <- function(refitted, threshold, metrics) {
+  prediction <- predict_family(refitted$fitted, refitted$input, refitted$value)
+  score_with_threshold(metrics, refitted$target$outcome, prediction, refitted$target$weights, threshold)
 }
 
 # Training scores of the final model beside the comparison's validation scores.
@@ -84,12 +55,13 @@ final_scores <- function(choice, training) {
   cmp <- choice$cmp
   metrics <- names(cmp$plan$metrics)
   found <- do.call(rbind, lapply(metrics, function(metric) {
-    counted <- counted_splits(cmp, metric)
-    spread <- spread_of(cmp$results$scores[[metric]][choice$at, counted, drop = FALSE])
-    c(spread$mean, spread$sd, spread$sd * error_factor(cmp, counted))
+    moved <- choice$threshold$scores
+    if (metric %in% rownames(moved)) return(moved[metric, ])
+    summary <- score_summary(cmp, metric)
+    c(mean = summary$mean[choice$at], sd = summary$sd[choice$at], se = summary$se[choice$at])
   }))
-  tibble::tibble(metric = metrics, training = unname(training[metrics]), validation = found[, 1],
-                 validation_sd = found[, 2], validation_se = found[, 3])
+  tibble::tibble(metric = metrics, training = unname(training[metrics]), validation = unname(found[, 1]),
+                 validation_sd = unname(found[, 2]), validation_se = unname(found[, 3]))
 }
 
 # What the model's file and print say about where it comes from; plain values.

@@ -10,7 +10,8 @@
 #'   (the default) for classes.
 #' @param ... Not used.
 #' @return A tibble, one row a new row, in order: `value`, or `class` and
-#'   `p_<level>` for every class.
+#'   `p_<level>` for every class. The class is the most probable one, or the event from
+#'   the threshold of [set_threshold()] on.
 #' @section Errors:
 #' `kw_error_new_data` when a column is absent or of another type, naming it.
 #' @examples
@@ -28,7 +29,8 @@ predict.kw_model <- function(object, new_data, type = NULL, ...) {
   if (object$kind == "number") return(tibble::tibble(value = prediction))
   colnames(prediction) <- paste0("p_", object$levels)
   probabilities <- tibble::as_tibble(prediction)
-  class <- factor(object$levels[predicted_class(as_path_prediction(factor(object$levels), unname(prediction)))],
+  called <- if (is.null(object$threshold)) unname(prediction) else calls_at(prediction, object$threshold)
+  class <- factor(object$levels[predicted_class(as_path_prediction(factor(object$levels), called))],
                   levels = object$levels)
   switch(type %||% "both", class = tibble::tibble(class = class), probability = probabilities,
          tibble::add_column(probabilities, class = class, .before = 1L))

@@ -46,10 +46,7 @@ score_set_aside <- function(model, job = NULL) {
   prediction <- predict_frame(model, frame_from_new(sealed$table, model$schema, model$missing_codes))
   truth <- sealed$table[[model$outcome]]
   weights <- if (!is.null(job$roles$weight)) sealed$table[[job$roles$weight]]
-  found <- vapply(find_metrics(model$metrics, model$kind), function(metric) {
-    if (!is.null(metric$undefined(truth, weights))) return(NA_real_)
-    as.double(score_predictions(metric, truth, prediction, weights))
-  }, numeric(1))
+  found <- score_with_threshold(model$metrics, truth, prediction, weights, model$threshold)
   scores <- model$scores
   scores$set_aside <- unname(found)
   scores$rows <- length(truth)

@@ -1,82 +1,165 @@
-# Metrics for classes. Predictions are probabilities, rows x classes x values;
-# the predicted class is the most probable one, the first in order if tied.
+# Metrics that look at the predicted class. Predictions are probabilities, rows x
+# classes x values; the predicted class is the most probable one, the first in order
+# if tied.
 
 member_metric_accuracy <- function() {
   metric_definition("accuracy", "Accuracy", c("two_class", "many_class"), "higher",
-    range = c(0, 1), does = "Share of rows whose predicted class is the true one.",
+    range = c(0, 1), row_wise = TRUE, by_class = TRUE, does = "Share of rows whose predicted class is the true one.",
     score = function(truth, prediction, weights) {
-      hit <- predicted_class(prediction) == as.integer(truth)
-      weighted_columns(hit, weights)
+      weighted_columns(predicted_class(prediction) == as.integer(truth), weights)
     })
 }
 
 member_metric_balanced_accuracy <- function() {
   metric_definition("balanced_accuracy", "Balanced accuracy", c("two_class", "many_class"), "higher",
-    range = c(0, 1), undefined = needs_two_classes,
+    range = c(0, 1), undefined = needs_two_classes, by_class = TRUE,
     does = "Mean over the classes present of the share of their rows that are predicted right.",
     score = function(truth, prediction, weights) {
-      hit <- predicted_class(prediction) == as.integer(truth)
-      recalls <- lapply(split(seq_along(truth), truth, drop = TRUE), function(rows) {
-        weighted_columns(hit[rows, , drop = FALSE], weights[rows])
-      })
-      Reduce(`+`, recalls) / length(recalls)
+      counts <- confusion_counts(truth, prediction, weights)
+      colMeans(class_recalls(counts)[counts$present, , drop = FALSE])
     })
 }
 
-member_metric_f1 <- function() {
-  metric_definition("f1", "F1", "two_class", "higher", range = c(0, 1), undefined = needs_events,
-    does = "Harmonic mean of precision and recall of the event.",
+member_metric_precision <- function() {
+  metric_definition("precision", "Precision", "two_class", "higher", range = c(0, 1), undefined = needs_events,
+    by_class = TRUE, why_na = "no row is called the event",
+    does = "Share of the rows called the event that have it.",
     score = function(truth, prediction, weights) {
-      called <- predicted_class(prediction) == 2L
-      event <- as.integer(truth) == 2L
-      w <- weights %||% rep(1, length(truth))
-      found <- colSums(called * (w * event))
-      2 * found / (colSums(called * w) + sum(w * event))
+      counts <- event_counts(truth, prediction, weights)
+      counts$hit / counts$called
     })
 }
 
-member_metric_log_loss <- function() {
-  metric_definition("log_loss", "Log loss", c("two_class", "many_class"), "lower", range = c(0, Inf),
-    does = "Mean of minus the log of the probability given to the true class (at least 1e-15).",
+member_metric_recall <- function() {
+  metric_definition("recall", "Recall", "two_class", "higher", range = c(0, 1), undefined = needs_events,
+    by_class = TRUE, does = "Share of the rows with the event that are called it (sensitivity).",
     score = function(truth, prediction, weights) {
-      given <- prediction_of_truth(prediction, as.integer(truth))
-      weighted_columns(-log(pmax(given, 1e-15)), weights)
+      counts <- event_counts(truth, prediction, weights)
+      counts$hit / counts$event
     })
 }
 
-member_metric_auc <- function() {
-  metric_definition("auc", "AUC", c("two_class", "many_class"), "higher", range = c(0, 1),
-    undefined = needs_two_classes,
-    does = paste("Probability that a random row with the event is ranked above one without, ties",
-                 "counting half (Mann-Whitney); for many classes the mean over one-against-rest."),
+member_metric_specificity <- function() {
+  metric_definition("specificity", "Specificity", "two_class", "higher", range = c(0, 1), by_class = TRUE,
+    undefined = function(truth, weights) if (!any(as.integer(truth) == 1L)) "every validation row has the event",
+    does = "Share of the rows without the event that are not called it.",
     score = function(truth, prediction, weights) {
-      if (nlevels(truth) == 2L) return(auc_of_class(2L, truth, prediction, weights))
-      present <- which(tabulate(truth, nlevels(truth)) > 0L)
-      rowMeans(matrix(vapply(present, auc_of_class, numeric(dim(prediction)[3]), truth = truth,
-                             prediction = prediction, weights = weights), ncol = length(present)))
+      counts <- event_counts(truth, prediction, weights)
+      1 - (counts$called - counts$hit) / (counts$all - counts$event)
     })
 }
 
-auc_of_class <- function(class, truth, prediction, weights) {
-  scores <- class_slice(prediction, class)
-  auc_columns(scores, as.integer(truth) == class, weights %||% numeric())
+member_metric_f1 <- function() f_beta_metric("f1", "F1", 1)
+
+f_beta_metric <- function(name, label, beta) {
+  metric_definition(name, label, "two_class", "higher", range = c(0, 1), undefined = needs_events, by_class = TRUE,
+    does = paste0("Weighted harmonic mean of precision and recall of the event, recall counting ", format(beta),
+                  if (beta == 1) " time" else " times", " as much."),
+    arguments = list(beta = beta),
+    score = function(truth, prediction, weights) {
+      counts <- event_counts(truth, prediction, weights)
+      (1 + beta^2) * counts$hit / (beta^2 * counts$event + counts$called)
+    })
 }
 
-# rows x values of one class
-class_slice <- function(prediction, class) {
-  matrix(prediction[, class, ], dim(prediction)[1], dim(prediction)[3])
+member_metric_mcc <- function() {
+  metric_definition("mcc", "Matthews correlation", c("two_class", "many_class"), "higher", range = c(-1, 1),
+    undefined = needs_two_classes, by_class = TRUE, why_na = "all rows are called one class",
+    does = "Correlation of true and predicted class (Matthews 1975; for many classes Gorodkin 2004).",
+    score = function(truth, prediction, weights) {
+      m <- margins(confusion_counts(truth, prediction, weights))
+      spread <- (1 - colSums(m$called^2)) * (1 - colSums(m$true^2))
+      found <- (m$hit - colSums(m$called * m$true)) / sqrt(spread)
+      found[spread < 1e-14] <- NA
+      found
+    })
 }
 
-prediction_of_truth <- function(prediction, truth) {
-  dims <- dim(prediction)
-  flat <- matrix(prediction, dims[1] * dims[2], dims[3])
-  flat[seq_len(dims[1]) + (truth - 1L) * dims[1], , drop = FALSE]
+member_metric_kappa <- function() {
+  metric_definition("kappa", "Cohen's kappa", c("two_class", "many_class"), "higher", range = c(-1, 1),
+    undefined = needs_two_classes, by_class = TRUE,
+    does = "Agreement beyond what the shares of the classes would give by chance (Cohen 1960).",
+    score = function(truth, prediction, weights) {
+      m <- margins(confusion_counts(truth, prediction, weights))
+      chance <- colSums(m$called * m$true)
+      (m$hit - chance) / (1 - chance)
+    })
+}
+
+member_metric_f1_macro <- function() {
+  metric_definition("f1_macro", "Macro F1", c("two_class", "many_class"), "higher", range = c(0, 1), by_class = TRUE,
+    does = "Mean of every class's F1 over the classes present.",
+    score = function(truth, prediction, weights) {
+      counts <- confusion_counts(truth, prediction, weights)
+      colMeans(class_f1(counts)[counts$present, , drop = FALSE])
+    })
+}
+
+member_metric_f1_micro <- function() {
+  metric_definition("f1_micro", "Micro F1", "many_class", "higher", range = c(0, 1), by_class = TRUE,
+    does = "F1 from hits and misses summed over the classes; with one class a row it equals accuracy.",
+    score = function(truth, prediction, weights) margins(confusion_counts(truth, prediction, weights))$hit)
+}
+
+member_metric_f1_weighted <- function() {
+  metric_definition("f1_weighted", "Weighted F1", c("two_class", "many_class"), "higher", range = c(0, 1), by_class = TRUE,
+    does = "Mean of every class's F1, weighted by the class's share of the rows.",
+    score = function(truth, prediction, weights) {
+      counts <- confusion_counts(truth, prediction, weights)
+      share <- counts$true / sum(counts$true)
+      colSums((class_f1(counts) * share)[counts$present, , drop = FALSE])
+    })
+}
+
+cost_metric <- function(missed, false_alarm) {
+  metric_definition("cost", "Cost", "two_class", "lower", range = c(0, Inf), row_wise = TRUE, by_class = TRUE,
+    unit = "cost a row",
+    does = paste0("Mean cost a row: ", format(missed), " for each event missed, ", format(false_alarm),
+                  " for each false alarm."),
+    arguments = list(missed = missed, false_alarm = false_alarm),
+    score = function(truth, prediction, weights) {
+      counts <- event_counts(truth, prediction, weights)
+      (missed * (counts$event - counts$hit) + false_alarm * (counts$called - counts$hit)) / counts$all
+    })
+}
+
+# Weighted counts of the event: true, called, both, and of all rows.
+event_counts <- function(truth, prediction, weights) {
+  called <- predicted_class(prediction) == 2L
+  event <- as.integer(truth) == 2L
+  w <- weights %||% rep(1, length(truth))
+  list(called = colSums(called * w), hit = colSums(called * (w * event)), event = sum(w * event), all = sum(w))
+}
+
+# Weighted counts by true class (length classes), called class and both (classes x
+# values); `present`: classes with rows.
+confusion_counts <- function(truth, prediction, weights) {
+  called <- predicted_class(prediction)
+  w <- weights %||% rep(1, length(truth))
+  code <- as.integer(truth)
+  classes <- seq_len(nlevels(truth))
+  each <- function(what) matrix(vapply(classes, what, numeric(ncol(called))), ncol(called))
+  true <- vapply(classes, function(class) sum(w[code == class]), numeric(1))
+  list(true = true, called = t(each(function(class) colSums((called == class) * w))),
+       hit = t(each(function(class) colSums((called == class & code == class) * w))),
+       present = which(tabulate(code, nlevels(truth)) > 0L & true > 0))
+}
+
+class_recalls <- function(counts) counts$hit / counts$true
+class_f1 <- function(counts) 2 * counts$hit / (counts$called + counts$true)
+
+# Shares of the rows: hit (one a value), called and true (classes x values).
+margins <- function(counts) {
+  total <- sum(counts$true)
+  list(hit = colSums(counts$hit) / total, called = counts$called / total,
+       true = matrix(counts$true / total, length(counts$true), ncol(counts$called)))
 }
 
 # rows x values, numbers of the most probable class
 predicted_class <- function(prediction) {
   best <- class_slice(prediction, 1L)
   winner <- matrix(1L, nrow(best), ncol(best))
+  winner[is.na(best)] <- NA
   for (class in seq_len(dim(prediction)[2])[-1]) {
     here <- class_slice(prediction, class)
     higher <- here > best
@@ -88,14 +171,20 @@ predicted_class <- function(prediction) {
   winner
 }
 
+# rows x values of one class
+class_slice <- function(prediction, class) {
+  matrix(prediction[, class, ], dim(prediction)[1], dim(prediction)[3])
+}
+
 weighted_columns <- function(x, weights) {
   if (is.null(weights)) colMeans(x) else colSums(x * weights) / sum(weights)
 }
 
 needs_two_classes <- function(truth, weights) {
-  if (length(unique(truth)) < 2L) "the validation rows hold one class only"
+  present <- if (is.null(weights)) truth else truth[weights > 0]
+  if (length(unique(present)) < 2L) "the validation rows hold one class only"
 }
 
 needs_events <- function(truth, weights) {
-  if (!any(as.integer(truth) == 2L)) "no validation row has the event"
+  if (!any(as.integer(truth) == 2L & (weights %||% 1) > 0)) "no validation row has the event"
 }

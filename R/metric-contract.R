@@ -3,35 +3,51 @@
 #   kinds               outcome kinds
 #   direction           "higher" or "lower": which is better; scores keep their
 #                       natural sign
+#   range               lowest and highest possible score
 #   undefined(truth, weights)  NULL, or why the truth alone makes it undefined
 #   score(truth, prediction, weights)  one score per path value. prediction: rows
-#                       x values, or rows x classes x values
+#                       x values, or rows x classes x values. NA where the
+#                       prediction makes it undefined
+#   why_na              why a prediction can make it undefined
+#   row_wise            is it a (weighted) mean of one number a row?
+#   by_class            does it look at the predicted class only?
 metric_definition <- function(name, label, kinds, direction, score, undefined = function(truth, weights) NULL,
-                              unit = "", range = c(-Inf, Inf), does = "") {
+                              unit = "", range = c(-Inf, Inf), why_na = "the prediction leaves it undefined",
+                              row_wise = FALSE, by_class = FALSE, does = "", arguments = list()) {
   structure(list(name = name, label = label, kinds = kinds, direction = direction, score = score,
-                 undefined = undefined, unit = unit, range = range, does = does),
+                 undefined = undefined, unit = unit, range = range, why_na = why_na, row_wise = row_wise,
+                 by_class = by_class, does = does, arguments = arguments),
             class = "kw_metric")
 }
 
-# Metrics by name, checked against the outcome kind.
+# Metrics by name or as objects, checked against the outcome kind; a list by name.
 find_metrics <- function(metrics, kind) {
-  check_argument(is.character(metrics) && length(metrics) > 0L && !anyNA(metrics), "metrics",
-                 "names of metrics", metrics)
+  if (inherits(metrics, "kw_metric")) metrics <- list(metrics)
+  given <- is.character(metrics) || (is.list(metrics) && all(vapply(metrics, function(m) {
+    inherits(m, "kw_metric") || (is.character(m) && length(m) == 1L)
+  }, logical(1))))
+  check_argument(given && length(metrics) > 0L && !anyNA(metrics), "metrics",
+                 "names of metrics, or a list of names and metrics such as list(\"auc\", metric_cost(10, 1))", metrics)
+  found <- lapply(metrics, find_metric, kind = kind)
+  names(found) <- vapply(found, `[[`, character(1), "name")
+  found[!duplicated(names(found))]
+}
+
+find_metric <- function(metric, kind) {
   known <- shipped_members("metric")
-  lapply(unique(metrics), function(name) {
-    if (!name %in% names(known)) {
-      stop_kw("argument", paste0("There is no metric ", quoted(name), "."),
-              remedy = did_you_mean(name, names(known), "Metrics"))
+  if (is.character(metric)) {
+    if (!metric %in% names(known)) {
+      stop_kw("argument", paste0("There is no metric ", quoted(metric), "."),
+              remedy = paste0(did_you_mean(metric, names(known), "Metrics"), " See list_metrics()."))
     }
-    metric <- known[[name]]()
-    if (!kind %in% metric$kinds) {
-      fitting <- names(Filter(function(make) kind %in% make()$kinds, known))
-      stop_kw("argument", paste0("The metric ", quoted(name), " does not fit ",
-                                 outcome_words[[kind]], "."),
-              remedy = paste0("Metrics for it: ", paste(fitting, collapse = ", "), "."))
-    }
-    metric
-  })
+    metric <- known[[metric]]()
+  }
+  if (!kind %in% metric$kinds) {
+    fitting <- names(Filter(function(make) kind %in% make()$kinds, known))
+    stop_kw("argument", paste0("The metric ", quoted(metric$name), " does not fit ", outcome_words[[kind]], "."),
+            remedy = paste0("Metrics for it: ", paste(fitting, collapse = ", "), "."))
+  }
+  metric
 }
 
 outcome_words <- c(number = "a numeric outcome", two_class = "an outcome of two classes",

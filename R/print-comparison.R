@@ -11,6 +11,9 @@ print.kw_comparison <- function(x, ...) {
   best <- ranked[!duplicated(ranked$candidate), ]
   say("Best of each candidate by ", metric$label, " (", metric$direction, " is better):")
   print_standings(best, x)
+  if (length(x$plan$provided) > 0L) {
+    say(sum(table$provided), " of ", count_of(nrow(table), "setting"), " meet ", constraint_words(x$plan))
+  }
   say_undefined(x, metric)
   failed <- sum(table$failed > 0)
   if (failed > 0) say(count_of(failed, "setting"), " failed on some split: see failures()")
@@ -40,7 +43,7 @@ print_standings_rows <- function(table, labels) {
 
 say_undefined <- function(cmp, metric) {
   reasons <- cmp$plan$undefined[[metric$name]]
-  gone <- reasons[!is.na(reasons)]
+  gone <- reasons[!is.na(reasons) & !is_apparent(cmp$plan$splits)]
   if (length(gone) > 0L) {
     say_wrapped(paste0("! ", metric$label, " is undefined on ", count_of(length(gone), "split"),
                        ", which are left out for all: ", gone[1]))
@@ -50,18 +53,19 @@ say_undefined <- function(cmp, metric) {
 say_warnings <- function(cmp) {
   warnings <- cmp$results$warnings
   if (length(warnings) == 0L) return(invisible())
-  messages <- vapply(warnings, function(w) paste0(names(cmp$plan$spaces)[w$candidate], ": ", w$message), "")
+  messages <- vapply(warnings, function(w) paste0(candidate_names(cmp)[w$settings[1]], ": ", w$message), "")
   counts <- sort(tapply(vapply(warnings, `[[`, numeric(1), "count"), messages, sum), decreasing = TRUE)
   for (i in seq_len(min(3L, length(counts)))) {
     say_wrapped(paste0("! warned ", count_of(counts[[i]], "time"), ": ", names(counts)[i]))
   }
-  if (length(counts) > 3L) say("! and ", length(counts) - 3L, " other warnings")
+  if (length(counts) > 3L) say("! and ", length(counts) - 3L, " other warnings: see warnings_by_split()")
 }
 
 #' @export
 print.kw_choice <- function(x, ...) {
   say_wrapped(paste0("Choice: ", choice_name(x$cmp, x$at)))
   say_wrapped(paste0("Rule: ", x$rule, ". ", x$reason))
+  if (!is.null(x$threshold)) say_wrapped(x$threshold$reason)
   invisible(x)
 }
 
@@ -80,6 +84,7 @@ print.kw_model <- function(x, ...) {
     sd = mapply(round_to, scores$validation_sd, scores$validation_se)
   )
   print_table(rows, align = c("left", "right", "right", "right"))
+  if (!is.null(x$threshold)) say_wrapped(paste0("Called ", x$event, " from a probability of ", format(signif(x$threshold, 4)), " on."))
   say_wrapped(paste0("Chosen by ", facts$rule, " from ", count_of(facts$settings_compared, "setting"),
                      ", seed ", facts$seed, ". ", facts$reason))
   invisible(x)

@@ -64,7 +64,7 @@ print_columns <- function(values, width = 76L) {
 #' @export
 print.kw_description <- function(x, ...) {
   say_wrapped(paste0(x$title, ": ", x$does))
-  if (nzchar(x$about)) say_wrapped(x$about)
+  for (fact in x$about[nzchar(x$about)]) say_wrapped(fact)
   for (name in names(x$hyperparameters)) {
     h <- x$hyperparameters[[name]]
     default <- if (is.function(h$default)) h$default(x$sizes$rows, x$sizes$columns, x$sizes$classes) else h$default
@@ -76,6 +76,16 @@ print.kw_description <- function(x, ...) {
       say_wrapped(paste0("    Sensible: ", varying_words(range)), 6L)
     }
     if (!is.null(h$rising)) say_wrapped(paste0("    Going up: ", h$rising), 6L)
+  }
+  for (says in x$impossible) say_wrapped(paste0("  Cannot work: ", says, "."), 4L)
+  invisible(x)
+}
+
+#' @export
+print.kw_tried <- function(x, ...) {
+  say(sum(x$passed), " of ", count_of(nrow(x), "check"), " passed")
+  for (i in seq_len(nrow(x))) {
+    say_wrapped(paste0(if (x$passed[i]) "  ok   " else "  FAIL ", x$check[i], if (!x$passed[i]) paste0(": ", x$detail[i])), 7L)
   }
   invisible(x)
 }

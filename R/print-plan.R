@@ -133,8 +133,10 @@ metric_words <- function(plan) {
   words <- vapply(plan$metrics, function(metric) {
     paste0(metric$name, " (", metric$direction, " is better", if (metric$name == plan$decide) ", decides", ")")
   }, character(1))
-  paste(words, collapse = ", ")
+  paste0(paste(words, collapse = ", "), if (length(plan$provided) > 0L) paste0("; provided ", constraint_words(plan)))
 }
+
+constraint_words <- function(plan) enumerate(vapply(plan$provided, `[[`, character(1), "text"))
 
 #' @export
 print.kw_preview <- function(x, ...) {

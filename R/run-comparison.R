@@ -9,7 +9,9 @@
 #'   arguments of [plan_comparison()] may follow; a brief alone gives the quick look).
 #' @param ... Arguments of [plan_comparison()] when the first one is a brief.
 #' @param keep `"training_scores"` also scores the training rows of each split:
-#'   the standings then show the gap. `"none"` keeps validation scores only.
+#'   the standings then show the gap. `"all_predictions"` keeps every setting's
+#'   predictions of every validation part, `"none"` validation scores only. Both of
+#'   the first may be asked for at once.
 #' @param quiet Say nothing while running?
 #' @return A `kw_comparison`: read it with [standings()], [scores_by_split()],
 #'   [rows_by_split()], [failures()], choose with [select_final()].
@@ -23,17 +25,17 @@
 #' standings(cmp)
 #' @export
 run_comparison <- function(plan, ..., keep = "none", quiet = FALSE) {
-  check_choice(keep, c("none", "training_scores"), "keep")
+  for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
   plan <- as_plan(plan, ...)
   without_rng_trace(
-    execute_plan(plan, keep_training = keep == "training_scores", listener = choose_listener(quiet))
+    execute_plan(plan, keep = keep, listener = choose_listener(quiet))
   )
 }
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
 # which order units run, never a score.
-execute_plan <- function(plan, keep_training = FALSE, listener = function(event) invisible(),
+execute_plan <- function(plan, keep = "none", listener = function(event) invisible(),
                          share = TRUE, shuffle = FALSE) {
   started <- Sys.time()
   data <- list(frame = frame_columns(plan$job$table, plan$job$schema), target = brief_target(plan$job),
@@ -42,7 +44,7 @@ execute_plan <- function(plan, keep_training = FALSE, listener = function(event)
   tables <- lapply(plan$round, `[[`, "settings")
   rounds <- list()
   repeat {
-    results <- run_round(plan, tables, data, keep_training, listener, share, shuffle)
+    results <- run_round(plan, tables, data, keep, listener, share, shuffle)
     rounds[[length(rounds) + 1L]] <- results
     following <- next_round(plan, states, tables, results)
     if (all(vapply(following$tables, nrow, integer(1)) == 0L)) break
@@ -57,16 +59,25 @@ next_round <- function(plan, states, tables, results) {
   proposals <- lapply(names(states), function(name) {
     search <- plan$searches[[name]]
     mine <- results$candidate == match(name, names(states))
-    told <- list(settings = tables[[name]], mean = rowMeans(results$scores[[plan$decide]][mine, , drop = FALSE]))
+    told <- list(settings = tables[[name]], mean = rowMeans(round_scores(results, plan)[mine, , drop = FALSE]))
     search$propose(search$take_in(states[[name]], told))
   })
   names(proposals) <- names(states)
   list(states = lapply(proposals, `[[`, "state"), tables = lapply(proposals, `[[`, "settings"))
 }
 
-run_round <- function(plan, tables, data, keep_training, listener, share, shuffle) {
+# What a search learns from: scores by the deciding metric, settings x splits (or
+# repeats).
+round_scores <- function(results, plan) {
+  if (plan$pooled) return(results$pooled[[plan$decide]]$scores)
+  results$scores[[plan$decide]][, is.na(plan$undefined[[plan$decide]]), drop = FALSE]
+}
+
+run_round <- function(plan, tables, data, keep, listener, share, shuffle) {
   work <- compile_work(plan$spaces, tables, share)
-  results <- new_results(plan, work, keep_training)
+  wanted <- list(training = "training_scores" %in% keep, predictions = plan$pooled || "all_predictions" %in% keep,
+                 no_information = identical(plan$splitter$summary, "632plus"))
+  results <- new_results(plan, work, wanted)
   branches <- sort(unique(c(0L[any(work$fits$node == 0L)], branch_of(work$nodes))))
   units <- expand.grid(split = seq_along(plan$splits), branch = branches)
   if (shuffle) units <- units[rev(seq_len(nrow(units))), ]
@@ -76,10 +87,10 @@ run_round <- function(plan, tables, data, keep_training, listener, share, shuffl
   for (i in seq_len(nrow(units))) {
     split <- units$split[i]
     records <- run_unit(work, data, plan$splits[[split]], units$branch[i], plan$metrics, plan$seed,
-                        keep_training, tick = function(fit, scores) watch$tick(fit, scores, split))
+                        wanted, tick = function(fit, scores) watch$tick(fit, scores, split))
     results <- take_records(results, records, work, split)
   }
-  results
+  if (plan$pooled) pool_scores(results, plan) else results
 }
 
 # Keeps the running totals that the listener is told about.
@@ -135,87 +146,15 @@ new_watch <- function(plan, work, listener) {
   )
 }
 
-new_results <- function(plan, work, keep_training) {
-  n <- length(work$settings$fit)
-  empty <- matrix(NA_real_, n, length(plan$splits))
-  scores <- lapply(plan$metrics, function(metric) empty)
-  list(candidate = work$settings$candidate, row = work$settings$row, tables = work$tables,
-       scores = scores, training = if (keep_training) scores, seconds = empty,
-       failures = list(), warnings = list(),
-       fits = length(work$fits$node), nodes = length(work$nodes),
-       spent = c(steps = 0, fits = 0, scoring = 0))
-}
-
-# Writes a unit's records into the score matrices of its split. A setting's
-# seconds are its share of the fits and steps that it had in common with others.
-take_records <- function(results, records, work, split) {
-  for (record in records) {
-    if (record$type == "step") {
-      members <- unlist(work$fits$members[record$fits], use.names = FALSE)
-      results$seconds[members, split] <- add_seconds(results$seconds[members, split], record$seconds / length(members))
-      results$spent[["steps"]] <- results$spent[["steps"]] + record$seconds
-      results$warnings <- note_warnings(results$warnings, record, work$fits$candidate[record$fits[1]], split)
-      next
-    }
-    members <- work$fits$members[[record$fit]]
-    results$seconds[members, split] <- add_seconds(results$seconds[members, split], record$seconds / length(members))
-    if (record$type == "failed") {
-      results$failures[[length(results$failures) + 1L]] <-
-        list(settings = members, split = split, stage = record$stage, message = record$message)
-      next
-    }
-    place <- work$settings$place[members]
-    for (metric in names(results$scores)) {
-      results$scores[[metric]][members, split] <- record$validation[place, metric]
-      if (!is.null(results$training)) {
-        results$training[[metric]][members, split] <- record$training[place, metric]
-      }
-    }
-    results$spent[["fits"]] <- results$spent[["fits"]] + record$fit_seconds
-    results$spent[["scoring"]] <- results$spent[["scoring"]] + record$seconds - record$fit_seconds
-    results$warnings <- note_warnings(results$warnings, record, work$fits$candidate[record$fit], split)
-  }
-  results
-}
-
-add_seconds <- function(so_far, more) ifelse(is.na(so_far), 0, so_far) + more
-
-note_warnings <- function(warnings, record, candidate, split) {
-  for (message in unique(record$warnings)) {
-    warnings[[length(warnings) + 1L]] <- list(
-      candidate = candidate, stage = record$stage, split = split,
-      message = message, count = sum(record$warnings == message)
-    )
-  }
-  warnings
-}
-
 finish_comparison <- function(plan, rounds, started) {
   results <- Reduce(join_rounds, rounds)
-  if (all(is.na(results$scores[[plan$decide]]))) refuse_all_failed(results)
+  if (all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
   structure(
     list(plan = plan, results = results, started = started,
          seconds = as.double(difftime(Sys.time(), started, units = "secs")),
          versions = software_versions(plan)),
     class = "kw_comparison"
   )
-}
-
-# Later rounds are appended; setting numbers go on within each candidate.
-join_rounds <- function(a, b) {
-  shift <- length(a$candidate)
-  before <- vapply(a$tables, nrow, integer(1))
-  bind <- function(x, y) Map(rbind, x, y)
-  list(candidate = c(a$candidate, b$candidate), row = c(a$row, b$row + before[b$candidate]),
-       tables = bind(a$tables, b$tables), scores = bind(a$scores, b$scores),
-       training = if (!is.null(a$training)) bind(a$training, b$training),
-       seconds = rbind(a$seconds, b$seconds),
-       failures = c(a$failures, lapply(b$failures, function(f) {
-         f$settings <- f$settings + shift
-         f
-       })),
-       warnings = c(a$warnings, b$warnings), fits = a$fits + b$fits, nodes = a$nodes + b$nodes,
-       spent = a$spent + b$spent)
 }
 
 refuse_all_failed <- function(results) {

@@ -15,25 +15,42 @@
 #' @examples
 #' read_plan(system.file("extdata", "pots-plan.yml", package = "kilnwright"))
 #' @export
-read_plan <- function(file, seed = NULL) {
+read_plan <- function(file, seed = NULL) plan_from_file(file, seed, absent = "stop")
+
+# `absent`: what to do about candidates whose packages are not installed: "stop", or a
+# function that is told their names and packages before they are left out.
+plan_from_file <- function(file, seed, absent) {
   check_string(file, "file")
   said <- load_plan_yaml(file)
   at <- "the top"
   said <- plan_keys(said, c("brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search",
-                            "metrics", "decide", "rule", "seed"), at, required = c("brief", "candidates"))
+                            "metrics", "decide", "provided", "rule", "seed"), at, required = c("brief", "candidates"))
   job <- plan_brief(said$brief, dirname(file))
   if (!is.null(said$set_aside)) job <- plan_set_aside(job, said$set_aside)
   rivals <- plan_candidates(said$candidates, said$shared)
+  if (is.function(absent)) rivals <- leave_out_absent(rivals, job$kind, absent)
   for (i in seq_along(said$rule_out)) rivals <- plan_rule(rivals, said$rule_out[[i]], paste0("rule_out[", i, "]"))
   arguments <- list(job = job, rivals = rivals, seed = seed %||% plan_number(said$seed, "seed"))
   if (!is.null(said$splits)) arguments$splits <- plan_member(said$splits, "split_", "splits")
   if (!is.null(said$search)) arguments$search <- plan_search(said$search, names(rivals$pipelines))
-  arguments$metrics <- plan_texts(said$metrics, "metrics")
+  arguments$metrics <- plan_metrics(said$metrics)
+  arguments$provided <- plan_texts(said$provided, "provided")
   arguments$decide <- plan_text(said$decide, "decide")
   plan <- do.call(plan_comparison, arguments)
   plan$rule <- plan_text(said[["rule"]], "rule")
   if (!is.null(plan$rule)) check_choice(plan$rule, plan_rule_names(), "rule")
   plan
+}
+
+leave_out_absent <- function(rivals, kind, tell) {
+  wanted <- lapply(rivals$pipelines, function(p) {
+    packages <- family_packages(p$family$definition, p$family$settings, kind)
+    packages[!vapply(packages, requireNamespace, logical(1), quietly = TRUE)]
+  })
+  gone <- wanted[lengths(wanted) > 0L]
+  for (name in names(gone)) tell(name, gone[[name]])
+  rivals$pipelines <- rivals$pipelines[setdiff(names(wanted), names(gone))]
+  rivals
 }
 
 # The names of the selection rules live a layer higher; a plan only has to hold a
@@ -120,6 +137,10 @@ plan_number <- function(x, at) {
   as.numeric(x$text)
 }
 
+plan_number_or_texts <- function(x, at) {
+  if (is_scalar(x) && grepl(number_pattern, x$text)) plan_number(x, at) else plan_texts(x, at)
+}
+
 plan_flag <- function(x, at) {
   word <- if (is_scalar(x)) tolower(x$text) else ""
   if (word %in% c("yes", "true")) return(TRUE)
@@ -182,10 +203,21 @@ plan_member <- function(x, prefix, at) {
   at <- paste0(at, " > ", name)
   given <- plan_keys(x[[1]], names(formals(make)), at)
   arguments <- Map(function(value, key) {
-    read <- if (is.logical(formals(make)[[key]])) plan_flag else plan_number
+    default <- formals(make)[[key]]
+    read <- if (is.logical(default)) plan_flag else if (is.numeric(default) || is.symbol(default)) plan_number_or_texts else plan_texts
     read(value, paste0(at, " > ", key))
   }, given, names(given))
   do.call(make, arguments)
+}
+
+# Names of metrics, or one name with its values: {cost: {missed: 10, false_alarm: 1}}.
+plan_metrics <- function(x) {
+  if (is.null(x)) return(NULL)
+  if (is_scalar(x) || is_map(x)) x <- list(x)
+  lapply(seq_along(x), function(i) {
+    at <- paste0("metrics[", i, "]")
+    if (is_scalar(x[[i]])) x[[i]]$text else plan_member(x[[i]], "metric_", at)
+  })
 }
 
 exported_members <- function(prefix) {

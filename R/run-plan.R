@@ -10,10 +10,13 @@
 #' @param splits A splitter, e.g. [split_kfold()].
 #' @param search [search_grid()] or [search_random()], or a list with one per
 #'   candidate.
-#' @param metrics Names of metrics. Without them AUC and log loss for two
+#' @param metrics Names of metrics (see [list_metrics()]), or a list of names and
+#'   metrics such as [metric_cost()]. Without them AUC and log loss for two
 #'   classes, log loss and balanced accuracy for more, RMSE and R-squared for
 #'   numbers.
 #' @param decide The metric that ranks; the first one if not given.
+#' @param provided Constraints on means, such as `"recall >= 0.8"`: settings that do
+#'   not meet all of them get no place and are not chosen. Their metrics are added.
 #' @param seed Whole number from which all randomness is derived. A missing one is
 #'   drawn, printed and kept.
 #' @return A `kw_plan` for [preview()] and [run_comparison()].
@@ -28,14 +31,15 @@
 #' preview(plan)
 #' @export
 plan_comparison <- function(job, rivals = NULL, splits = split_kfold(), search = search_grid(points = 5),
-                            metrics = NULL, decide = NULL, seed = NULL) {
+                            metrics = NULL, decide = NULL, provided = NULL, seed = NULL) {
   check_class(job, "kw_brief", "job", "Make one with brief().")
   if (is.null(rivals)) rivals <- default_candidates()
   check_class(rivals, "kw_candidates", "rivals", "Make them with candidates().")
   check_class(splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...().")
   searches <- searches_by_candidate(search, names(rivals$pipelines))
+  provided <- lapply(provided, read_constraint)
   metrics <- find_metrics(metrics %||% default_metrics(job$kind), job$kind)
-  names(metrics) <- vapply(metrics, `[[`, character(1), "name")
+  metrics <- with_constrained(metrics, provided, job$kind)
   decide <- decide %||% names(metrics)[1]
   check_choice(decide, names(metrics), "decide")
   check_seed(seed)
@@ -43,14 +47,17 @@ plan_comparison <- function(job, rivals = NULL, splits = split_kfold(), search =
   if (seed_drawn) seed <- draw_seed()
 
   divided <- make_splits(splits, job, seed)
+  pooled <- is_pooled(splits, divided)
+  if (!is.null(splits$summary)) check_row_wise(metrics, splits)
   met <- meet_brief(rivals, job, divided[[1]], seed)
   round <- first_round(met$spaces, searches, seed)
   check_rules(rivals$rules, met$spaces, round, searches)
+  if (pooled) check_pooled_size(job, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
   structure(
     list(job = job, rivals = rivals, splitter = splits, splits = divided, searches = searches,
-         metrics = metrics, decide = decide, seed = seed, seed_drawn = seed_drawn,
-         spaces = met$spaces, notes = met$notes, round = round,
-         undefined = undefined_splits(metrics, job, divided)),
+         pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
+         seed_drawn = seed_drawn, spaces = met$spaces, notes = c(met$notes, split_notes(splits, divided, pooled)),
+         round = round, undefined = undefined_splits(metrics, job, divided, pooled)),
     class = "kw_plan"
   )
 }
@@ -99,11 +106,13 @@ check_rules <- function(rules, spaces, round, searches) {
 
 # Splits on which a metric is undefined whatever is predicted: by metric, one
 # reason (or NA) a split.
-undefined_splits <- function(metrics, job, splits) {
+undefined_splits <- function(metrics, job, splits, pooled) {
+  if (pooled) return(lapply(metrics, function(metric) rep(NA_character_, length(splits))))
   outcome <- job$table[[job$outcome]]
   weights <- if (!is.null(job$roles$weight)) job$table[[job$roles$weight]]
   reasons <- lapply(metrics, function(metric) {
     vapply(splits, function(split) {
+      if (split$rep == 0L) return("the apparent score is no validation score")
       metric$undefined(outcome[split$validation], weights[split$validation]) %||% NA_character_
     }, character(1))
   })
@@ -115,6 +124,44 @@ undefined_splits <- function(metrics, job, splits) {
     }
   }
   reasons
+}
+
+split_notes <- function(splitter, splits, pooled) {
+  sizes <- vapply(splits, function(split) length(split$validation), integer(1))
+  c(
+    if (pooled) {
+      paste0("validation parts have a median of ", count_of(stats::median(sizes), "row"),
+             ": held-out predictions of a repeat are scored together, with the jackknife's standard error")
+    },
+    if (splitter$spread == "dependent") "these splits are not independent of one another: take the standard error as a rough guide"
+  )
+}
+
+check_row_wise <- function(metrics, splitter) {
+  others <- names(Filter(function(metric) !metric$row_wise, metrics))
+  if (length(others) == 0L) return(invisible())
+  stop_kw("plan", paste0("score = \"", splitter$summary, "\" needs metrics that are means of one number a row; ",
+                         enumerate(quoted(others)), if (length(others) == 1L) " is" else " are", " none."),
+          remedy = "Use e.g. log_loss, brier, accuracy or mae, or score = \"out_of_bag\".")
+}
+
+# "recall >= 0.8" in parts; never evaluated.
+read_constraint <- function(text) {
+  check_string(text, "provided")
+  parts <- regmatches(text, regexec("^\\s*([A-Za-z][A-Za-z0-9_.]*)\\s*(>=|<=|>|<)\\s*([+-]?[0-9.]+(?:[eE][+-]?[0-9]+)?)\\s*$", text, perl = TRUE))[[1]]
+  bound <- suppressWarnings(as.numeric(parts[4]))
+  if (length(parts) != 4L || is.na(bound)) {
+    stop_kw("argument", paste0("`provided` cannot read ", quoted(text), "."),
+            remedy = "Write metric, comparison and number, e.g. \"recall >= 0.8\".")
+  }
+  list(text = trimws(text), metric = parts[2], comparison = parts[3], bound = bound)
+}
+
+with_constrained <- function(metrics, provided, kind) {
+  for (constraint in provided) {
+    if (!constraint$metric %in% names(metrics)) metrics <- c(metrics, find_metrics(constraint$metric, kind))
+  }
+  metrics
 }
 
 as_plan <- function(plan, ...) {

@@ -49,3 +49,31 @@ varying_text <- function(settings) {
   several <- vapply(settings, function(column) length(unique(column)), integer(1))
   paste0(names(settings), " (", several, ")", collapse = ", ")
 }
+
+#' Settings that will not be tried, and why
+#'
+#' @param plan A plan from [plan_comparison()], or a [brief()].
+#' @param ... Arguments of [plan_comparison()] when the first one is a brief.
+#' @return A tibble, one row a setting (at most 10,000 a candidate): `candidate`,
+#'   `values`, `why`.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id")
+#' rivals <- candidates(forest = fam_forest(split_rule = among("usual", "rank"), min_leaf = among(1, 5)))
+#' list_left_out(job, rivals, seed = 1)
+#' @export
+list_left_out <- function(plan, ...) {
+  plan <- as_plan(plan, ...)
+  rows <- lapply(names(plan$round), function(name) {
+    gone <- plan$round[[name]]$left_out
+    list(candidate = rep(name, length(gone$why)), values = settings_text(gone$settings), why = gone$why)
+  })
+  tibble::as_tibble(data.table::rbindlist(rows))
+}
+
+settings_text <- function(settings) {
+  if (nrow(settings) == 0L) return(character())
+  parts <- Map(function(column, name) ifelse(is.na(column), "", paste(name, "=", format_plain(column))), settings, names(settings))
+  gsub("^(, )+|(, )+$", "", do.call(paste, c(unname(parts), sep = ", ")))
+}
+
+format_plain <- function(column) if (is.numeric(column)) format(column, trim = TRUE, digits = 6, drop0trailing = TRUE) else as.character(column)

@@ -1,6 +1,7 @@
 # What a search is: it proposes rounds of settings and is told how they scored.
 #   start(space, seed)        -> state
-#   propose(state)            -> list(settings, counts, by_rule, state); no rows: done
+#   propose(state)            -> list(settings, counts, by_rule, left_out, state); no
+#                                rows: done
 #   take_in(state, results)   -> state; told the whole round, in setting order
 new_search <- function(name, arguments, start, propose, take_in = function(state, results) state,
                        label) {

@@ -27,7 +27,7 @@ search_grid <- function(points = 5) {
 }
 
 no_settings <- function(state) {
-  list(settings = plain_frame(list(), 0L), counts = NULL, by_rule = NULL, state = state)
+  list(settings = plain_frame(list(), 0L), counts = NULL, by_rule = NULL, left_out = NULL, state = state)
 }
 
 #' @rdname search_grid
@@ -61,5 +61,5 @@ draw_settings <- function(space, n) {
   }
   found <- frame_of_rows(found, seq_len(nrow(found)) <= n)
   counts[["merged"]] <- 0
-  list(settings = found, counts = counts, by_rule = by_rule)
+  list(settings = found, counts = counts, by_rule = by_rule, left_out = cleaned$left_out)
 }

@@ -30,14 +30,15 @@ select_final <- function(cmp, rule = "one_se", candidate = NULL, metric = NULL) 
   check_choice(rule, names(rules), "rule")
   for (name in candidate) check_choice(name, names(cmp$plan$spaces), "candidate")
   metric <- cmp_metric(cmp, metric)
-  scores <- cmp$results$scores[[metric$name]][, counted_splits(cmp, metric$name), drop = FALSE]
-  spread <- spread_of(scores)
-  eligible <- !is.na(spread$mean) & (is.null(candidate) | candidate_names(cmp) %in% candidate)
-  if (!any(eligible)) {
+  spread <- score_summary(cmp, metric$name)
+  scored <- !is.na(spread$mean) & (is.null(candidate) | candidate_names(cmp) %in% candidate)
+  if (!any(scored)) {
     stop_kw("select", "No setting has a score on every split, so none can be chosen.",
             remedy = "See failures(cmp).")
   }
-  se <- spread$sd * error_factor(cmp, counted_splits(cmp, metric$name))
+  eligible <- scored & meets_constraints(cmp)
+  if (!any(eligible)) refuse_unmet(cmp, scored)
+  se <- spread$se
   picked <- rules[[rule]]()(list(
     goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean, se = se,
     from_simple = order(do.call(order, simplicity_keys(cmp))), metric = metric,
@@ -46,6 +47,17 @@ select_final <- function(cmp, rule = "one_se", candidate = NULL, metric = NULL) 
   structure(list(cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = metric$name,
                  mean = spread$mean[picked$at], sd = spread$sd[picked$at], se = se[picked$at]),
             class = "kw_choice")
+}
+
+# No setting meets the constraints: says how near the best comes to each.
+refuse_unmet <- function(cmp, scored) {
+  near <- vapply(cmp$plan$provided, function(constraint) {
+    means <- score_summary(cmp, constraint$metric)$mean[scored]
+    best <- if (constraint$comparison %in% c(">", ">=")) max(means, na.rm = TRUE) else min(means, na.rm = TRUE)
+    paste0(constraint$text, " (best mean: ", format(signif(best, 4)), ")")
+  }, character(1))
+  stop_kw("select", paste0("No setting meets the constraints: ", paste(near, collapse = "; "), "."),
+          remedy = "Loosen `provided`, try other settings, or move the decision threshold with set_threshold().")
 }
 
 member_rule_best_mean <- function() {

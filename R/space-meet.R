@@ -36,7 +36,7 @@ meet_one <- function(name, pipeline, job, training, target, rules, seed) {
   pipeline$family <- resolve_part(pipeline$family, about)
   check_input_needs(name, frame, definition, job)
   list(space = new_space(name, pipeline, job$kind, rules, about),
-       notes = meeting_notes(pipeline, frame, definition))
+       notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, job)))
 }
 
 check_family_fits <- function(name, definition, job) {
@@ -138,6 +138,18 @@ check_input_needs <- function(name, frame, definition, job) {
                            definition$name, "."),
             remedy = "Text and dates need a step that turns them into numbers.")
   }
+}
+
+family_notes <- function(family, job) {
+  definition <- family$definition
+  settings <- lapply(family$settings, function(value) possible_values(value)[1])
+  inner <- if (is.null(definition$inner_fits)) 1 else definition$inner_fits(settings, job$kind, length(job$levels))
+  c(
+    if (inner > 1) paste0("every fit of fam_", definition$name, " trains ", inner, " models, for probabilities from held-out rows"),
+    if (!is.null(job$roles$weight) && !definition$accepts$weights && !definition$accepts$nothing) {
+      paste0("fam_", definition$name, " takes no case weights: they count in the scores only")
+    }
+  )
 }
 
 meeting_notes <- function(pipeline, frame, definition) {

@@ -5,28 +5,38 @@
 #' a random share, again and again. If the brief has a group, whole groups are
 #' drawn or held out.
 #'
+#' With `score = "632"` every draw's score is 0.368 times the apparent score (trained
+#' and scored on all rows) plus 0.632 times the score on the rows not drawn; with
+#' `"632plus"` the weight grows with how much the family overfits. Both need a metric
+#' that is a mean of one number a row, such as log_loss or mae.
+#'
 #' @param draws Number of draws.
+#' @param score `"out_of_bag"` (the rows not drawn), `"632"` or `"632plus"`.
 #' @param share Share of the rows held out, above 0 and below 1.
 #' @param stratify Keep the shares of the classes (or of quantile bins of a
 #'   numeric outcome)?
 #' @param keep_groups Keep the brief's groups whole? `FALSE` flatters the scores.
 #' @return A splitter for [plan_comparison()].
-#' @references Efron & Tibshirani (1993), An Introduction to the Bootstrap.
+#' @references Efron & Tibshirani (1993), An Introduction to the Bootstrap; Efron &
+#'   Tibshirani (1997), Improvements on cross-validation: the .632+ bootstrap method,
+#'   JASA 92.
 #' @section Errors:
 #' `kw_error_splits` when a draw would leave no validation or training rows.
 #' @examples
 #' split_bootstrap(25)
 #' split_holdout(share = 0.25, draws = 10)
 #' @export
-split_bootstrap <- function(draws = 25, keep_groups = TRUE) {
+split_bootstrap <- function(draws = 25, score = "out_of_bag", keep_groups = TRUE) {
   check_number(draws, "draws", min = 1, whole = TRUE)
+  check_choice(score, c("out_of_bag", "632", "632plus"), "score")
   check_flag(keep_groups, "keep_groups")
-  splitter("bootstrap", list(draws = draws, keep_groups = keep_groups),
+  splitter("bootstrap", list(draws = draws, score = score, keep_groups = keep_groups),
     generate = function(about) {
       group <- about_group(about, keep_groups)
       lapply(seq_len(draws), function(draw) one_bootstrap(about$n, group, draw))
     },
-    spread = "draws", label = paste(draws, "bootstrap draws"))
+    spread = "draws", summary = if (score != "out_of_bag") score,
+    label = paste0(draws, " bootstrap draws", switch(score, "632" = ", .632", "632plus" = ", .632+", "")))
 }
 
 one_bootstrap <- function(n, group, draw) {

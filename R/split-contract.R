@@ -1,30 +1,57 @@
 # What a splitter is: a name, its arguments, and
 #   generate(about) -> list of splits, called under a seed
-# `about` has n, outcome, group and time of the working rows. A split has integer
-# vectors `training` and `validation` (rows of the working table; training rows
-# may repeat), `rep` and `part` numbers.
-#   spread: how the standard error of a mean over the splits is had: "folds",
-#           "draws" or "plain"
-splitter <- function(name, arguments, generate, spread, label) {
+# `about` has n, outcome, group, time of the working rows and column(name), which
+# gives any other column. A split has integer vectors `training` and `validation`
+# (rows of the working table; training rows may repeat), `rep` and `part` numbers.
+#   spread   how the standard error of a mean over the splits is had: "folds",
+#            "draws", or "dependent" (splits that are no independent repetitions)
+#   scored   "per_split", or "pooled": one score a repeat over all held-out
+#            predictions. Whatever is asked, splits whose median validation part has
+#            fewer than 10 rows are pooled.
+#   summary  NULL, "632" or "632plus": the bootstrap's correction, which adds an
+#            apparent split (repeat 0: all rows on both sides)
+splitter <- function(name, arguments, generate, spread, label, scored = "per_split", summary = NULL) {
   structure(list(name = name, arguments = arguments, generate = generate, spread = spread,
-                 label = label), class = "kw_splitter")
+                 label = label, scored = scored, summary = summary), class = "kw_splitter")
 }
 
-# The splits of a brief's working rows.
+smallest_scored_part <- 10L
+
+# The splits of a brief's working rows, each with a key of its rows.
 make_splits <- function(splitter, job, seed) {
   about <- list(n = nrow(job$table), outcome = job$table[[job$outcome]],
                 group = if (!is.null(job$roles$group)) job$table[[job$roles$group]],
                 group_name = job$roles$group,
-                time = if (!is.null(job$roles$time)) job$table[[job$roles$time]])
+                time = if (!is.null(job$roles$time)) job$table[[job$roles$time]],
+                column = function(name) split_column(job, name))
   splits <- with_seed(derive_seed(seed, "splits"), splitter$generate(about))
+  if (!is.null(splitter$summary)) {
+    splits <- c(splits, list(new_split(seq_len(about$n), seq_len(about$n), 0L, 0L)))
+  }
   lapply(splits, function(split) {
     split$key <- short_hash(paste(hash_numbers(split$training), hash_numbers(split$validation)))
     split
   })
 }
 
+split_column <- function(job, name) {
+  if (!name %in% names(job$table)) {
+    stop_kw("splits", paste0("The splits name the column ", quoted(name), ", which the table does not have."),
+            remedy = did_you_mean(name, names(job$table), "Columns"))
+  }
+  job$table[[name]]
+}
+
 new_split <- function(training, validation, rep, part) {
-  list(training = as.integer(training), validation = as.integer(validation), rep = rep, part = part)
+  list(training = as.integer(training), validation = as.integer(validation), rep = as.integer(rep), part = as.integer(part))
+}
+
+is_apparent <- function(splits) vapply(splits, function(split) split$rep == 0L, logical(1))
+
+# Are held-out predictions of a repeat scored together?
+is_pooled <- function(splitter, splits) {
+  sizes <- vapply(splits[!is_apparent(splits)], function(split) length(split$validation), integer(1))
+  splitter$scored == "pooled" || stats::median(sizes) < smallest_scored_part
 }
 
 about_group <- function(about, keep_groups) if (keep_groups) about$group

@@ -7,6 +7,8 @@
 #' @param repeats How often to divide afresh.
 #' @param stratify Keep the shares of the classes (or of quantile bins of a
 #'   numeric outcome) alike in all folds?
+#' @param stratify_by Names of further columns whose levels (or quarters, for
+#'   numbers) are to be alike in all folds.
 #' @param keep_groups Keep the brief's groups whole? `FALSE` lets a group lie in
 #'   training and validation rows at once, which flatters the scores.
 #' @return A splitter for [plan_comparison()].
@@ -15,16 +17,17 @@
 #' @examples
 #' split_kfold(10, repeats = 3)
 #' @export
-split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE) {
+split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, stratify_by = NULL, keep_groups = TRUE) {
   check_number(k, "k", min = 2, whole = TRUE)
   check_number(repeats, "repeats", min = 1, whole = TRUE)
   check_flag(stratify, "stratify")
   check_flag(keep_groups, "keep_groups")
-  splitter("kfold", list(k = k, repeats = repeats, stratify = stratify, keep_groups = keep_groups),
+  check_argument(is.null(stratify_by) || is.character(stratify_by), "stratify_by", "names of columns", stratify_by)
+  splitter("kfold", list(k = k, repeats = repeats, stratify = stratify, stratify_by = stratify_by, keep_groups = keep_groups),
     generate = function(about) {
       group <- about_group(about, keep_groups)
       check_folds(about, k, stratify, group)
-      unlist(lapply(seq_len(repeats), function(rep) one_kfold(about, k, rep, stratify, group)),
+      unlist(lapply(seq_len(repeats), function(rep) one_kfold(about, k, rep, stratify, stratify_by, group)),
              recursive = FALSE)
     },
     spread = "folds",
@@ -32,12 +35,29 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
   )
 }
 
-one_kfold <- function(about, k, rep, stratify, group) {
-  strata <- if (stratify) outcome_strata(about$outcome, k)
+one_kfold <- function(about, k, rep, stratify, stratify_by, group) {
+  strata <- crossed_strata(if (stratify) outcome_strata(about$outcome, k), lapply(stratify_by, about$column), k)
   fold <- deal_rows(about$n, rep(1 / k, k), strata, group)
   lapply(seq_len(k), function(part) {
     new_split(which(fold != part), which(fold == part), rep, part)
   })
+}
+
+# Strata of the outcome crossed with further columns; combinations with fewer rows
+# than folds are put together.
+crossed_strata <- function(strata, columns, k) {
+  if (length(columns) == 0L) return(strata)
+  codes <- lapply(columns, function(x) {
+    if (is.numeric(x) && length(unique(x)) > 4L) {
+      cuts <- unique(stats::quantile(x, 1:3 / 4, names = FALSE, na.rm = TRUE))
+      return(ifelse(is.na(x), 0L, findInterval(x, cuts) + 1L))
+    }
+    match(as.character(x), unique(as.character(x)))
+  })
+  together <- do.call(paste, c(list(strata %||% 1L), codes))
+  rare <- names(which(table(together) < k))
+  together[together %in% rare] <- paste("rare", (strata %||% rep(1L, length(together)))[together %in% rare])
+  together
 }
 
 check_folds <- function(about, k, stratify, group) {

@@ -1,7 +1,8 @@
 #' Every split's scores, rows and failures
 #'
 #' `scores_by_split()` gives every score; `rows_by_split()` the rows it was had on,
-#' so that anyone can repeat a score by hand; `failures()` what went wrong.
+#' so that anyone can repeat a score by hand; `failures()` what went wrong and
+#' `warnings_by_split()` what was warned about, such as a fit that did not converge.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param by Names of metrics; default all.
@@ -9,9 +10,11 @@
 #'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`.
 #'   `rows_by_split()`: a list with one element a split, each a list of integer
 #'   vectors `training` and `validation`, row numbers of the table given to
-#'   [brief()]; training rows of a bootstrap repeat. `failures()`: a tibble with
+#'   [brief()]; training rows of a bootstrap repeat. `failures()` and `warnings_by_split()`: a tibble with
 #'   `candidate`, `setting`, `repeat`, `split`, `stage`, `message`; no rows if
-#'   nothing failed.
+#'   nothing failed. Where a prediction left a metric undefined, `stage` is
+#'   `"metric <name>"` and `message` the reason. Repeat 0, split 0 is the apparent score
+#'   of the .632 bootstraps: all working rows on both sides.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
@@ -60,14 +63,24 @@ rows_by_split <- function(cmp) {
 #' @export
 failures <- function(cmp) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  results <- cmp$results
+  incidents(cmp, c(cmp$results$failures, cmp$results$unscored))
+}
+
+#' @rdname scores_by_split
+#' @export
+warnings_by_split <- function(cmp) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  incidents(cmp, cmp$results$warnings)
+}
+
+# One row for every setting that an incident concerns.
+incidents <- function(cmp, records) {
   place <- split_places(cmp)
-  rows <- lapply(results$failures, function(failure) {
-    list(candidate = candidate_names(cmp)[failure$settings], setting = results$row[failure$settings],
-         `repeat` = rep(place$rep[failure$split], length(failure$settings)),
-         split = rep(place$part[failure$split], length(failure$settings)),
-         stage = rep(failure$stage, length(failure$settings)),
-         message = rep(failure$message, length(failure$settings)))
+  rows <- lapply(records, function(record) {
+    n <- length(record$settings)
+    list(candidate = candidate_names(cmp)[record$settings], setting = cmp$results$row[record$settings],
+         `repeat` = rep(place$rep[record$split], n), split = rep(place$part[record$split], n),
+         stage = rep(record$stage, n), message = rep(record$message, n))
   })
   if (length(rows) == 0L) {
     return(tibble::tibble(candidate = character(), setting = integer(), `repeat` = integer(),

@@ -6,17 +6,20 @@
 #' of different repeats are not independent. For bootstrap and repeated holdout
 #' it is `sd * sqrt(1/J + n_validation/n_training)` over J draws (Nadeau & Bengio
 #' 2003, Inference for the generalization error, Machine Learning 52), counting
-#' distinct training rows.
+#' distinct training rows. Where held-out predictions are scored together it is the
+#' jackknife's, and `sd` is over repeats. For the .632 bootstraps `mean` and `sd` are of
+#' the corrected scores.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param by The metric to rank by; default the deciding one.
 #' @param top Only the first so many rows.
 #' @return A tibble: `place` (`NA` for settings that cannot be ranked since a split
-#'   failed), `candidate`, `setting` (number within the candidate), one column for
+#'   failed, or that miss a constraint), `candidate`, `setting` (number within the candidate), one column for
 #'   every hyperparameter that varied, `metric`, `mean`, `sd`, `se`, `lowest`,
 #'   `highest`, `splits` (that counted), `training` and `gap` (mean training score
 #'   and its distance from the mean, if kept), `seconds` (the setting's share of all
-#'   work), `failed` (splits).
+#'   work), `failed` (splits that failed or left the metric undefined) and, with
+#'   constraints, `provided` (are they met?).
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
@@ -29,27 +32,21 @@ standings <- function(cmp, by = NULL, top = NULL) {
   metric <- cmp_metric(cmp, by)
   if (!is.null(top)) check_number(top, "top", min = 1, whole = TRUE)
   results <- cmp$results
-  counted <- counted_splits(cmp, metric$name)
-  scores <- results$scores[[metric$name]][, counted, drop = FALSE]
-  spread <- spread_of(scores)
-  order <- order_settings(cmp, spread$mean, metric)
-  training <- if (!is.null(results$training)) {
-    rowMeans(results$training[[metric$name]][, counted, drop = FALSE])
-  } else {
-    rep(NA_real_, nrow(scores))
-  }
+  summary <- score_summary(cmp, metric$name)
+  meets <- meets_constraints(cmp)
+  ranked <- ifelse(meets, summary$mean, NA)
+  order <- order_settings(cmp, ranked, metric)
+  if (!all(meets)) order <- c(order[!is.na(ranked[order])], unmet_last(cmp, summary$mean, ranked, metric))
+  columns <- summary[c("mean", "sd", "se", "lowest", "highest", "splits", "training")]
   table <- c(
-    list(place = ranks_in_order(spread$mean[order]),
+    list(place = ranks_in_order(ranked[order]),
          candidate = candidate_names(cmp)[order], setting = results$row[order]),
     lapply(varied_columns(cmp), function(column) column[order]),
-    list(metric = rep(metric$name, length(order))),
-    lapply(spread[c("mean", "sd")], `[`, order),
-    list(se = (spread$sd * error_factor(cmp, counted))[order]),
-    lapply(spread[c("lowest", "highest")], `[`, order),
-    list(splits = rowSums(!is.na(scores))[order], training = training[order],
-         gap = abs(training - spread$mean)[order],
+    list(metric = rep(metric$name, length(order))), lapply(columns, `[`, order),
+    list(gap = abs(summary$training - summary$mean)[order],
          seconds = rowSums(results$seconds, na.rm = TRUE)[order],
-         failed = failed_splits(cmp)[order])
+         failed = failed_splits(cmp, metric$name)[order]),
+    if (length(cmp$plan$provided) > 0L) list(provided = meets[order])
   )
   table <- tibble::as_tibble(table)
   if (is.null(top)) table else utils::head(table, top)
@@ -62,38 +59,20 @@ cmp_metric <- function(cmp, by = NULL) {
   metrics[[by]]
 }
 
-# Splits on which the truth allows a score.
-counted_splits <- function(cmp, metric) is.na(cmp$plan$undefined[[metric]])
-
-spread_of <- function(scores) {
-  n <- ncol(scores)
-  mean <- rowMeans(scores)
-  sd <- if (n < 2L) rep(NA_real_, nrow(scores)) else sqrt(rowSums((scores - mean)^2) / (n - 1))
-  columns <- lapply(seq_len(n), function(j) scores[, j])
-  list(mean = mean, sd = sd, lowest = do.call(pmin, columns), highest = do.call(pmax, columns))
-}
-
-# se = sd * this
-error_factor <- function(cmp, counted) {
-  splits <- cmp$plan$splits[counted]
-  n <- length(splits)
-  if (cmp$plan$splitter$spread == "folds") {
-    repeats <- length(unique(vapply(splits, `[[`, numeric(1), "rep")))
-    return(1 / sqrt(n / repeats))
-  }
-  if (cmp$plan$splitter$spread == "draws") {
-    ratio <- mean(vapply(splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)))
-    return(sqrt(1 / n + ratio))
-  }
-  1 / sqrt(n)
-}
-
 candidate_names <- function(cmp) names(cmp$plan$spaces)[cmp$results$candidate]
 
-failed_splits <- function(cmp) {
+# Splits on which a setting failed, or its predictions left the metric undefined.
+failed_splits <- function(cmp, metric) {
   failed <- integer(length(cmp$results$candidate))
-  for (failure in cmp$results$failures) failed[failure$settings] <- failed[failure$settings] + 1L
+  unscored <- Filter(function(record) record$metric == metric, cmp$results$unscored)
+  for (failure in c(cmp$results$failures, unscored)) failed[failure$settings] <- failed[failure$settings] + 1L
   failed
+}
+
+# Settings without a place: first those that miss a constraint, best first.
+unmet_last <- function(cmp, mean, ranked, metric) {
+  order <- order_settings(cmp, mean, metric)
+  order[is.na(ranked[order])]
 }
 
 # Best mean first; of equal ones the simplest. Settings without a mean come last.

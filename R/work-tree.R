@@ -72,15 +72,6 @@ compile_candidate <- function(space, table, candidate, nodes, share) {
        combinations = if (several) plain_frame(columns[along], n))
 }
 
-# Numbers of equal rows, in order of appearance.
-group_rows <- function(table, n) {
-  if (length(table) == 0L) return(rep(1L, n))
-  text <- row_texts(table)
-  match(text, unique(text))
-}
-
-row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
-
 # One key a setting: family and off-path values; with set_matters also the set.
 fit_keys <- function(definition, space, columns, n, path_set) {
   along <- definition$path$along
@@ -90,7 +81,7 @@ fit_keys <- function(definition, space, columns, n, path_set) {
     text <- if (is.numeric(column)) canonical_number(column) else as.character(column)
     paste0(name, "=", text)
   })
-  own <- if (definition$shipped) "" else short_hash(canonical_text(list(definition$fit, definition$predict)))
+  own <- if (definition$shipped) "" else short_hash(canonical_text(list(definition$fit, definition$predict, definition$path$predict)))
   do.call(paste, c(list(rep(paste0("fam_", definition$name, own), n)), parts,
                    list(canonical_text(path_set)), sep = ";"))
 }

@@ -4,9 +4,9 @@
 # `data`: frame and target of all working rows, fingerprint. `tick(n, scores)` is
 # called with each finished fit's settings and deciding scores. Returns what
 # happened to every setting of the branch.
-run_unit <- function(work, data, split, branch, metrics, seed, keep_training, tick) {
+run_unit <- function(work, data, split, branch, metrics, seed, wanted, tick) {
   context <- list(
-    work = work, metrics = metrics, seed = seed, keep_training = keep_training,
+    work = work, metrics = metrics, seed = seed, wanted = wanted, apparent = split$rep == 0L,
     place = paste(data$fingerprint, split$key), tick = tick,
     fits_at = split(seq_along(work$fits$node), factor(work$fits$node, c(0L, seq_along(work$nodes)))),
     children = node_children(work$nodes), log = new_unit_log()
@@ -106,20 +106,55 @@ run_fit <- function(fit, described, input, training, validation, context) {
   if (!is.null(fitted$error)) {
     return(report_failure(fit, stage, fitted$error, fit_seconds, context))
   }
-  scored <- with_conditions(list(
-    validation = score_fit(fitted$value, input$validation, validation, described$values, context$metrics),
-    training = if (context$keep_training) {
-      score_fit(fitted$value, input$training, training, described$values, context$metrics)
-    }
-  ))
+  scored <- with_conditions(scores_of_fit(fitted$value, input, training, validation, described$values, context))
   seconds <- seconds_now() - started
   if (!is.null(scored$error)) {
     return(report_failure(fit, paste(stage, "prediction"), scored$error, seconds, context))
   }
-  context$log$add(list(type = "ok", fit = fit, stage = stage, validation = scored$value$validation,
-                       training = scored$value$training, fit_seconds = fit_seconds, seconds = seconds,
-                       warnings = c(fitted$warnings, scored$warnings)))
+  context$log$add(c(list(type = "ok", fit = fit, stage = stage, fit_seconds = fit_seconds, seconds = seconds,
+                         warnings = c(fitted$warnings, scored$warnings)), scored$value))
   context$tick(fit, scored$value$validation)
+}
+
+# Everything that is asked of one fit: validation (values x metrics), why_na (reason by
+# metric, where a prediction left it undefined), training, no_information, predictions.
+scores_of_fit <- function(fitted, input, training, validation, values, context) {
+  scores <- score_fit(fitted, input$validation, validation, values, context$metrics)
+  list(
+    validation = scores, why_na = reasons_for_na(scores, validation, context$metrics),
+    training = if (context$wanted$training) {
+      score_fit(fitted, input$training, training, values, context$metrics)
+    },
+    no_information = if (context$apparent && context$wanted$no_information) no_information_scores(fitted, input$validation, validation, values, context$metrics),
+    predictions = if (context$wanted$predictions && !context$apparent) {
+      as_path_prediction(validation$outcome, predict_family(fitted, input$validation, values))
+    }
+  )
+}
+
+# Why a metric that the truth allows has no score.
+reasons_for_na <- function(scores, target, metrics) {
+  reasons <- lapply(metrics, function(metric) {
+    if (!anyNA(scores[, metric$name])) return(NULL)
+    if (!is.null(metric$undefined(target$outcome, target$weights))) return(NULL)
+    metric$why_na
+  })
+  Filter(Negate(is.null), reasons)
+}
+
+# The score if outcome and predictors had nothing to do with one another: mean over
+# at most 200 turns of the outcomes against the predictions (all of them would be all
+# pairs; Efron & Tibshirani 1997). Row-wise metrics only.
+no_information_scores <- function(fitted, x, target, values, metrics) {
+  n <- length(target$outcome)
+  turns <- unique(round(seq(0, n - 1, length.out = min(n, 200L))))
+  prediction <- as_path_prediction(target$outcome, predict_family(fitted, x, values))
+  lapply(Filter(function(metric) metric$row_wise, metrics), function(metric) {
+    each <- lapply(turns, function(turn) {
+      metric$score(target$outcome[(seq_len(n) - 1L + turn) %% n + 1L], prediction, NULL)
+    })
+    Reduce(`+`, each) / length(each)
+  })
 }
 
 # Scores of every path value by every metric: values x metrics. Long paths are

@@ -81,6 +81,33 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// average_precision_columns
+Rcpp::NumericVector average_precision_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights);
+RcppExport SEXP _kilnwright_average_precision_columns(SEXP scoresSEXP, SEXP eventSEXP, SEXP weightsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type scores(scoresSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type event(eventSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
+    rcpp_result_gen = Rcpp::wrap(average_precision_columns(scores, event, weights));
+    return rcpp_result_gen;
+END_RCPP
+}
+// lift_columns
+Rcpp::NumericVector lift_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, double share);
+RcppExport SEXP _kilnwright_lift_columns(SEXP scoresSEXP, SEXP eventSEXP, SEXP weightsSEXP, SEXP shareSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type scores(scoresSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type event(eventSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< double >::type share(shareSEXP);
+    rcpp_result_gen = Rcpp::wrap(lift_columns(scores, event, weights, share));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
@@ -88,6 +115,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},
     {"_kilnwright_tree_nodes", (DL_FUNC) &_kilnwright_tree_nodes, 3},
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 3},
+    {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 3},
+    {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 4},
     {NULL, NULL, 0}
 };
 

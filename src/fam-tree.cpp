@@ -59,7 +59,15 @@ Rcpp::IntegerMatrix tree_nodes(const Rcpp::NumericMatrix& x, const Rcpp::List& t
         side = side_of(values[i + static_cast<R_xlen_t>(n) * variable[s]], n_levels[s], cut[s],
                        sides, side_rows);
       }
-      if (side == 0) side = node_rows[left[node]] > node_rows[right[node]] ? -1 : 1;
+      if (side == 0) {
+        // the majority's way; with no majority the row stays where it is
+        const double majority = node_rows[right[node]] - node_rows[left[node]];
+        if (majority == 0.0) {
+          while (settled < n_values) out(i, settled++) = node + 1;
+          break;
+        }
+        side = majority > 0.0 ? 1 : -1;
+      }
       node = side < 0 ? left[node] : right[node];
     }
   }

@@ -53,3 +53,89 @@ Rcpp::NumericVector auc_columns(const Rcpp::NumericMatrix& scores, const Rcpp::L
   }
   return out;
 }
+
+namespace {
+
+struct Ranked {
+  double score;
+  double event;
+  double weight;
+};
+
+// Rows of one column from the highest score down; false if a score is missing.
+bool rank_down(const double* column, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights,
+               std::vector<Ranked>& rows) {
+  const bool weighted = weights.size() > 0;
+  for (R_xlen_t i = 0; i < event.size(); ++i) {
+    if (std::isnan(column[i])) return false;
+    const double w = weighted ? weights[i] : 1.0;
+    rows[i] = {column[i], event[i] ? w : 0.0, w};
+  }
+  std::sort(rows.begin(), rows.end(), [](const Ranked& a, const Ranked& b) { return a.score > b.score; });
+  return true;
+}
+
+}  // namespace
+
+// Average precision of many columns: the sum over runs of tied scores, from the
+// highest down, of (rise of recall) x (precision so far). NA without events or with a
+// missing score.
+// [[Rcpp::export]]
+Rcpp::NumericVector average_precision_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event,
+                                              const Rcpp::NumericVector& weights) {
+  const R_xlen_t n = scores.nrow();
+  Rcpp::NumericVector out(scores.ncol(), NA_REAL);
+  std::vector<Ranked> rows(n);
+  for (int j = 0; j < scores.ncol(); ++j) {
+    if (!rank_down(&scores[0] + n * j, event, weights, rows)) continue;
+    double total = 0.0;
+    for (const Ranked& row : rows) total += row.event;
+    if (total <= 0.0) continue;
+    double found = 0.0, taken = 0.0, area = 0.0;
+    for (R_xlen_t i = 0; i < n;) {
+      const double score = rows[i].score;
+      double rise = 0.0;
+      for (; i < n && rows[i].score == score; ++i) {
+        rise += rows[i].event;
+        taken += rows[i].weight;
+      }
+      found += rise;
+      if (taken > 0.0) area += rise / total * (found / taken);
+    }
+    out[j] = area;
+  }
+  return out;
+}
+
+// Share of events among the highest-scored `share` of the rows (by weight) over their
+// share among all; the run of tied scores that the cut falls into counts in part.
+// [[Rcpp::export]]
+Rcpp::NumericVector lift_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event,
+                                 const Rcpp::NumericVector& weights, double share) {
+  const R_xlen_t n = scores.nrow();
+  Rcpp::NumericVector out(scores.ncol(), NA_REAL);
+  std::vector<Ranked> rows(n);
+  for (int j = 0; j < scores.ncol(); ++j) {
+    if (!rank_down(&scores[0] + n * j, event, weights, rows)) continue;
+    double total = 0.0, events = 0.0;
+    for (const Ranked& row : rows) {
+      total += row.weight;
+      events += row.event;
+    }
+    if (events <= 0.0) continue;
+    double room = share * total, found = 0.0;
+    for (R_xlen_t i = 0; i < n && room > 0.0;) {
+      const double score = rows[i].score;
+      double run = 0.0, run_events = 0.0;
+      for (; i < n && rows[i].score == score; ++i) {
+        run += rows[i].weight;
+        run_events += rows[i].event;
+      }
+      const double part = run <= room ? 1.0 : room / run;
+      found += part * run_events;
+      room -= run;
+    }
+    out[j] = (found / (share * total)) / (events / total);
+  }
+  return out;
+}

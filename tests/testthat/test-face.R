@@ -21,11 +21,15 @@ test_that("the tuning figure shows score against hyperparameter, with the best m
   tree <- standings(cmp)[standings(cmp)$candidate == "tree", ]
   plot <- draw_tuning(cmp, "tree")
   data <- built(plot)
-  expect_equal(sort(data[[3]]$y), sort(tree$mean))
+  expect_equal(sort(data[[6]]$y), sort(tree$mean))
+  expect_equal(sort(data[[4]]$y), sort(tree$training))
+  long <- scores_by_split(cmp, by = "auc")
+  long <- long[long$candidate == "tree", ]
+  expect_equal(sort(data[[3]]$y), sort(as.vector(tapply(long$validation, list(long$setting, long$`repeat`), mean))))
   ring <- data[[length(data)]]
   expect_equal(c(10^ring$x, ring$y), c(tree$complexity[1], tree$mean[1]))
-  expect_identical(length(unique(data[[3]]$linetype)), 2L)
-  expect_identical(length(unique(data[[4]]$shape)), 2L)
+  expect_identical(length(unique(data[[6]]$linetype)), 2L)
+  expect_identical(length(unique(data[[7]]$shape)), 2L)
   expect_match(plot$labels$x, "complexity \\(log scale\\)")
   expect_match(plot$labels$y, "AUC \\(higher is better\\)")
   words <- built(draw_tuning(cmp, "tree", along = "impurity"))

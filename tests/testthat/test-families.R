@@ -32,12 +32,12 @@ configurations <- list(
   neural = list(list(), list(layers = 2, units = 3, early_stop = TRUE), list(momentum = 0, decay = 1, epochs = 3)),
   penalised = list(list(), list(lasso_share = 0), list(lasso_share = 1)),
   rules = list(list(), list(rounds = 5), list(min_leaf = 40, most_rules = 1), list(confidence = 1)),
-  splines = list(list(), list(degree = 2), list(degree = 3)),
+  adaptive_splines = list(list(), list(degree = 2), list(degree = 3)),
   support_vectors = list(list(), list(kernel = "linear"), list(kernel = "polynomial", degree = 3), list(cost = 1e-3), list(cost = 100, reach = 3)),
   tree = list(list(), list(min_leaf = 1, depth = 30), list(min_leaf = 50, impurity = "information"), list(depth = 1))
 )
 paths <- list(
-  boosted = c(1, 2, 7, 30), forest = c(1, 2, 7, 30), penalised = c(0, 1e-6, 0.01, 0.2, 5, 1e4), splines = c(1, 2, 5, 21, 400),
+  boosted = c(1, 2, 7, 30), forest = c(1, 2, 7, 30), penalised = c(0, 1e-6, 0.01, 0.2, 5, 1e4), adaptive_splines = c(1, 2, 5, 21, 400),
   tree = c(0, 1e-6, 0.003, 0.02, 0.3, 1),
   neighbours = expand.grid(neighbours = c(1, 2, 9, 120, 500), weighting = c("equal", "inverse", "fading"),
                            distance = c("straight", "city", "largest"), stringsAsFactors = FALSE)
@@ -136,6 +136,12 @@ test_that("a tree's path agrees with pruning, missing values, surrogates and uns
       theirs <- predict(rpart::prune(grown, settings$complexity[i]), columns[201:300, ])
       expect_equal(unname(if (is.factor(y)) ours[, , i] else ours[, i]), unname(theirs))
     }
+    # a level that a node's rows lack, and no majority to follow: the row stays there
+    small <- kw("fit_family")(definition, columns[1:60, ], kw("new_target")(y[1:60]), utils::modifyList(settings, list(min_leaf = 1, complexity = 0)), 1)
+    grown <- rpart::rpart(y ~ ., cbind(columns, y = y)[1:60, ], method = if (is.factor(y)) "class" else "anova",
+                          control = rpart::rpart.control(cp = 0, minsplit = 2, minbucket = 1, xval = 0, maxcompete = 0))
+    theirs <- predict(rpart::prune(grown, 0), columns[61:300, ])
+    expect_equal(as.vector(kw("predict_family")(small, columns[61:300, ], 0)), as.vector(theirs))
     strange <- columns[201:203, ]
     strange$colour <- factor(c("violet", NA, "red"))
     expect_identical(as.vector(kw("predict_family")(fitted, strange[1, ], 0)), as.vector(kw("predict_family")(fitted, transform(strange[1, ], colour = factor(NA)), 0)))

@@ -137,7 +137,7 @@ test_that("splines are those of the package, with at most so many terms", {
   for (kind in c("number", "two_class", "many_class")) for (degree in 1:2) {
     d <- agree(kind)
     values <- c(2, 5, 9)
-    p <- suppressWarnings(ours(fam_splines(degree = degree), d, values = values))
+    p <- suppressWarnings(ours(fam_adaptive_splines(degree = degree), d, values = values))
     for (i in seq_along(values)) {
       y <- switch(kind, number = d$y, two_class = as.numeric(d$y == "yes"), many_class = diag(3)[d$y, ])
       arguments <- list(d$x[d$train, ], as.matrix(y)[d$train, ], degree = degree, nprune = values[i])

@@ -5,22 +5,19 @@
 #' are weighed by logistic regression, several classes one against the rest. One
 #' fit serves every number of terms.
 #'
-#' @param terms At most this many terms, the constant included: of the pruned
-#'   models of that size or less, the one with the best generalised
-#'   cross-validation criterion.
-#' @param degree Most columns multiplied in a term: 1 = no interactions.
+#' @eval family_help("adaptive_splines")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (1991), Multivariate adaptive regression splines, Annals of
 #'   Statistics 19.
 #' @examples
-#' fam_splines(terms = among(2:21), degree = among(1, 2))
+#' fam_adaptive_splines(terms = among(2:21), degree = among(1, 2))
 #' @export
-fam_splines <- function(terms = 21, degree = 1) {
-  new_family(member_fam_splines(), list(terms = terms, degree = degree))
+fam_adaptive_splines <- function(terms = 21, degree = 1) {
+  new_family(member_fam_adaptive_splines(), list(terms = terms, degree = degree))
 }
 
-member_fam_splines <- function() {
-  family_definition("splines", "Adaptive regression splines", c("number", "two_class", "many_class"),
+member_fam_adaptive_splines <- function() {
+  family_definition("adaptive_splines", "Adaptive regression splines", c("number", "two_class", "many_class"),
     hyperparameters = list(
       terms = hyperparameter("whole", 21, min = 1,
         sensible = function(rows, columns, classes) from_to(2, 21, points = 20),

@@ -1,0 +1,66 @@
+#' Define a model family of your own
+#'
+#' Returns a constructor for a family: a function that takes the family's
+#' hyperparameters, to be used in [pipeline()] and [candidates()] like any other.
+#' The functions must be self-contained: they travel to workers and with saved models.
+#' [try_out()] checks the result.
+#'
+#' @param name One word.
+#' @param kinds Outcome kinds that it can predict: some of `"number"`,
+#'   `"two_class"`, `"many_class"`.
+#' @param fit `function(x, y, weights, settings, seed, threads)` giving any plain R
+#'   object. `x` is a numeric matrix, or a data frame with `factors = TRUE`; `y` a
+#'   numeric vector or a factor of the classes present; `weights` `NULL` or one
+#'   number a row; `settings` the named list of hyperparameters.
+#' @param predict `function(model, x)` giving a numeric vector, or a matrix of
+#'   probabilities, rows x levels of `y`. A family with a path has
+#'   `function(model, x, values)` giving one more dimension, one entry a value.
+#' @param defaults Named list: hyperparameters and their default values.
+#' @param along Name of the hyperparameter of which one fit serves all values (a
+#'   path): `settings` then holds all values there, as a vector.
+#' @param complexity_rank 0 (simplest) to 100; among settings that tie the simpler is
+#'   preferred. Baseline 0, linear 20, tree 40, forest 70.
+#' @param factors,sparse,missing,weights May the input hold categories, a sparse
+#'   matrix, missing values; is `weights` used?
+#' @param wants_scaling Does the fit depend on the columns' scales?
+#' @param random Does `fit` draw random numbers? It is then run under its own seed.
+#' @param packages Packages that `fit` and `predict` call by `package::name`.
+#' @return A function with the hyperparameters as arguments.
+#' @section Errors:
+#' `kw_error_definition` when a function uses something from outside itself,
+#' `kw_error_argument` for anything else that does not fit.
+#' @examples
+#' fam_median <- define_family("median", kinds = "number",
+#'   fit = function(x, y, weights, settings, seed, threads) stats::median(y) * settings$shrink,
+#'   predict = function(model, x) rep(model, nrow(x)),
+#'   defaults = list(shrink = 1))
+#' candidates(mean = fam_baseline(), median = fam_median(shrink = among(0.9, 1)))
+#' @export
+define_family <- function(name, kinds, fit, predict, defaults = list(), along = NULL, complexity_rank = 50,
+                          factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
+                          wants_scaling = FALSE, random = FALSE, packages = character()) {
+  check_string(name, "name")
+  check_argument(length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
+                 "some of \"number\", \"two_class\", \"many_class\"", kinds)
+  check_named(defaults, "defaults")
+  check_argument(is.function(fit) && length(formals(fit)) == 6L, "fit",
+                 "a function(x, y, weights, settings, seed, threads)", fit)
+  wanted <- if (is.null(along)) "a function(model, x)" else "a function(model, x, values)"
+  check_argument(is.function(predict) && length(formals(predict)) == 2L + !is.null(along), "predict", wanted, predict)
+  if (!is.null(along)) check_choice(along, names(defaults), "along")
+  check_number(complexity_rank, "complexity_rank", 0, 100)
+  check_self_contained(list(fit = fit, predict = predict), name)
+  declared <- lapply(defaults, function(default) {
+    type <- if (is.numeric(default) && length(default) == 1L) "number" else "any"
+    hyperparameter(type, default, meaning = "As its author says.")
+  })
+  definition <- family_definition(
+    name, name, kinds, declared, complexity_rank,
+    accepts = list(factors = factors, sparse = sparse, missing = missing, weights = weights, wants_scaling = wants_scaling),
+    random = random, fit = fit, predict = if (is.null(along)) predict,
+    path = if (!is.null(along)) list(along = along, set_matters = FALSE, predict = predict),
+    packages = packages, does = "A family defined by the user."
+  )
+  definition$shipped <- FALSE
+  function(...) new_family(definition, list(...))
+}

@@ -1,0 +1,80 @@
+# One setting fitted once more, on any training rows, under the seeds that a
+# comparison would use there.
+
+setting_in_work <- function(work, cmp, at) {
+  which(work$settings$candidate == cmp$results$candidate[at] & work$settings$row == cmp$results$row[at])
+}
+
+# `place` names the rows in keys and seeds. A family with a path is fitted with the
+# same set of values as in the comparison where that matters. Returns states of the
+# steps, the fitted family, its input and target, settings and path value.
+refit_setting <- function(work, at, data, seed, place) {
+  described <- fit_description(work, work$settings$fit[at])
+  chain <- learn_chain(work, work$settings$node[at], data, seed, place)
+  input <- family_input(chain$frame, described$definition)
+  fitted <- fit_family(described$definition, input, chain$target, described$settings,
+                       derive_seed(seed, paste(place, chain$key, described$key)))
+  list(states = chain$states, fitted = fitted, input = input, target = chain$target, settings = described$settings,
+       value = if (!is.null(described$definition$path)) path_values(work, at))
+}
+
+# Learns the steps on the way from the root to a node.
+learn_chain <- function(work, node, data, seed, place) {
+  way <- integer()
+  while (node != 0L) {
+    way <- c(node, way)
+    node <- work$nodes[[node]]$parent
+  }
+  states <- list()
+  for (node in way) {
+    learned <- learn_step(work$nodes[[node]]$step, data$frame, data$target,
+                          derive_seed(seed, paste(place, work$nodes[[node]]$key)))
+    states <- c(states, list(learned$state))
+    data <- list(frame = learned$frame, target = learned$target)
+  }
+  key <- if (length(way) == 0L) "" else work$nodes[[way[length(way)]]]$key
+  list(states = states, frame = data$frame, target = data$target, key = key)
+}
+
+# Validation predictions of one setting on every split but the apparent one: a list of
+# vectors, or of matrices rows x classes. Those that the comparison kept, or fitted
+# once more under the same seeds, which gives the same.
+setting_predictions <- function(cmp, at) {
+  kept <- kept_predictions(cmp, at)
+  if (!is.null(kept)) return(kept)
+  plan <- cmp$plan
+  work <- compile_work(plan$spaces, cmp$results$tables)
+  here <- setting_in_work(work, cmp, at)
+  frame <- frame_columns(plan$job$table, plan$job$schema)
+  lapply(plan$splits[!is_apparent(plan$splits)], function(split) {
+    data <- list(frame = frame_rows(frame, split$training), target = brief_target(plan$job, split$training))
+    refitted <- without_rng_trace(suppressWarnings(
+      refit_setting(work, here, data, plan$seed, paste(plan$job$fingerprint, split$key))
+    ))
+    validation <- frame_rows(frame, split$validation)
+    for (state in refitted$states) validation <- use_step(state, validation)
+    one_prediction(predict_family(refitted$fitted, family_input(validation, refitted$fitted$definition), refitted$value),
+                   plan$job)
+  })
+}
+
+kept_predictions <- function(cmp, at) {
+  splits <- which(!is_apparent(cmp$plan$splits))
+  found <- vector("list", length(splits))
+  for (record in cmp$results$predictions) {
+    mine <- match(at, record$settings)
+    if (is.na(mine)) next
+    values <- record$values
+    place <- record$place[mine]
+    found[[match(record$split, splits)]] <-
+      one_prediction(if (length(dim(values)) == 3L) values[, , place, drop = FALSE] else values[, place, drop = FALSE], cmp$plan$job)
+  }
+  if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
+}
+
+# A path of one value without its last dimension.
+one_prediction <- function(prediction, job) {
+  if (job$kind == "number") return(as.vector(prediction))
+  dims <- dim(prediction)
+  matrix(prediction, dims[1], dims[2])
+}

@@ -1,0 +1,136 @@
+#' Check a step, family or metric of your own
+#'
+#' Runs the checks that the shipped ones go through, on the first split of a brief:
+#' shapes, finite numbers, one row alone as among many, the same seed giving the same,
+#' saving and restoring; for a path, that a value means the same alone as among others.
+#'
+#' @param part A family or step as its constructor gives it (`fam_mine()`), the
+#'   constructor itself, or a metric.
+#' @param job A [brief()] with an outcome that the part is for.
+#' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
+#'   what does not hold.
+#' @examples
+#' fam_middle <- define_family("middle", kinds = "number",
+#'   fit = function(x, y, weights, settings, seed, threads) stats::median(y),
+#'   predict = function(model, x) rep(model, nrow(x)))
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' try_out(fam_middle, job)
+#' @export
+try_out <- function(part, job) {
+  check_class(job, "kw_brief", "job", "Make one with brief().")
+  if (is.function(part)) part <- part()
+  split <- make_splits(split_kfold(5), job, 1)[[1]]
+  checks <- if (inherits(part, "kw_family")) try_family(part, job, split)
+    else if (inherits(part, "kw_step")) try_step(part, job, split)
+    else if (inherits(part, "kw_metric")) try_metric(part, job)
+    else stop_kw("argument", paste0("`part` must be a family, a step or a metric; got ", describe_value(part), "."))
+  structure(tibble::as_tibble(data.table::rbindlist(checks)), class = c("kw_tried", "tbl_df", "tbl", "data.frame"))
+}
+
+# Runs one check: it passes if `expr` gives TRUE; an error or a text is the detail.
+one_check <- function(check, expr) {
+  found <- with_conditions(expr)
+  passed <- isTRUE(found$value)
+  list(check = check, passed = passed,
+       detail = if (passed) "" else found$error %||% if (is.character(found$value)) found$value else "does not hold")
+}
+
+same_numbers <- function(a, b) {
+  a <- as.vector(a)
+  b <- as.vector(b)
+  length(a) == length(b) && all(is.finite(a) == is.finite(b)) && max(0, abs(a - b), na.rm = TRUE) <= 1e-8 * max(1, abs(a), na.rm = TRUE)
+}
+
+try_family <- function(family, job, split) {
+  definition <- family$definition
+  ready <- with_conditions({
+    met <- meet_brief(candidates(tried = family), job, split, 1)$spaces$tried
+    first <- grid_settings(met, 2L)
+    settings <- fill_pipeline(met$pipeline, met$dimensions, setting_values(first, 1L))
+    frame <- frame_rows(frame_columns(job$table, job$schema), split$training)
+    target <- brief_target(job, split$training)
+    validation <- frame_rows(frame_columns(job$table, job$schema), split$validation)
+    for (step in settings$steps) {
+      learned <- learn_step(step, frame, target, 1)
+      frame <- learned$frame
+      target <- learned$target
+      validation <- use_step(learned$state, validation)
+    }
+    list(settings = settings$family, x = family_input(frame, definition), target = target,
+         new = family_input(validation, definition))
+  })
+  if (!is.null(ready$error)) return(list(list(check = "takes the brief", passed = FALSE, detail = ready$error)))
+  try_fitted(definition, ready$value)
+}
+
+try_fitted <- function(definition, ready) {
+  along <- definition$path$along
+  fit <- function(settings) fit_family(definition, ready$x, ready$target, settings, 7)
+  value <- if (length(along) == 1L) ready$settings[[along]] else if (length(along) > 1L) plain_frame(ready$settings[along], 1L)
+  fitted <- with_conditions(fit(ready$settings))
+  if (!is.null(fitted$error)) return(list(list(check = "fits", passed = FALSE, detail = fitted$error)))
+  fitted <- fitted$value
+  whole <- with_conditions(predict_family(fitted, ready$new, value))
+  checks <- list(list(check = "takes the brief", passed = TRUE, detail = ""), list(check = "fits", passed = TRUE, detail = ""),
+                 one_check("predictions have the right shape", whole$error %||% TRUE))
+  if (!is.null(whole$error)) return(checks)
+  whole <- whole$value
+  row <- function(p, i) if (is.null(dim(p))) p[i] else if (length(dim(p)) == 3L) p[i, , ] else p[i, ]
+  c(checks, list(
+    one_check("predictions are finite", all(is.finite(whole))),
+    one_check("probabilities sum to 1", is.null(fitted$levels) ||
+                all(abs(apply(whole, setdiff(seq_along(dim(whole)), 2L), sum) - 1) < 1e-8)),
+    one_check("one row alone is predicted as among many",
+              same_numbers(predict_family(fitted, ready$new[1, , drop = FALSE], value), row(whole, 1L))),
+    one_check("the same seed gives the same", same_numbers(predict_family(fit(ready$settings), ready$new, value), whole)),
+    one_check("survives saving", {
+      kept <- fitted
+      kept$model <- definition$freeze(fitted$model, value)
+      same_numbers(predict_family(unserialize(serialize(kept, NULL)), ready$new, value), whole)
+    })
+  ), if (length(along) == 1L && is.numeric(value)) list(one_check("a path value means the same among others", {
+    several <- ready$settings
+    several[[along]] <- sort(unique(c(value, value * 2)))
+    same_numbers(predict_family(fit(several), ready$new, value), whole)
+  })))
+}
+
+try_step <- function(step, job, split) {
+  frame <- frame_rows(frame_columns(job$table, job$schema), split$training)
+  new <- frame_rows(frame_columns(job$table, job$schema), split$validation)
+  target <- brief_target(job, split$training)
+  first <- default_steps(as_nodes(step))[[1]]
+  learned <- with_conditions(learn_step(first, frame, target, 7))
+  if (!is.null(learned$error)) return(list(list(check = "learns", passed = FALSE, detail = learned$error)))
+  learned <- learned$value
+  used <- with_conditions(use_step(learned$state, new))
+  if (!is.null(used$error)) return(list(list(check = "is used on new rows", passed = FALSE, detail = used$error)))
+  used <- used$value
+  same_frame <- function(a, b) isTRUE(all.equal(lapply(a$columns, unclass), lapply(b$columns, unclass), check.attributes = FALSE))
+  list(
+    list(check = "learns", passed = TRUE, detail = ""),
+    one_check("columns are the same on any rows", identical(frame_names(used), frame_names(learned$frame))),
+    one_check("one row alone is used as among many", same_frame(use_step(learned$state, frame_rows(new, 1L)), frame_rows(used, 1L))),
+    one_check("the same seed gives the same", same_frame(use_step(learn_step(first, frame, target, 7)$state, new), used)),
+    one_check("survives saving", same_frame(use_step(unserialize(serialize(learned$state, NULL)), new), used))
+  )
+}
+
+try_metric <- function(metric, job) {
+  truth <- job$table[[job$outcome]]
+  n <- length(truth)
+  prediction <- with_seed(1, if (is.factor(truth)) {
+    raw <- matrix(stats::runif(n * nlevels(truth)), n)
+    raw / rowSums(raw)
+  } else truth + stats::rnorm(n, sd = stats::sd(truth)))
+  stacked <- if (is.factor(truth)) array(rep(prediction, 2L), c(dim(prediction), 2L)) else cbind(prediction, prediction)
+  score <- function(p, w = NULL) score_predictions(metric, truth, p, w)
+  list(
+    one_check("fits the outcome", inherits(find_metric(metric, job$kind), "kw_metric")),
+    one_check("gives one number", is.numeric(score(prediction)) && length(score(prediction)) == 1L),
+    one_check("gives one number a path value", same_numbers(score(stacked), rep(score(prediction), 2L))),
+    one_check("takes weights", is.numeric(score(prediction, rep(1, n)))),
+    one_check("lies in its range", is.na(score(prediction)) || (score(prediction) >= metric$range[1] && score(prediction) <= metric$range[2]))
+  )
+}
