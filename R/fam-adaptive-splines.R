@@ -49,10 +49,9 @@ fit_splines <- function(x, y, weights, settings, seed, threads) {
   sizes <- best_sizes(fit$gcv.per.subset)
   basis <- hinge_columns(x, fit$dirs, fit$cuts)
   wanted <- unique(sizes[pmin(settings$terms, length(sizes))])
-  subsets <- lapply(wanted, function(size) {
-    terms <- fit$prune.terms[size, seq_len(size)]
-    list(terms = terms, coefficients = spline_coefficients(basis[, terms, drop = FALSE], targets, weights, is.factor(y)))
-  })
+  subsets <- lapply(wanted, function(size) fit$prune.terms[size, seq_len(size)])
+  coefficients <- subset_coefficients(basis, subsets, targets, weights, is.factor(y))
+  subsets <- Map(function(terms, b) list(terms = terms, coefficients = b), subsets, coefficients)
   list(dirs = unname(fit$dirs), cuts = unname(fit$cuts), sizes = sizes, wanted = wanted, subsets = subsets,
        is_class = is.factor(y))
 }
@@ -77,19 +76,24 @@ hinge_columns <- function(x, dirs, cuts) {
   basis
 }
 
-# Terms x targets.
-spline_coefficients <- function(basis, targets, weights, is_class) {
-  one <- function(y) {
-    fit <- if (is_class) {
-      logistic_fit(basis, y, weights %||% rep(1, length(y)))
-    } else if (is.null(weights)) {
-      stats::lm.fit(basis, y)
-    } else {
-      stats::lm.wfit(basis, y, weights)
-    }
-    plain_coefficients(fit$coefficients)
+# Terms x targets for every subset of terms: logistic regressions for classes; least
+# squares from one QR decomposition of all terms for numbers.
+subset_coefficients <- function(basis, subsets, targets, weights, is_class) {
+  if (is_class) {
+    return(lapply(subsets, function(terms) {
+      fits <- lapply(seq_len(ncol(targets)), function(j) {
+        plain_coefficients(logistic_fit(basis[, terms, drop = FALSE], targets[, j], weights %||% rep(1, nrow(basis)))$coefficients)
+      })
+      do.call(cbind, fits)
+    }))
   }
-  matrix(vapply(seq_len(ncol(targets)), function(j) one(targets[, j]), numeric(ncol(basis))), ncol(basis))
+  root <- if (is.null(weights)) 1 else sqrt(weights)
+  decomposed <- qr(basis * root, LAPACK = TRUE)
+  rotated <- qr.qty(decomposed, targets * root)[seq_len(ncol(basis)), , drop = FALSE]
+  triangle <- qr.R(decomposed)[, order(decomposed$pivot), drop = FALSE]
+  lapply(subsets, function(terms) {
+    cbind(plain_coefficients(stats::lm.fit(triangle[, terms, drop = FALSE], rotated[, 1])$coefficients))
+  })
 }
 
 predict_splines <- function(model, x, values) {

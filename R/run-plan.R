@@ -80,8 +80,11 @@ first_round <- function(spaces, searches, seed) {
   names(proposals) <- names(spaces)
   empty <- names(proposals)[vapply(proposals, function(p) nrow(p$settings) == 0L, logical(1))]
   if (length(empty) > 0L) {
+    why <- unique(proposals[[empty[1]]]$left_out$why)
     stop_kw("rule", paste0("No setting of the candidate ", quoted(empty[1]), " is left to try: all were ",
-                           "ruled out or cannot work."), remedy = "Loosen rule_out(), or widen its values.")
+                           "ruled out or cannot work."),
+            where = if (length(why) > 0L) paste0("Since ", paste(why, collapse = "; "), "."),
+            remedy = "Loosen rule_out(), or widen its values.")
   }
   proposals
 }

@@ -1,13 +1,14 @@
 // Nearest neighbours for every number of neighbours, weighting and distance asked:
-// one pass over the differences between each query and all training rows feeds the
-// distances, the nearest are partially sorted once a query and distance, and running
-// sums over them give all means. Memory is one query's distances at a time,
-// O(rows). O(queries * rows * columns).
+// one pass over the training rows for each query keeps the nearest by every distance
+// in a heap (a row is given up once it is too far), and sums over the sorted nearest
+// give all means. Memory is the nearest rows of a block of queries. O(queries * rows * columns)
+// at worst.
 
 #include <Rcpp.h>
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <limits>
 #include <utility>
 #include <vector>
 
@@ -17,28 +18,65 @@ using Near = std::pair<double, int>;
 
 enum Weighting { equal_weights = 0, inverse_weights = 1, fading_weights = 2 };
 
-// Straight (squared), city and largest distance from the differences of two rows.
-template <bool straight, bool city, bool largest>
-inline void measure(const double* a, const double* b, int width, double* out) {
-  double squares = 0.0, absolute = 0.0, top = 0.0;
-  for (int j = 0; j < width; ++j) {
-    const double d = a[j] - b[j];
-    if (straight) squares += d * d;
-    if (city) absolute += std::fabs(d);
-    if (largest) top = std::max(top, std::fabs(d));
+// What a column adds to the straight (squared), city and largest distance.
+template <int kind>
+inline double add(double so_far, double difference) {
+  if (kind == 0) return so_far + difference * difference;
+  if (kind == 1) return so_far + std::fabs(difference);
+  return std::max(so_far, std::fabs(difference));
+}
+
+template <int kind>
+inline double together(const double* part) {
+  if (kind == 2) return std::max(std::max(part[0], part[1]), std::max(part[2], part[3]));
+  return (part[0] + part[1]) + (part[2] + part[3]);
+}
+
+// Distance of two rows, given up as soon as it exceeds `limit`.
+template <int kind>
+inline double distance_within(const double* a, const double* b, int width, double limit) {
+  double part[4] = {0.0, 0.0, 0.0, 0.0};
+  int j = 0;
+  for (; j + 8 <= width; j += 8) {
+    for (int i = 0; i < 4; ++i) part[i] = add<kind>(part[i], a[j + i] - b[j + i]);
+    for (int i = 0; i < 4; ++i) part[i] = add<kind>(part[i], a[j + 4 + i] - b[j + 4 + i]);
+    if (together<kind>(part) > limit) return limit + 1.0;
   }
-  out[0] = squares;
-  out[1] = absolute;
-  out[2] = top;
+  for (; j < width; ++j) part[j % 4] = add<kind>(part[j % 4], a[j] - b[j]);
+  return together<kind>(part);
 }
 
-using Measure = void (*)(const double*, const double*, int, double*);
+// The nearest of the rows seen so far, the farthest of them on top. Rows come in order,
+// so that of equal distances the first stay.
+class Nearest {
+ public:
+  void start(int most) {
+    most_ = most;
+    heap_.clear();
+  }
+  double limit() const {
+    return static_cast<int>(heap_.size()) < most_ ? std::numeric_limits<double>::infinity() : heap_.front().first;
+  }
+  void offer(double distance, int row) {
+    if (static_cast<int>(heap_.size()) < most_) {
+      heap_.push_back({distance, row});
+      std::push_heap(heap_.begin(), heap_.end());
+    } else if (distance < heap_.front().first) {
+      std::pop_heap(heap_.begin(), heap_.end());
+      heap_.back() = {distance, row};
+      std::push_heap(heap_.begin(), heap_.end());
+    }
+  }
+  std::vector<Near>& sorted() {
+    std::sort_heap(heap_.begin(), heap_.end());
+    return heap_;
+  }
+  const std::vector<Near>& rows() const { return heap_; }
 
-Measure choose_measure(const std::array<bool, 3>& wanted) {
-  if (wanted[0] && !wanted[1] && !wanted[2]) return measure<true, false, false>;
-  if (!wanted[0] && wanted[1] && !wanted[2]) return measure<false, true, false>;
-  return measure<true, true, true>;
-}
+ private:
+  int most_ = 0;
+  std::vector<Near> heap_;
+};
 
 }  // namespace
 
@@ -65,41 +103,23 @@ Rcpp::NumericVector neighbour_means(const Rcpp::NumericMatrix& queries, const Rc
   }
   const int n_counted = static_cast<int>(counted.size());
   if (n_counted == 0) Rcpp::stop("no training row has a weight above 0");
-  std::array<bool, 3> wanted = {false, false, false};
   std::array<int, 3> most = {0, 0, 0};
-  for (int d : distances) wanted[d] = true;
   for (int i = 0; i < n_wanted; ++i) {
     most[distance[i]] = std::max(most[distance[i]], std::min(neighbours[i] + 1, n_counted));
   }
-  const Measure measure_rows = choose_measure(wanted);
-  std::array<std::vector<Near>, 3> found;
-  for (int d : distances) found[d].resize(n_counted);
+  std::vector<double> sums(n_outcomes);
 
-  for (R_xlen_t q = 0; q < n_queries; ++q) {
-    if (q % 256 == 0) Rcpp::checkUserInterrupt();
-    const double* a = &queries[0] + q * width;
-    for (int c = 0; c < n_counted; ++c) {
-      double measured[3];
-      measure_rows(a, &rows[0] + static_cast<R_xlen_t>(counted[c]) * width, width, measured);
-      for (int d : distances) found[d][c] = {measured[d], counted[c]};
-    }
-    for (int d : distances) {
-      auto middle = found[d].begin() + most[d];
-      if (most[d] < n_counted) std::nth_element(found[d].begin(), middle - 1, found[d].end());
-      std::sort(found[d].begin(), middle);
-      if (d == 0) {
-        for (auto near = found[d].begin(); near != middle; ++near) near->first = std::sqrt(near->first);
-      }
-    }
+  // All means of one query from its sorted nearest rows.
+  auto fill = [&](R_xlen_t q, const std::array<Nearest, 3>& found) {
     for (int i = 0; i < n_wanted; ++i) {
-      const std::vector<Near>& near = found[distance[i]];
+      const std::vector<Near>& near = found[distance[i]].rows();
       const int k = std::min(neighbours[i], n_counted);
       const bool alike = near[0].first <= 0.0;
       // just beyond the farthest asked: the next row, or a little more than the last
       double beyond = k < n_counted ? near[k].first : near[k - 1].first * (1.0 + 1e-6);
       if (beyond <= near[k - 1].first) beyond = near[k - 1].first * (1.0 + 1e-6);
       double total = 0.0;
-      std::vector<double> sums(n_outcomes, 0.0);
+      std::fill(sums.begin(), sums.end(), 0.0);
       for (int m = 0; m < k; ++m) {
         double w = weights.size() ? weights[near[m].second] : 1.0;
         if (weighting[i] == inverse_weights) {
@@ -115,6 +135,44 @@ Rcpp::NumericVector neighbour_means(const Rcpp::NumericMatrix& queries, const Rc
       for (int o = 0; o < n_outcomes; ++o) {
         out[q + n_queries * (o + static_cast<R_xlen_t>(n_outcomes) * i)] = sums[o] / total;
       }
+    }
+  };
+
+  // Queries and rows are taken in blocks that stay in the processor's cache.
+  const int query_block = 32, row_block = std::max(64, 65536 / (8 * std::max(1, width)));
+  std::vector<std::array<Nearest, 3>> block(query_block);
+
+  for (R_xlen_t start = 0; start < n_queries; start += query_block) {
+    Rcpp::checkUserInterrupt();
+    const int here = static_cast<int>(std::min<R_xlen_t>(query_block, n_queries - start));
+    for (int i = 0; i < here; ++i) {
+      for (int d : distances) block[i][d].start(most[d]);
+    }
+    for (int from = 0; from < n_counted; from += row_block) {
+      const int to = std::min(n_counted, from + row_block);
+      for (int i = 0; i < here; ++i) {
+        const double* a = &queries[0] + (start + i) * width;
+        for (int d : distances) {
+          Nearest& nearest = block[i][d];
+          for (int c = from; c < to; ++c) {
+            const double* b = &rows[0] + static_cast<R_xlen_t>(counted[c]) * width;
+            const double limit = nearest.limit();
+            const double far = d == 0 ? distance_within<0>(a, b, width, limit)
+                             : d == 1 ? distance_within<1>(a, b, width, limit)
+                                      : distance_within<2>(a, b, width, limit);
+            nearest.offer(far, counted[c]);
+          }
+        }
+      }
+    }
+    for (int i = 0; i < here; ++i) {
+      for (int d : distances) {
+        std::vector<Near>& near = block[i][d].sorted();
+        if (d == 0) {
+          for (Near& one : near) one.first = std::sqrt(one.first);
+        }
+      }
+      fill(start + i, block[i]);
     }
   }
   return out;

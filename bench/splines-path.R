@@ -1,0 +1,28 @@
+# Adaptive splines: 20 numbers of terms x 2 degrees x 5 folds, 2,000 x 15.
+
+source("bench/common.R")
+
+table <- made_up_table(2000, 15)[c(paste0("x", 1:15), "number")]
+settings <- expand.grid(terms = 2:21, degree = 1:2)
+job <- brief(table, "number")
+plan <- plan_comparison(job, candidates(bends = fam_adaptive_splines(terms = among(2:21), degree = among(1, 2))), splits = split_kfold(5),
+                        metrics = "rmse", seed = 1)
+rows <- rows_by_split(plan)
+x <- as.matrix(table[1:15])
+grow <- function(degree, s, terms = NULL) {
+  earth::earth(x[rows[[s]]$training, ], table$number[rows[[s]]$training], degree = degree, nprune = terms)
+}
+score_one <- function(i, s) {
+  p <- predict(grow(settings$degree[i], s, settings$terms[i]), x[rows[[s]]$validation, ])
+  sqrt(mean((table$number[rows[[s]]$validation] - p)^2))
+}
+
+invisible(run_comparison(plan, quiet = TRUE))
+package <- seconds_of(run_comparison(plan, quiet = TRUE))
+floor <- seconds_of(for (s in 1:5) for (degree in 1:2) grow(degree, s))
+loop <- time_loop(nrow(settings), 5, score_one)
+ours <- scores_by_split(package$value)
+shown <- package$value$results$tables$bends
+at <- match(paste(settings$terms, settings$degree), paste(shown$terms, shown$degree))
+matched <- ours$validation[match(paste(at[loop$pairs$setting], loop$pairs$split), paste(ours$setting, ours$split))]
+report("20 numbers of spline terms x 2 degrees x 5 folds, 2,000 x 15", loop, package$seconds, floor$seconds, 18, max(abs(matched - loop$scores)))
