@@ -34,6 +34,7 @@ docs: setup-develop
 	$(R) -e 'Rcpp::compileAttributes()'
 	$(MAKE) $(stamp)
 	$(R) -e 'roxygen2::roxygenise(load_code = "installed")'
+	$(R) tools/readme-tables.R
 
 screenshots: setup-develop $(stamp)
 	$(R) tools/screenshots.R

@@ -17,13 +17,14 @@
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' draw_standings(cmp)
 #' @export
-draw_standings <- function(cmp, by = NULL, show = "candidates", top = 15) {
+draw_standings <- function(cmp, by = NULL, show = "candidates", top = 20) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(show, c("candidates", "settings"), "show")
   check_number(top, "top", min = 1, whole = TRUE)
   metric <- cmp_metric(cmp, by)
   data <- standings_figure_data(cmp, metric, show, top)
   bars <- data$summary[!is.na(data$summary$sd), ]
+  crowded <- nrow(data$summary) > crowded_lines
   ggplot2::ggplot(data$summary, ggplot2::aes(y = .data$line)) +
     ggplot2::geom_point(data = data$splits, ggplot2::aes(x = .data$score, y = .data$height),
                         shape = 1, colour = "grey45", size = 1.9, stroke = 0.6) +
@@ -31,9 +32,10 @@ draw_standings <- function(cmp, by = NULL, show = "candidates", top = 15) {
                                                     yend = .data$line), linewidth = 0.7, colour = okabe_ito[1]) +
     ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$mean - .data$se, xend = .data$mean + .data$se,
                                                     yend = .data$line), linewidth = 3, colour = okabe_ito[1]) +
-    ggplot2::geom_point(ggplot2::aes(x = .data$mean), size = 4.2, shape = 21, fill = "white",
+    ggplot2::geom_point(ggplot2::aes(x = .data$mean), size = if (crowded) 3.2 else 4.2, shape = 21, fill = "white",
                         colour = okabe_ito[1], stroke = 1.6) +
-    ggplot2::geom_text(ggplot2::aes(x = .data$mean, label = .data$mean_text), vjust = -1.35, size = 4) +
+    ggplot2::geom_text(ggplot2::aes(x = .data$mean, label = .data$mean_text), vjust = if (crowded) -0.9 else -1.35,
+                       size = if (crowded) 3.2 else 4) +
     ggplot2::scale_y_continuous(breaks = data$summary$line, labels = data$summary$label,
                                 expand = ggplot2::expansion(add = c(0.6, 0.7))) +
     ggplot2::labs(
@@ -45,8 +47,12 @@ draw_standings <- function(cmp, by = NULL, show = "candidates", top = 15) {
     ) +
     theme_kilnwright() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank(),
-                   axis.text.y = ggplot2::element_text(colour = "grey10", lineheight = 1.05))
+                   axis.text.y = ggplot2::element_text(colour = "grey10", lineheight = 1.05,
+                                                       size = if (crowded) ggplot2::rel(0.72)))
 }
+
+# From so many lines on, labels take one line each.
+crowded_lines <- 8L
 
 # summary: one row a line, best on top; splits: one row a single score, set a
 # little below its line, alternating so that equal scores stay apart.
@@ -58,7 +64,11 @@ standings_figure_data <- function(cmp, metric, show, top) {
   table$line <- rev(seq_len(nrow(table)))
   at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
   labels <- vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
-  table$label <- paste0(table$candidate, ifelse(nzchar(labels), paste0("\n", wrap_words(labels, 34)), ""))
+  table$label <- if (nrow(table) > crowded_lines) {
+    cli::ansi_strtrim(paste0(table$candidate, ifelse(nzchar(labels), paste0(": ", labels), "")), 52L)
+  } else {
+    paste0(table$candidate, ifelse(nzchar(labels), paste0("\n", wrap_words(labels, 34)), ""))
+  }
   table$mean_text <- mapply(round_to, table$mean, table$se)
   scores <- score_summary(cmp, metric$name)$scores[at, , drop = FALSE]
   n <- ncol(scores)

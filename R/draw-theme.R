@@ -39,6 +39,9 @@ metric_axis <- function(cmp, metric) {
   paste0(metric$label, unit, " (", metric$direction, " is better)")
 }
 
+# Sentences of a caption, broken so that none is cut off.
+wrapped_caption <- function(...) paste(strwrap(paste0(...), 125L), collapse = "\n")
+
 # Saves a figure as a PNG of so many pixels, also where no display is.
 save_png <- function(plot, file, width = 1280, height = 800) {
   device <- if (requireNamespace("ragg", quietly = TRUE)) {

@@ -36,7 +36,8 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
       subtitle = paste0("Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)),
       x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
       colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,
-      caption = paste0("Line: mean over splits. Band or bar: one standard error. Faint points: single splits. Ring: the best setting.",
+      caption = wrapped_caption("Line: mean over splits. Band or bar: one standard error. Faint points: single splits. ",
+                                "Ring: the best setting.",
                        if (!is.null(data$repeats)) " Thin lines: single repeats.",
                        if (!all(is.na(data$summary$training))) " Dotted with crosses: training rows.",
                        if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), "."))
@@ -101,7 +102,8 @@ tuning_figure_data <- function(cmp, metric, candidate, axes) {
   score_columns <- list(n = n, rep = if (is.null(cmp$results$pooled)) split_places(cmp)$rep[counted_splits(cmp, metric$name)])
   splits <- summary[rep(seq_len(nrow(summary)), each = n), c("x", "line", "panel")]
   splits$score <- as.vector(t(scores[summary$at, , drop = FALSE]))
-  list(summary = summary, splits = splits, repeats = repeat_lines(cmp, splits, score_columns), best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
+  list(summary = summary, splits = splits, repeats = repeat_lines(cmp, splits, score_columns),
+       best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
        log = spans_magnitudes(summary$x))
 }
 
@@ -151,8 +153,9 @@ extra_lines <- function(data, grouped) {
                                          linewidth = 0.3, alpha = 0.7, linetype = "solid", show.legend = FALSE), fixed))
     },
     if (!all(is.na(data$summary$training))) {
-      list(do.call(ggplot2::geom_line, c(list(ggplot2::aes(y = .data$training), linewidth = 0.8, linetype = "11", show.legend = FALSE), fixed)),
-           do.call(ggplot2::geom_point, c(list(ggplot2::aes(y = .data$training), size = 1.6, shape = 4, show.legend = FALSE), fixed)))
+      training <- ggplot2::aes(y = .data$training)
+      list(do.call(ggplot2::geom_line, c(list(training, linewidth = 0.8, linetype = "11", show.legend = FALSE), fixed)),
+           do.call(ggplot2::geom_point, c(list(training, size = 1.6, shape = 4, show.legend = FALSE), fixed)))
     }
   )
 }

@@ -53,8 +53,11 @@ member_metric_f1 <- function() f_beta_metric("f1", "F1", 1)
 
 f_beta_metric <- function(name, label, beta) {
   metric_definition(name, label, "two_class", "higher", range = c(0, 1), undefined = needs_events, by_class = TRUE,
-    does = paste0("Weighted harmonic mean of precision and recall of the event, recall counting ", format(beta),
-                  if (beta == 1) " time" else " times", " as much."),
+    does = if (beta == 1) {
+      "Harmonic mean of precision and recall of the event."
+    } else {
+      paste0("Weighted harmonic mean of precision and recall of the event, recall counting ", format(beta), " times as much.")
+    },
     arguments = list(beta = beta),
     score = function(truth, prediction, weights) {
       counts <- event_counts(truth, prediction, weights)

@@ -89,3 +89,14 @@ print.kw_tried <- function(x, ...) {
   }
   invisible(x)
 }
+
+#' @export
+print.kw_split_check <- function(x, ...) {
+  splits <- count_of(attr(x, "looked"), "split")
+  if (nrow(x) == 0L) say("Nothing wrong was found with the ", splits, ".")
+  for (i in seq_len(nrow(x))) {
+    say_wrapped(paste0(x$problem[i], " (", x$splits[i], " of ", splits, "): ", x$detail[i]))
+    say_wrapped(paste0("  -> ", x$remedy[i]), 5L)
+  }
+  invisible(x)
+}

@@ -86,8 +86,7 @@ pooled_metric <- function(metric, predictions, target, blocks) {
   })
   without <- do.call(rbind, without)
   n <- nrow(without)
-  se <- if (is.null(n) || n < 2L) rep(NA_real_, length(whole[[1]])) else {
-    sqrt((n - 1) / n * colSums(sweep(without, 2L, colMeans(without))^2))
-  }
+  enough <- !is.null(n) && n > 1L
+  se <- if (enough) sqrt((n - 1) / n * colSums(sweep(without, 2L, colMeans(without))^2)) else rep(NA_real_, length(whole[[1]]))
   list(scores = matrix(unlist(whole), ncol = length(whole)), se = se)
 }

@@ -76,4 +76,6 @@ settings_text <- function(settings) {
   gsub("^(, )+|(, )+$", "", do.call(paste, c(unname(parts), sep = ", ")))
 }
 
-format_plain <- function(column) if (is.numeric(column)) format(column, trim = TRUE, digits = 6, drop0trailing = TRUE) else as.character(column)
+format_plain <- function(column) {
+  if (is.numeric(column)) format(column, trim = TRUE, digits = 6, drop0trailing = TRUE) else as.character(column)
+}

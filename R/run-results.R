@@ -73,10 +73,12 @@ join_rounds <- function(a, b) {
   shift <- length(a$candidate)
   before <- vapply(a$tables, nrow, integer(1))
   bind <- function(x, y) Map(rbind, x, y)
-  moved <- function(records) lapply(records, function(record) {
-    record$settings <- record$settings + shift
-    record
-  })
+  moved <- function(records) {
+    lapply(records, function(record) {
+      record$settings <- record$settings + shift
+      record
+    })
+  }
   list(candidate = c(a$candidate, b$candidate), row = c(a$row, b$row + before[b$candidate]),
        tables = bind(a$tables, b$tables), scores = bind(a$scores, b$scores),
        training = if (!is.null(a$training)) bind(a$training, b$training),

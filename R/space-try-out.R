@@ -120,10 +120,7 @@ try_step <- function(step, job, split) {
 try_metric <- function(metric, job) {
   truth <- job$table[[job$outcome]]
   n <- length(truth)
-  prediction <- with_seed(1, if (is.factor(truth)) {
-    raw <- matrix(stats::runif(n * nlevels(truth)), n)
-    raw / rowSums(raw)
-  } else truth + stats::rnorm(n, sd = stats::sd(truth)))
+  prediction <- with_seed(1, made_up_prediction(truth))
   stacked <- if (is.factor(truth)) array(rep(prediction, 2L), c(dim(prediction), 2L)) else cbind(prediction, prediction)
   score <- function(p, w = NULL) score_predictions(metric, truth, p, w)
   list(
@@ -131,6 +128,15 @@ try_metric <- function(metric, job) {
     one_check("gives one number", is.numeric(score(prediction)) && length(score(prediction)) == 1L),
     one_check("gives one number a path value", same_numbers(score(stacked), rep(score(prediction), 2L))),
     one_check("takes weights", is.numeric(score(prediction, rep(1, n)))),
-    one_check("lies in its range", is.na(score(prediction)) || (score(prediction) >= metric$range[1] && score(prediction) <= metric$range[2]))
+    one_check("lies in its range", {
+      found <- score(prediction)
+      is.na(found) || (found >= metric$range[1] && found <= metric$range[2])
+    })
   )
+}
+
+made_up_prediction <- function(truth) {
+  if (!is.factor(truth)) return(truth + stats::rnorm(length(truth), sd = stats::sd(truth)))
+  raw <- matrix(stats::runif(length(truth) * nlevels(truth)), length(truth))
+  raw / rowSums(raw)
 }

@@ -3,7 +3,7 @@
 #' @param plan A plan from [plan_comparison()], or a [brief()].
 #' @param splits A splitter, if `plan` is a brief.
 #' @param seed Seed of the splits, if `plan` is a brief.
-#' @return A tibble, one row a problem: `problem`, `splits` (how many are affected),
+#' @return A `kw_split_check`, a tibble with one row a problem: `problem`, `splits` (how many are affected),
 #'   `detail`, `remedy`; no rows if nothing was found. Looked for: validation parts of
 #'   fewer than 30 rows, classes missing in a part, groups on both sides, rows that
 #'   are alike in all predictors (numbers to three digits) on both sides, later rows
@@ -37,7 +37,8 @@ check_splits <- function(plan, splits = split_kfold(), seed = 1) {
       "the future is used to predict the past"
     }, "Use split_time().")
   )
-  tibble::as_tibble(data.table::rbindlist(c(list(no_problem()), rows)))
+  found <- tibble::as_tibble(data.table::rbindlist(c(list(no_problem()), rows)))
+  structure(found, class = c("kw_split_check", class(found)), looked = length(made$splits))
 }
 
 splits_of <- function(plan, splitter, seed) {

@@ -125,7 +125,9 @@ scores_of_fit <- function(fitted, input, training, validation, values, context) 
     training = if (context$wanted$training) {
       score_fit(fitted, input$training, training, values, context$metrics)
     },
-    no_information = if (context$apparent && context$wanted$no_information) no_information_scores(fitted, input$validation, validation, values, context$metrics),
+    no_information = if (context$apparent && context$wanted$no_information) {
+      no_information_scores(fitted, input$validation, validation, values, context$metrics)
+    },
     predictions = if (context$wanted$predictions && !context$apparent) {
       as_path_prediction(validation$outcome, predict_family(fitted, input$validation, values))
     }

@@ -59,3 +59,14 @@ job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", gro
 save_figure <- getFromNamespace("save_png", "kilnwright")
 save_figure(draw_columns(job), file.path(folder, "columns.png"))
 save_figure(draw_correlation(job), file.path(folder, "correlation.png"))
+
+photograph("describe-family", c("-e", paste0("library(kilnwright); ", sub("\\)$", ", id = 'pot_id', group = 'firing_id')", look), "; describe_family('forest', job)")),
+           "> describe_family(\"forest\", job)", most = 44L)
+save_figure(draw_splits(job, split_kfold(10), seed = 41), file.path(folder, "splits.png"))
+all <- file.path(tempdir(), "all-results")
+stopifnot(system2(rscript, shQuote(c("exec/kilnwright", "demo", "--all", "--out", all)), stdout = FALSE, stderr = FALSE) == 0L)
+file.copy(file.path(all, "figures", "standings.png"), file.path(folder, "all-families.png"), overwrite = TRUE)
+curves <- run_comparison(job, candidates(boosted = fam_boosted(trees = from_to(10, 400, points = 14), rate = 0.05, depth = among(1, 4))),
+                         splits = split_kfold(5, repeats = 3), metrics = c("auc", "log_loss"), decide = "log_loss", seed = 41,
+                         keep = "training_scores", quiet = TRUE)
+save_figure(draw_tuning(curves, "boosted"), file.path(folder, "training-curves.png"))

@@ -17,3 +17,9 @@ test_that("every screenshot that the README shows is there", {
   there <- file.path("docs", "screenshots", list.files(file.path(source_folder(), "docs", "screenshots")))
   expect_setequal(shown, there)
 })
+
+test_that("the README's tables of families, metrics and splits are those of the code", {
+  withr::local_dir(source_folder())
+  withr::local_libpaths(dirname(system.file(package = "kilnwright")), action = "prefix")
+  expect_identical(system2(file.path(R.home("bin"), "Rscript"), c("tools/readme-tables.R", "--check"), stdout = FALSE, stderr = FALSE), 0L)
+})
