@@ -29,3 +29,7 @@ lift_columns <- function(scores, event, weights, share) {
     .Call(`_kilnwright_lift_columns`, scores, event, weights, share)
 }
 
+set_alarm <- function(seconds) {
+    invisible(.Call(`_kilnwright_set_alarm`, seconds))
+}
+

@@ -20,6 +20,9 @@ member_command_run <- function() {
     list(option("out", "kilnwright-results", "folder for the results [default %default]"),
          option("replace", help = "replace the folder if it is there", type = "flag"),
          option("seed", help = "use this seed instead of the plan's", type = "integer"),
+         option("journal", help = "SQLite file to write fits into; a run with the same file goes on"),
+         option("workers", "auto", "number of worker processes, or auto [default %default]"),
+         option("minutes", help = "begin no new fits after so many minutes", type = "double"),
          option("quiet", help = "no progress", type = "flag")),
     run = function(positional, options) run_plan_file(positional$plan, options))
 }
@@ -31,8 +34,10 @@ member_command_preview <- function() {
 }
 
 member_command_standings <- function() {
-  new_command("show the standings in a folder of results", "results",
-    list(option("by", help = "metric to rank by [default: the deciding one]"),
+  new_command("show the standings in a folder of results, or in a journal", "results",
+    list(option("follow", help = "of a journal: show them again every few seconds until the run ends", type = "flag"),
+         option("trust", help = "the journal comes from a place that I trust", type = "flag"),
+         option("by", help = "metric to rank by [default: the deciding one]"),
          option("top", 15L, "so many rows [default %default]", "integer"),
          option("csv", help = "write CSV instead of a table to read", type = "flag")),
     run = function(positional, options) show_saved_standings(positional$results, options))
@@ -51,7 +56,10 @@ run_plan_file <- function(file, options, absent = "stop") {
   check_results_folder(options$out, options$replace)
   plan <- plan_from_file(file, options$seed, absent)
   complain(capture_print(preview(plan)), "")
-  cmp <- run_comparison(plan, quiet = options$quiet)
+  workers <- options$workers %||% "auto"
+  if (workers != "auto") workers <- suppressWarnings(as.numeric(workers))
+  cmp <- run_comparison(plan, quiet = options$quiet, workers = workers, journal = options$journal,
+                        limits = limits(minutes = options$minutes))
   choice <- select_final(cmp, rule = plan$rule %||% "one_se")
   model <- fit_final(choice)
   aside <- if (!is.null(plan$job$sealed)) score_set_aside(model)
@@ -79,6 +87,7 @@ set_aside_lines <- function(aside, model) {
 }
 
 show_saved_standings <- function(folder, options) {
+  if (file.exists(folder) && !dir.exists(folder)) return(show_journal_standings(folder, options))
   table <- read_saved_standings(folder)
   by <- options$by %||% table$metric[1]
   check_choice(by, unique(table$metric), "--by")
@@ -90,6 +99,25 @@ show_saved_standings <- function(folder, options) {
   say_wrapped(paste0("Standings by ", by, " (", described$metrics[[by]], " is better), predicting ",
                      described$outcome, "; ", described$splits))
   print_standings_rows(table, saved_labels(table))
+}
+
+# Standings of a journal; with --follow again and again until nobody writes it.
+show_journal_standings <- function(file, options) {
+  repeat {
+    cmp <- open_comparison(file, trust = options$trust)
+    table <- standings(cmp, by = options$by, top = options$top)
+    if (options$csv) {
+      data.table::fwrite(table, "")
+    } else {
+      done <- sum(!is.na(standings(cmp)$place))
+      say_wrapped(paste0("Standings by ", table$metric[1], ", predicting ", cmp$plan$job$outcome, "; ", done, " of ",
+                         count_of(length(cmp$results$candidate), "setting"), " have all their scores"))
+      at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
+      print_standings_rows(table, vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1)))
+    }
+    if (!options$follow || !journal_is_written(file)) break
+    Sys.sleep(2)
+  }
 }
 
 saved_labels <- function(table) {

@@ -27,8 +27,6 @@ read_excel_file <- function(file, options) {
 }
 
 read_sqlite_file <- function(file, options) {
-  need("RSQLite", "Reading SQLite files")
-  need("DBI", "Reading databases")
   check_file_exists(file)
   connection <- DBI::dbConnect(RSQLite::SQLite(), file, flags = RSQLite::SQLITE_RO, synchronous = NULL)
   on.exit(DBI::dbDisconnect(connection))
@@ -47,7 +45,6 @@ read_sqlite_file <- function(file, options) {
 }
 
 read_query <- function(connection, query) {
-  need("DBI", "Reading databases")
   if (is.null(query)) stop_kw("file", "A database needs a `query`.", remedy = "E.g. query = \"select * from pots\".")
   read <- with_conditions(DBI::dbGetQuery(connection, query))
   if (is.null(read$error)) return(read$value)

@@ -7,6 +7,11 @@ print.kw_comparison <- function(x, ...) {
                      " on ", count_of(nrow(x$plan$job$table), "working row")))
   say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan), "; took ",
                      format_duration(x$seconds), " for ", count_of(x$results$fits * length(x$plan$splits), "fit")))
+  if (!is.null(x$stopped)) {
+    say_wrapped(paste0("! Stopped by ", x$stopped, ": ", sum(!is.na(table$place)), " of ", count_of(nrow(table), "setting"),
+                       " have all their scores"))
+  }
+  if (!is.null(x$journal_failure)) say_wrapped(paste0("! The journal is not complete: ", x$journal_failure))
   ranked <- table[!is.na(table$place), ]
   best <- ranked[!duplicated(ranked$candidate), ]
   say("Best of each candidate by ", metric$label, " (", metric$direction, " is better):")

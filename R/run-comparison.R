@@ -12,6 +12,17 @@
 #'   the standings then show the gap. `"all_predictions"` keeps every setting's
 #'   predictions of every validation part, `"none"` validation scores only. Both of
 #'   the first may be asked for at once.
+#' @param workers `1` runs in this process. A larger number runs on so many local
+#'   worker processes; `"auto"` uses this process for a short run and as many workers
+#'   as there are cores for a longer one. Workers that were set up with
+#'   `mirai::daemons(..., .compute = "kilnwright")`, on this machine or others, are used
+#'   as they are and left running. The scores are the same whatever is chosen.
+#' @param journal Path of an SQLite file in which every finished fit is written down
+#'   within a second. The same call with the same journal goes on where it was broken
+#'   off; see also [open_comparison()].
+#' @param accept_versions Go on with a journal that other versions of R or of packages
+#'   wrote?
+#' @param limits See [limits()].
 #' @param quiet Say nothing while running?
 #' @return A `kw_comparison`: read it with [standings()], [scores_by_split()],
 #'   [rows_by_split()], [failures()], choose with [select_final()].
@@ -24,34 +35,61 @@
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' standings(cmp)
 #' @export
-run_comparison <- function(plan, ..., keep = "none", quiet = FALSE) {
+run_comparison <- function(plan, ..., keep = "none", workers = "auto", journal = NULL, accept_versions = FALSE,
+                           limits = NULL, quiet = FALSE) {
   for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
+  if (!identical(workers, "auto")) check_number(workers, "workers", min = 1, whole = TRUE)
+  if (!is.null(limits)) check_class(limits, "kw_limits", "limits", "Make them with limits().")
+  check_flag(accept_versions, "accept_versions")
   plan <- as_plan(plan, ...)
+  if (!is.null(journal)) {
+    journal <- open_journal(journal, plan, accept_versions)
+    on.exit(journal$close())
+  }
   without_rng_trace(
-    execute_plan(plan, keep = keep, listener = choose_listener(quiet))
+    execute_plan(plan, keep = keep, listener = choose_listener(quiet), workers = workers, limits = limits %||% no_limits,
+                 journal = journal)
   )
 }
 
+no_limits <- structure(list(), class = "kw_limits")
+
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
 # which order units run, never a score.
-execute_plan <- function(plan, keep = "none", listener = function(event) invisible(),
-                         share = TRUE, shuffle = FALSE) {
+execute_plan <- function(plan, keep = "none", listener = function(event) invisible(), workers = 1, limits = no_limits,
+                         journal = NULL, share = TRUE, shuffle = FALSE) {
   started <- Sys.time()
   data <- list(frame = frame_columns(plan$job$table, plan$job$schema), target = brief_target(plan$job),
                fingerprint = plan$job$fingerprint)
+  pool <- new_pool(workers, plan)
+  on.exit(pool$close())
+  deadline <- if (is.null(limits$minutes)) Inf else seconds_now() + 60 * limits$minutes
   states <- lapply(plan$round, `[[`, "state")
   tables <- lapply(plan$round, `[[`, "settings")
   rounds <- list()
+  stopped <- NULL
+  room <- limits$settings
   repeat {
-    results <- run_round(plan, tables, data, keep, listener, share, shuffle)
-    rounds[[length(rounds) + 1L]] <- results
-    following <- next_round(plan, states, tables, results)
+    wanted <- sum(vapply(tables, nrow, integer(1)))
+    tables <- limit_settings(tables, room)
+    asked <- sum(vapply(tables, nrow, integer(1)))
+    if (asked < wanted) stopped <- paste0("the limit of ", count_of(limits$settings, "setting"))
+    if (!is.null(room)) room <- room - asked
+    done <- run_round(plan, tables, data, keep, listener, pool, deadline, limits, journal, share, shuffle)
+    rounds[[length(rounds) + 1L]] <- done$results
+    stopped <- done$stopped %||% stopped
+    if (!is.null(stopped)) break
+    following <- next_round(plan, states, tables, done$results)
     if (all(vapply(following$tables, nrow, integer(1)) == 0L)) break
     states <- following$states
     tables <- following$tables
   }
-  finish_comparison(plan, rounds, started)
+  if (!is.null(journal)) {
+    journal$finish(if (is.null(stopped)) "finished" else paste("stopped by", stopped))
+  }
+  finish_comparison(plan, rounds, started, stopped, journal_failure = if (!is.null(journal)) journal$failure(),
+                    processes = pool$processes())
 }
 
 # Tells every search how its settings scored, and asks for more.
@@ -73,24 +111,49 @@ round_scores <- function(results, plan) {
   results$scores[[plan$decide]][, is.na(plan$undefined[[plan$decide]]), drop = FALSE]
 }
 
-run_round <- function(plan, tables, data, keep, listener, share, shuffle) {
+run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits, journal, share, shuffle) {
   work <- compile_work(plan$spaces, tables, share)
   wanted <- list(training = "training_scores" %in% keep, predictions = plan$pooled || "all_predictions" %in% keep,
                  no_information = identical(plan$splitter$summary, "632plus"))
-  results <- new_results(plan, work, wanted)
-  branches <- sort(unique(c(0L[any(work$fits$node == 0L)], branch_of(work$nodes))))
-  units <- expand.grid(split = seq_along(plan$splits), branch = branches)
-  if (shuffle) units <- units[rev(seq_len(nrow(units))), ]
-  watch <- new_watch(plan, work, listener)
-  watch$start()
-  on.exit(watch$end(), add = TRUE)
-  for (i in seq_len(nrow(units))) {
-    split <- units$split[i]
-    records <- run_unit(work, data, plan$splits[[split]], units$branch[i], plan$metrics, plan$seed,
-                        wanted, tick = function(fit, scores) watch$tick(fit, scores, split))
-    results <- take_records(results, records, work, split)
+  run <- list(id = short_hash(paste(Sys.getpid(), seconds_now(), length(work$fits$node))), work = work, data = data,
+              splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted, fit_seconds = limits$fit_seconds)
+  sink <- new_sink(plan, work, wanted, listener, journal)
+  pending <- matrix(TRUE, length(work$fits$node), length(plan$splits))
+  if (!is.null(journal)) {
+    known <- journal_records(journal$rows(), work, plan, wanted)
+    for (split in seq_along(known$records)) sink$take(known$records[[split]], split, write = FALSE)
+    pending <- !known$done
   }
-  if (plan$pooled) pool_scores(results, plan) else results
+  schedule <- new_schedule(work, pending, shuffle)
+  stopped <- tryCatch(pool$run(run, schedule, sink, deadline), interrupt = function(e) {
+    pool$abandon()
+    "an interruption"
+  })
+  if (identical(stopped, "minutes")) stopped <- paste0("the limit of ", format(limits$minutes), " minutes")
+  sink$end()
+  results <- sink$results()
+  list(results = if (plan$pooled) pool_scores(results, plan) else results, stopped = stopped)
+}
+
+# Takes what units bring home, as they come.
+new_sink <- function(plan, work, wanted, listener, journal) {
+  results <- new_results(plan, work, wanted)
+  watch <- new_watch(plan, work, listener)
+  below <- fits_below(work)
+  watch$start()
+  list(
+    take = function(records, split, write = TRUE) {
+      results <<- take_records(results, records, work, split, below)
+      for (record in records) {
+        if (record$type == "step") next
+        watch$tick(record$fit, record$validation, split)
+        if (write && !is.null(journal)) {
+          journal$write(record_rows(record, plan$splits[[split]]$key, work, journal$metrics))
+        }
+      }
+    },
+    progress = watch$progress, end = watch$end, results = function() results
+  )
 }
 
 # Keeps the running totals that the listener is told about.
@@ -125,6 +188,7 @@ new_watch <- function(plan, work, listener) {
   list(
     start = function() emit("start"),
     end = function() emit("end"),
+    progress = function() emit("progress"),
     tick = function(fit, scores, split) {
       members <- work$fits$members[[fit]]
       done <<- done + length(members)
@@ -146,11 +210,12 @@ new_watch <- function(plan, work, listener) {
   )
 }
 
-finish_comparison <- function(plan, rounds, started) {
+finish_comparison <- function(plan, rounds, started, stopped = NULL, journal_failure = NULL, processes = 1L) {
   results <- Reduce(join_rounds, rounds)
-  if (all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
+  if (is.null(stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
   structure(
-    list(plan = plan, results = results, started = started,
+    list(plan = plan, results = results, started = started, stopped = stopped,
+         journal_failure = journal_failure, processes = processes,
          seconds = as.double(difftime(Sys.time(), started, units = "secs")),
          versions = software_versions(plan)),
     class = "kw_comparison"

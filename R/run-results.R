@@ -14,10 +14,10 @@ new_results <- function(plan, work, wanted) {
 
 # Writes a unit's records into the score matrices of its split. A setting's
 # seconds are its share of the fits and steps that it had in common with others.
-take_records <- function(results, records, work, split) {
+take_records <- function(results, records, work, split, below) {
   for (record in records) {
     if (record$type == "step") {
-      members <- unlist(work$fits$members[record$fits], use.names = FALSE)
+      members <- unlist(work$fits$members[below[[record$node]]], use.names = FALSE)
       results$seconds[members, split] <- add_seconds(results$seconds[members, split], record$seconds / length(members))
       results$spent[["steps"]] <- results$spent[["steps"]] + record$seconds
       results$warnings <- note_warnings(results$warnings, record, members, split)

@@ -86,5 +86,6 @@ incidents <- function(cmp, records) {
     return(tibble::tibble(candidate = character(), setting = integer(), `repeat` = integer(),
                           split = integer(), stage = character(), message = character()))
   }
-  tibble::as_tibble(data.table::rbindlist(rows))
+  table <- tibble::as_tibble(data.table::rbindlist(rows))
+  table[order(match(table$candidate, names(cmp$plan$spaces)), table$setting, table$`repeat`, table$split, table$stage), ]
 }

@@ -54,6 +54,7 @@ new_node_store <- function() {
 compile_candidate <- function(space, table, candidate, nodes, share) {
   in_steps <- vapply(space$dimensions, function(d) d$address != "family", logical(1))
   n <- nrow(table)
+  if (n == 0L) return(list(node = integer(), key = character(), value = numeric()))
   chain <- if (!share) seq_len(n) else group_rows(table[names(which(in_steps))], n)
   representative <- match(seq_len(max(chain)), chain)
   node_of_chain <- vapply(representative, function(row) {
@@ -149,10 +150,14 @@ fit_description <- function(work, fit) {
   list(definition = definition, settings = settings, values = values, key = work$fits$key[fit])
 }
 
-# Children of every node, for walking down; element 1 is the root.
-node_children <- function(nodes) {
-  parents <- vapply(nodes, `[[`, integer(1), "parent")
-  lapply(c(0L, seq_along(nodes)), function(node) which(parents == node))
+# Fits below every node, in a list by node.
+fits_below <- function(work) {
+  below <- split(seq_along(work$fits$node), factor(work$fits$node, seq_along(work$nodes)))
+  for (node in rev(seq_along(work$nodes))) {
+    parent <- work$nodes[[node]]$parent
+    if (parent > 0L) below[[parent]] <- c(below[[parent]], below[[node]])
+  }
+  below
 }
 
 # The first step below the root that leads to a node; 0 for the root itself.

@@ -1,65 +1,68 @@
-# One unit of work: the fits of one branch of the tree on one split. A pure
-# function of (work, rows, split, seed).
+# One unit of work: some fits on one split. A pure function of (run, split, fits); the
+# cache only spares doing the same steps again.
 
-# `data`: frame and target of all working rows, fingerprint. `tick(n, scores)` is
-# called with each finished fit's settings and deciding scores. Returns what
-# happened to every setting of the branch.
-run_unit <- function(work, data, split, branch, metrics, seed, wanted, tick) {
-  context <- list(
-    work = work, metrics = metrics, seed = seed, wanted = wanted, apparent = split$rep == 0L,
-    place = paste(data$fingerprint, split$key), tick = tick,
-    fits_at = split(seq_along(work$fits$node), factor(work$fits$node, c(0L, seq_along(work$nodes)))),
-    children = node_children(work$nodes), log = new_unit_log()
-  )
-  training <- list(frame = frame_rows(data$frame, split$training),
-                   target = target_rows(data$target, split$training))
-  validation <- list(frame = frame_rows(data$frame, split$validation),
-                     target = target_rows(data$target, split$validation))
-  if (branch == 0L) {
-    run_fits_at(0L, training, validation, context)
-  } else {
-    visit_node(branch, training, validation, context)
+# `run` is what all units have in common: work, data (frame and target of all working
+# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds. `tick(fit, scores)` is
+# called with each finished fit's deciding scores. Returns one record a fit, and one for
+# every step that was learned.
+run_unit <- function(run, split, fits, cache = new_cache(), tick = function(fit, scores) invisible()) {
+  context <- c(run, list(
+    split = split, apparent = run$splits[[split]]$rep == 0L,
+    place = paste(run$data$fingerprint, run$splits[[split]]$key), tick = tick, cache = cache,
+    log = new_unit_log()
+  ))
+  for (fit in fits) {
+    prepared <- prepared_node(run$work$fits$node[fit], context)
+    if (!is.null(prepared$error)) {
+      report_failure(fit, prepared$stage, prepared$error, 0, context)
+    } else {
+      run_one_fit(fit, prepared, context)
+    }
   }
   context$log$all()
 }
 
-# What a unit reports: one record a fit.
+# What a unit reports.
 new_unit_log <- function() {
   records <- list()
   list(add = function(record) records[[length(records) + 1L]] <<- record, all = function() records)
 }
 
-visit_node <- function(node, training, validation, context) {
+# Rows as a step node leaves them: list(training, validation, inputs), or list(error,
+# stage) if a step on the way failed. Learned once as long as the cache keeps it.
+prepared_node <- function(node, context) {
+  key <- paste(context$id, context$split, node)
+  found <- context$cache$get(key)
+  if (!is.null(found)) return(found)
+  made <- if (node == 0L) split_rows(context) else learn_node(node, context)
+  if (is.null(made$error)) made$inputs <- new.env(parent = emptyenv())
+  context$cache$keep(key, made)
+  made
+}
+
+split_rows <- function(context) {
+  split <- context$splits[[context$split]]
+  list(training = list(frame = frame_rows(context$data$frame, split$training),
+                       target = target_rows(context$data$target, split$training)),
+       validation = list(frame = frame_rows(context$data$frame, split$validation),
+                         target = target_rows(context$data$target, split$validation)))
+}
+
+learn_node <- function(node, context) {
+  parent <- prepared_node(context$work$nodes[[node]]$parent, context)
+  if (!is.null(parent$error)) return(parent)
   step <- context$work$nodes[[node]]$step
+  stage <- paste0("pre_", step$definition$name)
   started <- seconds_now()
   seed <- derive_seed(context$seed, paste(context$place, context$work$nodes[[node]]$key))
   done <- with_conditions({
-    learned <- learn_step(step, training$frame, training$target, seed)
+    learned <- learn_step(step, parent$training$frame, parent$training$target, seed)
     list(training = list(frame = learned$frame, target = learned$target),
-         validation = list(frame = use_step(learned$state, validation$frame), target = validation$target))
+         validation = list(frame = use_step(learned$state, parent$validation$frame), target = parent$validation$target))
   })
-  spent <- seconds_now() - started
-  if (!is.null(done$error)) {
-    fail_below(node, paste0("pre_", step$definition$name), done$error, context)
-    return(invisible())
-  }
-  context$log$add(list(type = "step", node = node, seconds = spent,
-                       stage = paste0("pre_", step$definition$name), warnings = done$warnings,
-                       fits = fits_below(node, context)))
-  run_fits_at(node, done$value$training, done$value$validation, context)
-  for (child in context$children[[node + 1L]]) {
-    visit_node(child, done$value$training, done$value$validation, context)
-  }
-}
-
-fits_below <- function(node, context) {
-  fits <- context$fits_at[[node + 1L]]
-  for (child in context$children[[node + 1L]]) fits <- c(fits, fits_below(child, context))
-  fits
-}
-
-fail_below <- function(node, stage, message, context) {
-  for (fit in fits_below(node, context)) report_failure(fit, stage, message, 0, context)
+  if (!is.null(done$error)) return(list(error = done$error, stage = stage))
+  context$log$add(list(type = "step", node = node, seconds = seconds_now() - started, stage = stage, warnings = done$warnings))
+  done$value
 }
 
 report_failure <- function(fit, stage, message, seconds, context) {
@@ -67,25 +70,19 @@ report_failure <- function(fit, stage, message, seconds, context) {
   context$tick(fit, NULL)
 }
 
-# Fits of one node; those that take their input in the same form share it.
-run_fits_at <- function(node, training, validation, context) {
-  inputs <- list()
-  for (fit in context$fits_at[[node + 1L]]) {
-    described <- fit_description(context$work, fit)
-    form <- input_form(described$definition, training$frame)
-    if (is.null(inputs[[form]])) {
-      inputs[[form]] <- with_conditions(list(
-        training = family_input(training$frame, described$definition),
-        validation = family_input(validation$frame, described$definition)
-      ))
-    }
-    input <- inputs[[form]]
-    if (!is.null(input$error)) {
-      report_failure(fit, "input", input$error, 0, context)
-    } else {
-      run_fit(fit, described, input$value, training$target, validation$target, context)
-    }
+# Fits of one node that take their input in the same form share it.
+run_one_fit <- function(fit, prepared, context) {
+  described <- fit_description(context$work, fit)
+  form <- input_form(described$definition, prepared$training$frame)
+  if (is.null(prepared$inputs[[form]])) {
+    assign(form, with_conditions(list(
+      training = family_input(prepared$training$frame, described$definition),
+      validation = family_input(prepared$validation$frame, described$definition)
+    )), envir = prepared$inputs)
   }
+  input <- prepared$inputs[[form]]
+  if (!is.null(input$error)) return(report_failure(fit, "input", input$error, 0, context))
+  run_fit(fit, described, input$value, prepared$training$target, prepared$validation$target, context)
 }
 
 input_form <- function(definition, frame) {
@@ -94,14 +91,37 @@ input_form <- function(definition, frame) {
   paste0(if (accepts$sparse && !is.null(frame$sparse)) "sparse" else "dense", accepts$missing)
 }
 
+# Prepared rows under a limit of bytes: the oldest go first, the newest always stay.
+cache_bytes <- 1e9
+
+new_cache <- function(limit = cache_bytes) {
+  entries <- list()
+  sizes <- numeric()
+  list(
+    get = function(key) entries[[key]],
+    keep = function(key, value) {
+      entries[[key]] <<- value
+      sizes[[key]] <<- 3 * as.numeric(utils::object.size(value))
+      while (sum(sizes) > limit && length(entries) > 1L) {
+        entries[[1]] <<- NULL
+        sizes <<- sizes[-1]
+      }
+    },
+    clear = function() {
+      entries <<- list()
+      sizes <<- numeric()
+    }
+  )
+}
+
 run_fit <- function(fit, described, input, training, validation, context) {
   stage <- paste0("fam_", described$definition$name)
   node_key <- if (context$work$fits$node[fit] == 0L) "" else context$work$nodes[[context$work$fits$node[fit]]]$key
   seed <- derive_seed(context$seed, paste(context$place, node_key, described$key))
   started <- seconds_now()
-  fitted <- with_conditions(
-    fit_family(described$definition, input$training, training, described$settings, seed)
-  )
+  fitted <- with_conditions(within_seconds(
+    fit_family(described$definition, input$training, training, described$settings, seed), context$fit_seconds, isTRUE(context$alarm)
+  ))
   fit_seconds <- seconds_now() - started
   if (!is.null(fitted$error)) {
     return(report_failure(fit, stage, fitted$error, fit_seconds, context))
@@ -179,3 +199,21 @@ score_fit <- function(fitted, x, target, values, metrics) {
 }
 
 seconds_now <- function() unclass(Sys.time())
+
+# Stops R code that takes longer; what runs in compiled code is stopped by the alarm of
+# the worker's process.
+within_seconds <- function(expr, seconds, alarm) {
+  if (is.null(seconds)) return(expr)
+  setTimeLimit(elapsed = seconds, transient = TRUE)
+  if (alarm) set_alarm(seconds + max(0.5, seconds / 5))
+  on.exit({
+    setTimeLimit(elapsed = Inf)
+    if (alarm) set_alarm(0)
+  })
+  tryCatch(expr, error = function(e) {
+    if (grepl("reached elapsed time limit", conditionMessage(e), fixed = TRUE)) stop(too_slow(seconds), call. = FALSE)
+    stop(e)
+  })
+}
+
+too_slow <- function(seconds) paste0("stopped after the limit of ", format(seconds), " s for one fit")

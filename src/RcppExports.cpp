@@ -108,6 +108,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// set_alarm
+void set_alarm(double seconds);
+RcppExport SEXP _kilnwright_set_alarm(SEXP secondsSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< double >::type seconds(secondsSEXP);
+    set_alarm(seconds);
+    return R_NilValue;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
@@ -117,6 +127,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 3},
     {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 3},
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 4},
+    {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
     {NULL, NULL, 0}
 };
 

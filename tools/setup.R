@@ -16,7 +16,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("nnet", "optparse")
   models <- c("ANN2", "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
-  tests <- c(models, "testthat", "withr", "DBI", "RSQLite", "readxl", "nanoparquet")
+  tests <- c(models, "testthat", "withr", "readxl", "nanoparquet")
   wanted <- switch(level,
     demo = c(imports, command_line),
     test = c(imports, command_line, tests),
@@ -68,14 +68,23 @@ writable_library <- function() {
   personal
 }
 
-install_sources <- function(packages) {
+choose_repository <- function() {
   repos <- getOption("repos")
-  if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) {
-    utils::chooseCRANmirror(ind = 1L)
-  }
+  if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) utils::chooseCRANmirror(ind = 1L)
+}
+
+install_sources <- function(packages) {
+  choose_repository()
   message("setup: building from sources (minutes): ", paste(packages, collapse = ", "))
   utils::install.packages(packages, lib = writable_library(), quiet = TRUE,
                           Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE))
+}
+
+# What packages need that are to be built from sources.
+needed_by <- function(packages) {
+  choose_repository()
+  known <- utils::available.packages()
+  unique(unlist(tools::package_dependencies(packages, known, recursive = TRUE)))
 }
 
 # Taken where it comes built; without it figures use the cairo device of R, since
@@ -88,6 +97,8 @@ main <- function(level) {
   if (length(absent) > 0L && can_use_apt()) {
     install_built(c(absent, missing_packages(welcome)))
     absent <- missing_packages(wanted)
+    # what those need may come built all the same, which saves most of the time
+    if (length(absent) > 0L) install_built(missing_packages(needed_by(absent)))
   }
   if (length(absent) > 0L) {
     install_sources(absent)

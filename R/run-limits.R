@@ -1,0 +1,31 @@
+#' Limits of a run
+#'
+#' A run that reaches one ends with a valid comparison of what is done, which says so.
+#' Interrupting a run (Ctrl-C) does the same.
+#'
+#' @param minutes No new fits are begun after so many minutes.
+#' @param settings At most so many settings are tried, taken in turn from all
+#'   candidates.
+#' @param fit_seconds A single fit is stopped after so many seconds and counts as
+#'   failed. In this process R code is stopped; on workers, except on Windows, compiled
+#'   code too.
+#' @return Limits for `run_comparison(limits = )`.
+#' @examples
+#' limits(minutes = 5, fit_seconds = 30)
+#' @export
+limits <- function(minutes = NULL, settings = NULL, fit_seconds = NULL) {
+  if (!is.null(minutes)) check_number(minutes, "minutes", min = 0, open_min = TRUE)
+  if (!is.null(settings)) check_number(settings, "settings", min = 1, whole = TRUE)
+  if (!is.null(fit_seconds)) check_number(fit_seconds, "fit_seconds", min = 0, open_min = TRUE)
+  structure(list(minutes = minutes, settings = settings, fit_seconds = fit_seconds), class = "kw_limits")
+}
+
+# The first settings of every candidate in turn, `most` in all.
+limit_settings <- function(tables, most) {
+  sizes <- vapply(tables, nrow, integer(1))
+  if (is.null(most) || sum(sizes) <= most) return(tables)
+  turn <- unlist(lapply(sizes, seq_len))
+  whose <- rep(seq_along(tables), sizes)
+  kept <- utils::head(order(turn, whose), most)
+  stats::setNames(lapply(seq_along(tables), function(i) frame_of_rows(tables[[i]], sort(turn[kept][whose[kept] == i]))), names(tables))
+}

@@ -1,0 +1,90 @@
+# Which fits are done next, and how many of them together. How they are cut into units
+# changes nothing but the time it takes.
+
+unit_seconds <- 0.5
+longest_unit_seconds <- 20
+# Steps of a branch that take less than this are done again rather than waited for.
+cheap_step_seconds <- 0.05
+
+# `pending`: fits x splits, TRUE where there is work to do. A schedule has
+#   take(share, workers)  the next unit, list(split, fits), or NULL; `share` (0..1]
+#                         makes it smaller towards the end of a run
+#   give_back(units)      puts units back at the front
+#   learn(records)        tells what fits and steps took
+#   left()                seconds of work that are expected to be left; NA while unknown
+#
+# Fits of one step branch on one split are a group. Where preparing a branch is cheap,
+# units are taken from its splits in turn, so that settings get their scores on all
+# splits early; where it is dear a group stays together on one worker, so that its steps
+# are learned once, until there are fewer groups than workers.
+new_schedule <- function(work, pending, shuffle = FALSE) {
+  groups <- pending_groups(work, pending, shuffle)
+  candidate <- work$fits$candidate
+  node_branch <- branch_of(work$nodes)
+  spent <- numeric(length(work$spaces))
+  known <- numeric(length(work$spaces))
+  preparing <- numeric()
+  cost <- function(fits) {
+    mean <- spent[candidate[fits]] / known[candidate[fits]]
+    mean[is.nan(mean)] <- NA
+    mean
+  }
+  dear <- function(branch) branch > 0L && isTRUE(preparing[as.character(branch)] > cheap_step_seconds)
+  list(
+    take = function(share = 1, workers = 1L) {
+      if (length(groups) == 0L) return(NULL)
+      group <- groups[[1]]
+      together <- dear(group$branch)
+      room <- if (together && workers > 1L && length(groups) > workers) longest_unit_seconds else unit_seconds * share
+      costs <- cost(group$fits)
+      many <- if (is.na(costs[1])) 1L else max(1L, sum(cumsum(ifelse(is.na(costs), Inf, costs)) <= room))
+      rest <- utils::tail(group$fits, -many)
+      groups <<- after_taking(groups, rest, !together)
+      list(split = group$split, fits = utils::head(group$fits, many), branch = group$branch)
+    },
+    give_back = function(units) groups <<- c(units, groups),
+    learn = function(records) {
+      for (record in records) {
+        if (record$type == "step") {
+          branch <- as.character(node_branch[record$node])
+          preparing[branch] <<- max(record$seconds, preparing[branch], na.rm = TRUE)
+        } else {
+          spent[candidate[record$fit]] <<- spent[candidate[record$fit]] + record$seconds
+          known[candidate[record$fit]] <<- known[candidate[record$fit]] + 1
+        }
+      }
+    },
+    left = function() sum(vapply(groups, function(group) sum(cost(group$fits)), numeric(1))),
+    empty = function() length(groups) == 0L
+  )
+}
+
+# The groups without the fits that were taken from the first one. In turn: what is left
+# of it goes behind the other groups of its branch.
+after_taking <- function(groups, rest, in_turn) {
+  first <- groups[[1]]
+  groups <- groups[-1]
+  if (length(rest) == 0L) return(groups)
+  first$fits <- rest
+  same <- if (in_turn) cumprod(vapply(groups, function(group) identical(group$branch, first$branch), logical(1))) else 0
+  append(groups, list(first), after = sum(same))
+}
+
+# Branch after branch, and within a branch split after split.
+pending_groups <- function(work, pending, shuffle) {
+  branch <- c(0L, branch_of(work$nodes))[work$fits$node + 1L]
+  groups <- list()
+  for (one in sort(unique(branch))) {
+    mine <- which(branch == one)
+    mine <- mine[order(work$fits$node[mine])]
+    for (split in seq_len(ncol(pending))) {
+      fits <- mine[pending[mine, split]]
+      if (length(fits) > 0L) groups[[length(groups) + 1L]] <- list(split = split, fits = fits, branch = one)
+    }
+  }
+  if (!shuffle) return(groups)
+  lapply(rev(groups), function(group) {
+    group$fits <- rev(group$fits)
+    group
+  })
+}

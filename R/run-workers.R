@@ -1,0 +1,258 @@
+# Where units run: in this process, or on worker processes by way of the package mirai.
+# A pool has
+#   run(run, schedule, sink, deadline)  NULL when everything is done, "minutes" when
+#                                       the deadline came first
+#   abandon()                           after an interruption: lets go of what runs
+#   processes()                         how many work at the same time
+#   close()
+
+# The profile in which a user's own daemons are looked for.
+user_profile <- "kilnwright"
+
+# A run whose projected work is shorter than this is not worth starting workers for.
+worth_workers <- 6
+
+new_pool <- function(workers, plan) {
+  if (mirai_ready() && mirai::daemons_set(user_profile)) return(worker_pool(0L, user_profile))
+  if (identical(workers, "auto")) return(switching_pool(usual_workers()))
+  if (workers > 1) worker_pool(as.integer(workers)) else process_pool()
+}
+
+mirai_ready <- function() requireNamespace("mirai", quietly = TRUE)
+
+usual_workers <- function() {
+  cores <- getOption("mc.cores") %||% parallel::detectCores()
+  if (nzchar(Sys.getenv("_R_CHECK_LIMIT_CORES_"))) cores <- min(cores, 2L)
+  max(1L, cores, na.rm = TRUE)
+}
+
+process_pool <- function() {
+  cache <- new_cache()
+  list(
+    run = function(run, schedule, sink, deadline, enough = function() FALSE) {
+      on.exit(cache$clear())
+      while (!is.null(unit <- schedule$take())) {
+        records <- run_unit(run, unit$split, unit$fits, cache)
+        sink$take(records, unit$split)
+        schedule$learn(records)
+        if (seconds_now() > deadline && !schedule$empty()) return("minutes")
+        if (enough()) return("enough")
+      }
+      NULL
+    },
+    abandon = function() cache$clear(), processes = function() 1L, close = function() cache$clear()
+  )
+}
+
+# Begins in this process, and goes on with workers once what is left is known to be
+# worth their start.
+switching_pool <- function(n) {
+  here <- process_pool()
+  there <- NULL
+  list(
+    run = function(run, schedule, sink, deadline) {
+      if (is.null(there) && n > 1L && mirai_ready()) {
+        worth <- function() isTRUE(schedule$left() > worth_workers)
+        stopped <- here$run(run, schedule, sink, deadline, worth)
+        if (!identical(stopped, "enough")) return(stopped)
+        there <<- worker_pool(n)
+      }
+      (there %||% here)$run(run, schedule, sink, deadline)
+    },
+    abandon = function() (there %||% here)$abandon(), processes = function() (there %||% here)$processes(), close = function() (there %||% here)$close()
+  )
+}
+
+# Workers of our own, or (n = 0) those that the user has set up.
+worker_pool <- function(n, profile = paste0("kilnwright-", Sys.getpid(), "-", short_hash(format(seconds_now(), digits = 20)))) {
+  need("mirai", "Running on workers")
+  own <- n > 0L
+  if (own) with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE, .compute = profile))
+  flying <- new_flights(profile)
+  list(
+    run = function(run, schedule, sink, deadline) fly(run, schedule, sink, deadline, flying, if (own) n),
+    abandon = function() flying$cancel(),
+    processes = function() if (own) n else max(1L, mirai::status(.compute = profile)$connections),
+    close = function() {
+      flying$cancel()
+      if (own) mirai::daemons(0L, .compute = profile)
+    }
+  )
+}
+
+# Local workers find the same packages, and use one thread each.
+with_worker_environment <- function(expr) {
+  wanted <- c(R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep), OMP_NUM_THREADS = "1", OPENBLAS_NUM_THREADS = "1",
+              MKL_NUM_THREADS = "1", R_DATATABLE_NUM_THREADS = "1")
+  before <- Sys.getenv(names(wanted), NA, names = TRUE)
+  on.exit({
+    Sys.unsetenv(names(before)[is.na(before)])
+    if (any(!is.na(before))) do.call(Sys.setenv, as.list(before[!is.na(before)]))
+  })
+  do.call(Sys.setenv, as.list(wanted))
+  expr
+}
+
+# Units on their way, with what is needed to send them.
+new_flights <- function(profile) {
+  flights <- list()
+  list(
+    profile = profile,
+    send = function(run, file, unit, bytes = NULL) {
+      task <- mirai::mirai(work_unit(id, file, split, fits, bytes), .compute = profile, .args = list(
+        work_unit = worker_task, id = run$id, file = file, split = unit$split, fits = unit$fits, bytes = bytes
+      ))
+      flights[[length(flights) + 1L]] <<- list(task = task, unit = unit, sent = seconds_now())
+    },
+    landed = function() {
+      done <- !vapply(flights, function(flight) mirai::unresolved(flight$task), logical(1))
+      found <- flights[done]
+      flights <<- flights[!done]
+      found
+    },
+    count = function() length(flights),
+    cancel = function() {
+      for (flight in flights) mirai::stop_mirai(flight$task)
+      flights <<- list()
+    }
+  )
+}
+
+# What a worker does with a unit. It reads what the run's units have in common once:
+# from the file, or, where that is not to be had, from bytes that it asks for.
+worker_task <- function(id, file, split, fits, bytes = NULL) {
+  if (!identical(worker_store$id, id)) {
+    if (is.null(bytes) && !file.exists(file)) return(list(need_data = TRUE))
+    worker_store$run <- if (is.null(bytes)) readRDS(file) else unserialize(bytes)
+    worker_store$cache <- new_cache()
+    worker_store$id <- id
+    data.table::setDTthreads(1L)
+  }
+  worker_store$run$alarm <- TRUE
+  list(records = run_unit(worker_store$run, split, fits, worker_store$cache))
+}
+
+worker_store <- new.env(parent = emptyenv())
+
+# Keeps the workers supplied until everything is done. `n`: number of our own workers,
+# NULL for the user's.
+fly <- function(run, schedule, sink, deadline, flying, n) {
+  file <- tempfile("kilnwright-run-", fileext = ".rds")
+  saveRDS(run, file, compress = FALSE)
+  deaths <- new_death_watch(run, flying$profile, n)
+  on.exit({
+    unlink(file)
+    deaths$settle()
+  })
+  # with a limit for single fits nothing waits in a queue, so that times tell
+  waiting <- if (is.null(run$fit_seconds)) 2L else 1L
+  told <- seconds_now()
+  repeat {
+    late <- seconds_now() > deadline
+    room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) - flying$count()
+    while (!late && room > 0L && !is.null(unit <- schedule$take(unit_share(schedule, n), n %||% 2L))) {
+      flying$send(run, file, unit)
+      room <- room - 1L
+    }
+    if (flying$count() == 0L) return(if (late && !schedule$empty()) "minutes")
+    if (late) {
+      flying$cancel()
+      return("minutes")
+    }
+    landed <- flying$landed()
+    for (flight in landed) receive(flight, run, file, schedule, sink, flying, deaths)
+    if (length(landed) == 0L) {
+      deaths$look()
+      Sys.sleep(0.003)
+    }
+    if (seconds_now() - told > 0.5) {
+      told <- seconds_now()
+      sink$progress()
+    }
+  }
+}
+
+# Towards the end units get smaller, so that no worker idles while another has much.
+unit_share <- function(schedule, n) {
+  left <- schedule$left()
+  if (is.na(left) || is.null(n)) return(1)
+  min(1, max(0.1, left / (4 * n * unit_seconds)))
+}
+
+receive <- function(flight, run, file, schedule, sink, flying, deaths) {
+  found <- flight$task$data
+  unit <- flight$unit
+  if (mirai::is_mirai_error(found)) {
+    fail_unit(unit, plain_text(found), sink)
+  } else if (mirai::is_error_value(found)) {
+    deaths$died(flight, schedule, sink)
+  } else if (isTRUE(found$need_data)) {
+    flying$send(run, file, unit, serialize(run, NULL))
+  } else {
+    deaths$lives()
+    sink$take(found$records, unit$split)
+    schedule$learn(found$records)
+  }
+}
+
+plain_text <- function(x) trimws(gsub("[[:space:]]+", " ", cli::ansi_strip(paste(as.character(x), collapse = " "))))
+
+fail_unit <- function(unit, message, sink, stage = "worker") {
+  sink$take(lapply(unit$fits, function(fit) {
+    list(type = "failed", fit = fit, stage = stage, message = message, seconds = 0)
+  }), unit$split)
+}
+
+# When a worker dies, its unit is cut into single fits; a single fit is failed when it
+# ran into the limit, or at its second death. Our own workers are replaced, unless they
+# die again and again with nothing done in between.
+new_death_watch <- function(run, profile, n) {
+  counts <- list()
+  in_a_row <- 0L
+  looked <- seconds_now()
+  launched <- -Inf
+  replace <- function(most) {
+    if (is.null(n)) return(invisible())
+    missing <- min(most, n - mirai::status(.compute = profile)$connections)
+    if (missing > 0L) with_worker_environment(mirai::launch_local(missing, .compute = profile))
+    if (missing > 0L) launched <<- seconds_now()
+  }
+  list(
+    lives = function() in_a_row <<- 0L,
+    # a worker that is still starting would complain if there were nobody to report to
+    settle = function() {
+      while (seconds_now() - launched < 3 && mirai::status(.compute = profile)$connections < n) Sys.sleep(0.02)
+    },
+    # every worker may have died between units
+    look = function() {
+      if (seconds_now() - looked < 2) return(invisible())
+      looked <<- seconds_now()
+      if (mirai::status(.compute = profile)$connections == 0L) replace(n %||% 0L)
+    },
+    died = function(flight, schedule, sink) {
+      in_a_row <<- in_a_row + 1L
+      if (in_a_row > 5L + 3L * (n %||% 1L) && length(flight$unit$fits) > 1L || in_a_row > 200L) {
+        stop_kw("workers", "Workers die again and again, with nothing done in between.",
+                remedy = "Is there enough memory? Try workers = 1, which shows messages of the crash.")
+      }
+      looked <<- seconds_now()
+      unit <- flight$unit
+      if (length(unit$fits) > 1L) {
+        schedule$give_back(lapply(unit$fits, function(fit) list(split = unit$split, fits = fit, branch = unit$branch)))
+      } else {
+        name <- paste(unit$split, unit$fits)
+        counts[[name]] <<- (if (is.null(counts[[name]])) 0L else counts[[name]]) + 1L
+        slow <- !is.null(run$fit_seconds) && seconds_now() - flight$sent >= run$fit_seconds
+        stage <- paste0("fam_", fit_description(run$work, unit$fits)$definition$name)
+        if (slow) {
+          fail_unit(unit, too_slow(run$fit_seconds), sink, stage)
+        } else if (counts[[name]] > 1L) {
+          fail_unit(unit, "the worker process died while fitting this, twice", sink, stage)
+        } else {
+          schedule$give_back(list(unit))
+        }
+      }
+      if (!schedule$empty()) replace(1L)
+    }
+  )
+}

@@ -1,0 +1,163 @@
+# Runs on worker processes: the same scores, whatever happens to the workers.
+
+numbers <- function(cmp) {
+  table <- standings(cmp)
+  table$seconds <- NULL
+  list(table, lapply(cmp$results$scores, unname), cmp$results$failures)
+}
+
+worker_plan <- function(...) {
+  plan_comparison(
+    toy_brief(), candidates(
+      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(complexity = among(0.001, 0.05), min_leaf = among(2, 10))),
+      forest = fam_forest(trees = among(10, 40), min_leaf = among(2, 10)), near = fam_neighbours(neighbours = among(1, 5, 20))
+    ), splits = split_kfold(4), metrics = c("auc", "log_loss"), seed = 8, ...
+  )
+}
+
+test_that("1, 2 and 5 workers, any order and any cut into units give the same", {
+  skip_on_os("windows")
+  plan <- worker_plan()
+  here <- numbers(quiet_run(plan, workers = 1))
+  expect_identical(numbers(quiet_run(plan, workers = 2)), here)
+  expect_identical(numbers(quiet_run(plan, workers = 5)), here)
+  expect_identical(numbers(kw("execute_plan")(plan, shuffle = TRUE)), here)
+})
+
+test_that("workers that the user has set up are used and left running; data are pulled where there is no common file", {
+  skip_on_os("windows")
+  mirai::daemons(1, .compute = "kilnwright")
+  withr::defer(mirai::daemons(0, .compute = "kilnwright"))
+  plan <- worker_plan()
+  first <- mirai::mirai(Sys.getpid(), .compute = "kilnwright")[]
+  expect_identical(numbers(quiet_run(plan)), numbers(quiet_run(plan, workers = 1)))
+  expect_identical(mirai::mirai(Sys.getpid(), .compute = "kilnwright")[], first)
+  expect_true(kw("worker_task")("new", tempfile(), 1L, 1L)$need_data)
+  run <- list(id = "new", work = kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings")), splits = plan$splits, metrics = plan$metrics,
+              data = list(frame = kw("frame_columns")(plan$job$table, plan$job$schema), target = kw("brief_target")(plan$job), fingerprint = plan$job$fingerprint),
+              seed = 8, wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE))
+  records <- kw("worker_task")("new", tempfile(), 1L, 1L, serialize(run, NULL))$records
+  expect_identical(records[[length(records)]]$type, "ok")
+})
+
+# A family whose fit does something to its process when `what` is told to, on the rows of
+# one fold only: the first row's x1 marks the fold.
+troubled <- function() {
+  define_family("troubled", kinds = "two_class", defaults = list(what = "nothing", mark = 0, file = ""),
+    fit = function(x, y, weights, settings, seed, threads) {
+      if (!any(abs(x[, 1] - settings$mark) < 1e-12)) {
+        if (settings$what == "die") tools::pskill(Sys.getpid(), 9)
+        if (settings$what == "die_once" && !file.exists(settings$file)) {
+          file.create(settings$file)
+          tools::pskill(Sys.getpid(), 9)
+        }
+        if (settings$what == "hang") repeat Sys.sleep(0.1)
+        if (settings$what == "hang_native") base::system("sleep 60")
+        if (settings$what == "nan") return(NaN)
+        if (settings$what == "fail") stop("broken on purpose")
+      }
+      if (settings$what == "warn") warning("careful")
+      mean(as.integer(y) == 2)
+    },
+    predict = function(model, x) if (identical(model, "short")) 1 else cbind(rep(1 - model, nrow(x)), model))
+}
+
+trouble <- function(what, workers = 2, ...) {
+  table <- toy(80)
+  rivals <- candidates(b = fam_baseline(), t = pipeline(pre_drop(columns = "colour"), troubled()(what = what, mark = table$x1[1], file = tempfile())))
+  quiet_run(toy_brief(table = table), rivals, splits = split_kfold(4), metrics = "log_loss", seed = 2, workers = workers, ...)
+}
+
+test_that("a fit that kills its worker once is repeated; one that always does is failed on its fold alone", {
+  skip_on_os("windows")
+  calm <- trouble("nothing", workers = 1)
+  once <- trouble("die_once")
+  expect_identical(nrow(failures(once)), 0L)
+  expect_equal(standings(once)$mean, standings(calm)$mean)
+  always <- trouble("die")
+  gone <- failures(always)
+  expect_identical(gone$candidate, "t")
+  expect_match(gone$message, "died while fitting this, twice")
+  expect_equal(scores_by_split(always)$validation[-match(NA, scores_by_split(always)$validation)],
+               scores_by_split(calm)$validation[-match(NA, scores_by_split(always)$validation)])
+})
+
+test_that("every worker killed at once does not lose a score", {
+  skip_on_os("windows")
+  file <- withr::local_tempfile()
+  slow <- define_family("slow", kinds = "two_class", defaults = list(by = 1, file = ""), packages = "stats",
+    fit = function(x, y, weights, settings, seed, threads) {
+      cat(Sys.getpid(), "\n", file = settings$file, append = TRUE)
+      Sys.sleep(0.15)
+      mean(as.integer(y) == 2)
+    }, predict = function(model, x) cbind(rep(1 - model, nrow(x)), model))
+  plan <- plan_comparison(toy_brief(table = toy(60)), candidates(s = pipeline(pre_drop(columns = "colour"), slow(by = among(1:6), file = file))),
+                          splits = split_kfold(4), metrics = "log_loss", seed = 2)
+  killed <- FALSE
+  listener <- function(event) {
+    if (event$type == "progress" && !killed && file.exists(file)) {
+      killed <<- TRUE
+      tools::pskill(unique(as.integer(readLines(file))), 9)
+    }
+  }
+  cmp <- kw("execute_plan")(plan, workers = 2, listener = listener)
+  expect_true(killed)
+  expect_identical(nrow(failures(cmp)), 0L)
+  expect_false(anyNA(standings(cmp)$mean))
+})
+
+test_that("a fit past fit_seconds is stopped and recorded, in R and in compiled code", {
+  skip_on_os("windows")
+  for (what in c("hang", "hang_native")) {
+    cmp <- trouble(what, limits = limits(fit_seconds = 0.8))
+    expect_identical(failures(cmp)$candidate, "t")
+    expect_match(failures(cmp)$message, "limit of 0.8 s")
+  }
+  here <- trouble("hang", workers = 1, limits = limits(fit_seconds = 0.3))
+  expect_match(failures(here)$message, "limit of 0.3 s")
+})
+
+test_that("errors, warnings and NaN on a worker are recorded as in this process", {
+  skip_on_os("windows")
+  for (what in c("fail", "nan", "warn")) expect_identical(numbers(trouble(what)), numbers(trouble(what, workers = 1)))
+  expect_match(failures(trouble("fail"))$message, "broken on purpose")
+  expect_match(warnings_by_split(trouble("warn"))$message, "careful")
+})
+
+test_that("limits end a run with a valid comparison that says so", {
+  job <- toy_brief()
+  rivals <- candidates(b = fam_baseline(), f = fam_forest(min_leaf = among(1:40), trees = 300))
+  cmp <- quiet_run(job, rivals, splits = split_kfold(4), seed = 1, workers = 1, limits = limits(minutes = 0.5 / 60))
+  expect_match(cmp$stopped, "minutes")
+  table <- standings(cmp)
+  expect_true(any(is.na(table$place)) && any(!is.na(table$place)))
+  expect_output(print(cmp), "Stopped by the limit")
+  expect_s3_class(select_final(cmp), "kw_choice")
+  whole <- standings(quiet_run(job, rivals, splits = split_kfold(4), seed = 1, limits = limits(settings = 5)))
+  expect_identical(nrow(whole), 5L)
+  expect_setequal(whole$candidate, c("b", "f"))
+  expect_error(limits(minutes = 0), "minutes", class = "kw_error_argument")
+})
+
+wait_for <- function(ready, seconds = 30) {
+  until <- Sys.time() + seconds
+  while (!isTRUE(eval.parent(substitute(ready))) && Sys.time() < until) Sys.sleep(0.05)
+}
+
+test_that("an interruption gives what is done", {
+  skip_on_os("windows")
+  script <- withr::local_tempfile(fileext = ".R")
+  pid <- withr::local_tempfile()
+  writeLines(c("library(kilnwright)", "table <- data.frame(x = rnorm(300), y = rnorm(300))", "job <- brief(table, 'y')",
+               "slow <- define_family('slow', 'number', fit = function(x, y, weights, settings, seed, threads) { Sys.sleep(0.05); mean(y) }, predict = function(model, x) rep(model, nrow(x)), defaults = list(by = 1))",
+               paste0("writeLines(as.character(Sys.getpid()), '", pid, "')"),
+               "cmp <- run_comparison(job, candidates(s = slow(by = among(1:50))), splits = split_kfold(3), metrics = 'mae', seed = 1, workers = 1, quiet = TRUE)",
+               "cat('stopped by', cmp$stopped, sum(!is.na(standings(cmp)$place)) > 0, '\\n')"), script)
+  out <- withr::local_tempfile()
+  system2(file.path(R.home("bin"), "Rscript"), script, stdout = out, stderr = FALSE, wait = FALSE)
+  wait_for(file.exists(pid))
+  Sys.sleep(2.5)
+  tools::pskill(as.integer(readLines(pid)), tools::SIGINT)
+  wait_for(length(readLines(out, warn = FALSE)) > 0)
+  expect_match(readLines(out), "stopped by an interruption TRUE", all = FALSE)
+})
