@@ -16,8 +16,8 @@ open_journal <- function(file, plan, accept_versions = FALSE) {
     stop_kw("journal", paste0("The journal ", quoted(file), " cannot be made."),
             where = if (dir.exists(file)) "It is a folder." else paste0("There is no folder ", quoted(dirname(file)), "."))
   }
-  fresh <- !file.exists(file)
-  if (!fresh) check_journal_sound(file)
+  # a process that was killed while making a journal leaves a file without tables
+  fresh <- !file.exists(file) || check_journal_sound(file) == 0L
   lock <- lock_journal(file)
   con <- tryCatch({
     con <- connect_journal(file)
@@ -60,20 +60,24 @@ unlock_journal <- function(lock) {
   unlink(lock$file)
 }
 
-# Is this an undamaged SQLite file with a journal in it? The file is only read.
+# Is this an undamaged SQLite file with a journal in it, or with nothing? The file is
+# only read. Returns the number of its tables.
 check_journal_sound <- function(file) {
+  n_tables <- 0L
   problem <- tryCatch({
     con <- DBI::dbConnect(RSQLite::SQLite(), file, flags = RSQLite::SQLITE_RO, synchronous = NULL)
     on.exit(DBI::dbDisconnect(con))
     checked <- DBI::dbGetQuery(con, "PRAGMA quick_check")[[1]]
     tables <- DBI::dbListTables(con)
+    n_tables <- length(tables)
     if (!identical(checked, "ok")) paste0("It is damaged: ", checked[1], ".")
-    else if (!all(c("facts", "fits") %in% tables)) "It is no journal of a comparison."
+    else if (n_tables > 0L && !all(c("facts", "fits") %in% tables)) "It is no journal of a comparison."
   }, error = function(e) paste0("It cannot be read: ", plain_message(e), "."))
   if (!is.null(problem)) {
     stop_kw("journal", paste0("The journal ", quoted(file), " cannot be used, and was left as it is."), where = problem,
             remedy = "Give another file, or take an undamaged copy.")
   }
+  n_tables
 }
 
 # What a journal is a journal of.
@@ -85,6 +89,9 @@ journal_facts <- function(plan) {
 }
 
 make_journal <- function(con, plan) {
+  DBI::dbBegin(con)
+  on.exit(if (!made) DBI::dbRollback(con))
+  made <- FALSE
   numbers <- paste0(journal_columns(names(plan$metrics)), " REAL", collapse = ", ")
   DBI::dbExecute(con, "CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT)")
   DBI::dbExecute(con, "CREATE TABLE plan (plan BLOB)")
@@ -94,6 +101,8 @@ make_journal <- function(con, plan) {
   facts <- journal_facts(plan)
   DBI::dbWriteTable(con, "facts", data.frame(name = c(names(facts), "state"), value = c(unlist(facts), "running")), append = TRUE)
   DBI::dbExecute(con, "INSERT INTO plan VALUES (?)", list(list(memCompress(serialize(plan, NULL), "gzip"))))
+  DBI::dbCommit(con)
+  made <- TRUE
 }
 
 # Validation, training and no-information scores of every metric.

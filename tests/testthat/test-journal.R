@@ -21,7 +21,7 @@ same_numbers <- function(a, b) {
 journal_file <- function(env = parent.frame()) withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
 
 count_rows <- function(file) {
-  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   on.exit(DBI::dbDisconnect(con))
   DBI::dbGetQuery(con, "SELECT count(*) AS n FROM fits")$n
 }
@@ -48,7 +48,7 @@ test_that("a journal of part of the fits is completed, by workers too", {
   plain <- quiet_run(plan)
   file <- journal_file()
   quiet_run(plan, journal = file)
-  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   DBI::dbExecute(con, "DELETE FROM fits WHERE substr(fit, 1, 1) < '8'")
   DBI::dbExecute(con, "DELETE FROM fits WHERE value = '5|inverse'")
   DBI::dbDisconnect(con)
@@ -72,7 +72,7 @@ test_that("failures, undefined scores and pooled predictions come back as they w
   quiet_run(plan, journal = file)
   same_numbers(quiet_run(plan, journal = file), plain)
   expect_match(failures(open_comparison(file, trust = TRUE))$message, "no twos|no row is called", all = TRUE)
-  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   DBI::dbExecute(con, "UPDATE fits SET status = 'stopped' WHERE status = 'failed'")
   DBI::dbDisconnect(con)
   same_numbers(quiet_run(plan, journal = file), plain)
@@ -92,7 +92,7 @@ test_that("another data set, seed, split, metric or version is refused, saying w
   expect_error(quiet_run(journal_plan(seed = 9), journal = file), "the seed: 8 there, 9 here", class = "kw_error_journal")
   expect_error(quiet_run(journal_plan(k = 5), journal = file), "the splits", class = "kw_error_journal")
   expect_error(quiet_run(journal_plan(metrics = "auc"), journal = file), "the metrics", class = "kw_error_journal")
-  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   DBI::dbExecute(con, "UPDATE facts SET value = 'r 3.0' WHERE name = 'versions'")
   DBI::dbDisconnect(con)
   expect_error(quiet_run(journal_plan(), journal = file), "accept_versions", class = "kw_error_journal")
@@ -102,7 +102,7 @@ test_that("another data set, seed, split, metric or version is refused, saying w
 test_that("a damaged, truncated or foreign file is refused and left as it is", {
   file <- journal_file()
   quiet_run(journal_plan(), journal = file)
-  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   DBI::dbGetQuery(con, "PRAGMA wal_checkpoint(TRUNCATE)")
   DBI::dbGetQuery(con, "PRAGMA journal_mode = DELETE")
   DBI::dbDisconnect(con)
@@ -140,7 +140,7 @@ test_that("a full disk is said at once, and the run goes on in memory", {
   file <- journal_file()
   plan <- journal_plan()
   quiet_run(plan, journal = file, limits = limits(settings = 1))
-  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   pages <- DBI::dbGetQuery(con, "PRAGMA page_count")[[1]]
   DBI::dbDisconnect(con)
   withr::local_options(kilnwright.journal_pages = pages)
