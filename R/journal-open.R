@@ -24,7 +24,9 @@ open_comparison <- function(file, trust = NULL) {
   check_string(file, "file")
   if (!file.exists(file) || dir.exists(file)) stop_kw("journal", paste0("There is no journal ", quoted(file), "."))
   if (check_journal_sound(file) == 0L) stop_kw("journal", paste0("The journal ", quoted(file), " holds nothing yet."))
-  if (is.null(trust)) trust <- interactive() && utils::askYesNo(paste0("Do you trust where ", file, " comes from?"), default = FALSE) %in% TRUE
+  if (is.null(trust)) {
+    trust <- interactive() && utils::askYesNo(paste0("Do you trust where ", file, " comes from?"), default = FALSE) %in% TRUE
+  }
   check_flag(trust, "trust")
   if (!trust) {
     stop_kw("journal", paste0("The journal ", quoted(file), " is sound, but was not opened: that can run code that its maker put into it."),

@@ -12,8 +12,13 @@ record_rows <- function(record, split_key, work, metrics) {
   }
   scores <- c(numbers(columns(record$validation)), numbers(columns(record$training)), numbers(information))
   undefined <- if (is.null(record$validation)) rep(FALSE, n) else is.na(record$validation[, 1])
-  status <- if (record$type == "failed") rep(if (is_too_slow(record$message)) "stopped" else "failed", n) else ifelse(undefined, "undefined", "ok")
-  message <- if (record$type == "failed") record$message else paste(names(record$why_na), unlist(record$why_na), sep = "\t", collapse = "\n")
+  if (record$type == "failed") {
+    status <- rep(if (is_too_slow(record$message)) "stopped" else "failed", n)
+    message <- record$message
+  } else {
+    status <- ifelse(undefined, "undefined", "ok")
+    message <- paste(names(record$why_na), unlist(record$why_na), sep = "\t", collapse = "\n")
+  }
   c(list(split = rep(split_key, n), fit = rep(fit_text(work, record$fit), n), value = values, status = status,
          stage = rep(record$stage, n), message = rep(message, n),
          warnings = rep(paste(record$warnings, collapse = "\n"), n),
@@ -33,7 +38,8 @@ fit_text <- function(work, fit) {
 value_texts <- function(work, fit) {
   values <- work$fits$values[[fit]]
   if (is.null(values)) return("")
-  if (is.data.frame(values)) row_texts(lapply(values, function(v) if (is.numeric(v)) canonical_number(v) else v)) else canonical_number(values)
+  if (!is.data.frame(values)) return(canonical_number(values))
+  row_texts(lapply(values, function(v) if (is.numeric(v)) canonical_number(v) else v))
 }
 
 prediction_slices <- function(predictions, n) {

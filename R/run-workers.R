@@ -59,7 +59,9 @@ switching_pool <- function(n) {
       }
       (there %||% here)$run(run, schedule, sink, deadline)
     },
-    abandon = function() (there %||% here)$abandon(), processes = function() (there %||% here)$processes(), close = function() (there %||% here)$close()
+    abandon = function() (there %||% here)$abandon(),
+    processes = function() (there %||% here)$processes(),
+    close = function() (there %||% here)$close()
   )
 }
 

@@ -17,6 +17,6 @@ time_spent <- function(cmp) {
   spent <- cmp$results$spent
   whole <- cmp$seconds * (cmp$processes %||% 1)
   seconds <- c(spent, rest = max(0, whole - sum(spent)))
-  tibble::tibble(what = c(names(seconds), "elapsed"), seconds = unname(c(seconds, cmp$seconds)),
-                 share = unname(c(seconds / max(whole, sum(spent), 1e-9), NA)))
+  shares <- c(seconds / max(whole, sum(spent), 1e-9), NA)
+  tibble::tibble(what = c(names(seconds), "elapsed"), seconds = unname(c(seconds, cmp$seconds)), share = unname(shares))
 }

@@ -101,3 +101,32 @@ test_that("the command installs, and runs from where it was put", {
   file <- install_command(folder)
   expect_match(system2(file, "--version", stdout = TRUE), "^kilnwright [0-9.]+$")
 })
+
+test_that("a run with a journal can be gone on with, and looked at from outside", {
+  plan <- system.file("extdata", "pots-plan.yml", package = "kilnwright")
+  short <- withr::local_tempfile(fileext = ".yml")
+  lines <- sub("pots.csv", file.path(dirname(plan), "pots.csv"), readLines(plan), fixed = TRUE)
+  writeLines(sub("points: 40", "points: 5", sub("kfold: {k: 10}", "kfold: {k: 3}", lines, fixed = TRUE), fixed = TRUE), short)
+  journal <- withr::local_tempfile(fileext = ".sqlite")
+  out <- withr::local_tempdir()
+  first <- command("run", short, "--out", file.path(out, "a"), "--journal", journal, "--workers", "1", "--quiet")
+  expect_identical(first$status, 0L, info = first$err)
+  again <- command("run", short, "--out", file.path(out, "b"), "--journal", journal, "--quiet")
+  drop_seconds <- function(folder) {
+    table <- read.csv(file.path(out, folder, "standings.csv"))
+    table[setdiff(names(table), "seconds")]
+  }
+  expect_identical(drop_seconds("a"), drop_seconds("b"))
+  shown <- command("standings", journal, "--trust", "--follow", "--top", "3")
+  expect_identical(shown$status, 0L, info = shown$err)
+  expect_match(shown$out, "have all their scores", all = FALSE)
+  expect_identical(command("standings", journal)$status, 1L)
+  expect_identical(command("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L)
+})
+
+test_that("time_spent accounts for the whole time", {
+  cmp <- quiet_run(toy_brief(), candidates(f = fam_forest(trees = among(20, 50))), splits = split_kfold(4), seed = 1, workers = 1)
+  spent <- time_spent(cmp)
+  expect_identical(spent$what, c("steps", "fits", "scoring", "rest", "elapsed"))
+  expect_equal(sum(spent$seconds[1:4]), spent$seconds[5], tolerance = 0.01)
+})
