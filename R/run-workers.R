@@ -101,8 +101,9 @@ new_flights <- function(profile) {
   list(
     profile = profile,
     send = function(run, file, unit, bytes = NULL) {
-      task <- mirai::mirai(work_unit(id, file, split, fits, bytes), .compute = profile, .args = list(
-        work_unit = worker_task, id = run$id, file = file, split = unit$split, fits = unit$fits, bytes = bytes
+      call <- quote(task(id, file, split, fits, bytes))
+      task <- mirai::mirai(call, .compute = profile, .args = list(
+        task = worker_task, id = run$id, file = file, split = unit$split, fits = unit$fits, bytes = bytes
       ))
       flights[[length(flights) + 1L]] <<- list(task = task, unit = unit, sent = seconds_now())
     },
