@@ -97,3 +97,18 @@ test_that("a runaway neural net and a negative count say what to do", {
   cmp <- quiet_run(toy_brief(), candidates(b = fam_baseline(), n = pipeline(pre_drop(columns = "colour"), fam_count_bayes())), splits = split_kfold(2), seed = 1)
   expect_match(failures(cmp)$message, "fam_naive_bayes")
 })
+
+test_that("every family runs on every outcome of the ledger that it claims", {
+  for (outcome in c("cracked", "grade", "shrinkage_pct")) {
+    job <- brief(demo_pots(), outcome = outcome, event = if (outcome == "cracked") "yes", id = "pot_id", group = "firing_id",
+                 ignore = setdiff(c("cracked", "grade", "shrinkage_pct"), outcome), missing_codes = list(glaze = "n/r", drying_days = -999))
+    rivals <- installed_families(job$kind)
+    if (job$kind != "number") {
+      rivals <- c(rivals, candidates(words = pipeline(pre_drop(columns = of_kind("number", "category", "ordered", "date")), pre_text(), fam_count_bayes())))
+    }
+    cmp <- quiet_run(job, rivals, splits = split_kfold(2), seed = 3)
+    expect_identical(failures(cmp)$message, character())
+    expect_true(all(is.finite(standings(cmp)$mean)))
+    expect_gt(which(standings(cmp)$candidate == "baseline"), 1)
+  }
+})
