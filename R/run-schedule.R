@@ -82,9 +82,23 @@ pending_groups <- function(work, pending, shuffle) {
       if (length(fits) > 0L) groups[[length(groups) + 1L]] <- list(split = split, fits = fits, branch = one)
     }
   }
-  if (!shuffle) return(groups)
+  if (!shuffle) return(with_pilots(groups, work$fits$candidate))
   lapply(rev(groups), function(group) {
     group$fits <- rev(group$fits)
     group
   })
+}
+
+# One fit of every candidate comes first, so that what all will take is soon known.
+with_pilots <- function(groups, candidate) {
+  pilots <- list()
+  seen <- integer()
+  for (i in seq_along(groups)) {
+    fits <- groups[[i]]$fits
+    first <- fits[!duplicated(candidate[fits]) & !candidate[fits] %in% seen]
+    seen <- c(seen, candidate[first])
+    pilots <- c(pilots, lapply(first, function(fit) list(split = groups[[i]]$split, fits = fit, branch = groups[[i]]$branch)))
+    groups[[i]]$fits <- setdiff(fits, first)
+  }
+  c(pilots, Filter(function(group) length(group$fits) > 0L, groups))
 }
