@@ -39,11 +39,7 @@ member_fam_adaptive_splines <- function() {
 fit_splines <- function(x, y, weights, settings, seed, threads) {
   x <- unname(x)
   colnames(x) <- tree_names(ncol(x))
-  targets <- if (!is.factor(y)) {
-    cbind(y)
-  } else {
-    vapply(if (nlevels(y) == 2L) 2L else seq_len(nlevels(y)), function(class) as.double(as.integer(y) == class), numeric(length(y)))
-  }
+  targets <- do.call(cbind, if (is.factor(y)) against_rest(y) else list(as.double(y)))
   fit <- earth::earth(x, targets, weights = weights, degree = settings$degree, pmethod = "backward",
                       keepxy = FALSE)
   sizes <- best_sizes(fit$gcv.per.subset)
@@ -108,8 +104,7 @@ predict_splines <- function(model, x, values) {
     matrix(each, nrow(x))[, at, drop = FALSE]
   })
   if (!model$is_class) return(etas[[1]])
-  if (length(etas) == 1L) return(stack_two_classes(stats::plogis(etas[[1]])))
-  stack_shares(lapply(etas, stats::plogis))
+  from_against_rest(lapply(etas, stats::plogis))
 }
 
 freeze_splines <- function(model, value) {

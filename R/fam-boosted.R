@@ -68,12 +68,7 @@ fit_boosted <- function(x, y, weights, settings, seed, threads) {
   x <- tree_columns(x, levels)
   names(x) <- tree_names(length(x))
   grow <- if (settings$package == "gbm") grow_gbm else grow_lightgbm
-  targets <- if (!is.factor(y)) {
-    list(y)
-  } else {
-    rest <- if (nlevels(y) == 2L) 2L else seq_len(nlevels(y))
-    lapply(rest, function(class) as.double(as.integer(y) == class))
-  }
+  targets <- if (is.factor(y)) against_rest(y) else list(y)
   # every class has a seed of its own, so that its trees do not depend on how many
   # the class before it has
   runs <- lapply(seq_along(targets), function(class) {
@@ -127,8 +122,7 @@ predict_boosted <- function(model, x, values) {
   read <- if (model$package == "gbm") eta_gbm else eta_lightgbm
   etas <- lapply(model$runs, read, columns = columns, values = values)
   if (!model$is_class) return(etas[[1]])
-  if (length(etas) == 1L) return(stack_two_classes(stats::plogis(etas[[1]])))
-  stack_shares(lapply(etas, stats::plogis))
+  from_against_rest(lapply(etas, stats::plogis))
 }
 
 # Rows x values on the scale of the trees' sum. The package wants ascending values.
@@ -145,16 +139,6 @@ eta_lightgbm <- function(run, columns, values) {
     as.double(stats::predict(booster, x, type = "raw", num_iteration = trees, params = list(num_threads = 1L)))
   }, numeric(nrow(x)))
   matrix(eta, nrow(x), length(values))
-}
-
-# one rows x values matrix of probabilities per class -> rows x classes x values,
-# summing to 1
-stack_shares <- function(p) {
-  total <- Reduce(`+`, p)
-  total[total == 0] <- 1
-  out <- array(0, c(nrow(total), length(p), ncol(total)))
-  for (class in seq_along(p)) out[, class, ] <- p[[class]] / total
-  out
 }
 
 # Only the trees that were chosen are kept.

@@ -70,9 +70,8 @@ fit_support_vectors <- function(x, y, weights, settings, seed, threads, unit) {
     spread <- max(stats::sd(y), 1e-12)
     return(list(machine = train_machine(x, (y - centre) / spread, settings, FALSE), centre = centre, spread = spread))
   }
-  classes <- if (nlevels(y) == 2L) 2L else seq_len(nlevels(y))
   parts <- held_out_parts(y, unit)
-  list(against_rest = lapply(classes, function(class) one_against_rest(x, as.integer(y) == class, parts, settings)))
+  list(against_rest = lapply(against_rest(y), function(inside) one_against_rest(x, inside == 1, parts, settings)))
 }
 
 # The linear package takes sparse columns; kernels need all numbers.
@@ -175,11 +174,8 @@ predict_support_vectors <- function(model, x) {
   p <- lapply(model$against_rest, function(one) {
     stats::plogis(-(one$curve[1] * machine_values(one$machine, machine_rows(one$machine, x)) + one$curve[2]))
   })
-  if (length(p) == 1L) return(two_columns(p[[1]]))
-  shares <- do.call(cbind, p)
-  total <- rowSums(shares)
-  shares[total == 0, ] <- 1
-  unname(shares / rowSums(shares))
+  stacked <- from_against_rest(lapply(p, cbind))
+  matrix(stacked, nrow(x))
 }
 
 machine_rows <- function(machine, x) if (machine$kind == "linear" || is.matrix(x)) x else as.matrix(x)

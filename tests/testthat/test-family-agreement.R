@@ -219,3 +219,8 @@ test_that("lightgbm gives the same path as separate runs, where it is installed"
   both <- ours(family, d, factors = TRUE, values = c(5, 40))
   expect_equal(bare(both)[, 1], bare(ours(family, d, factors = TRUE, values = 5))[, 1], tolerance = 1e-10)
 })
+
+test_that("shares of one-against-rest sum to 1 even where every class is thought impossible", {
+  p <- kw("from_against_rest")(list(cbind(c(0.2, 0)), cbind(c(0.6, 0)), cbind(c(0, 0))))
+  expect_equal(matrix(p, 2), rbind(c(0.25, 0.75, 0), rep(1 / 3, 3)))
+})
