@@ -17,16 +17,24 @@ tree_nodes <- function(x, tree, complexities) {
     .Call(`_kilnwright_tree_nodes`, x, tree, complexities)
 }
 
-auc_columns <- function(scores, event, weights) {
-    .Call(`_kilnwright_auc_columns`, scores, event, weights)
+log_loss_columns <- function(prediction, truth, weights, classes, least) {
+    .Call(`_kilnwright_log_loss_columns`, prediction, truth, weights, classes, least)
 }
 
-average_precision_columns <- function(scores, event, weights) {
-    .Call(`_kilnwright_average_precision_columns`, scores, event, weights)
+confusion_columns <- function(prediction, truth, weights, classes) {
+    .Call(`_kilnwright_confusion_columns`, prediction, truth, weights, classes)
 }
 
-lift_columns <- function(scores, event, weights, share) {
-    .Call(`_kilnwright_lift_columns`, scores, event, weights, share)
+auc_columns <- function(prediction, the_class, classes, event, weights) {
+    .Call(`_kilnwright_auc_columns`, prediction, the_class, classes, event, weights)
+}
+
+average_precision_columns <- function(prediction, the_class, classes, event, weights) {
+    .Call(`_kilnwright_average_precision_columns`, prediction, the_class, classes, event, weights)
+}
+
+lift_columns <- function(prediction, the_class, classes, event, weights, share) {
+    .Call(`_kilnwright_lift_columns`, prediction, the_class, classes, event, weights, share)
 }
 
 set_alarm <- function(seconds) {

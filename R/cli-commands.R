@@ -22,9 +22,24 @@ member_command_run <- function() {
          option("seed", help = "use this seed instead of the plan's", type = "integer"),
          option("journal", help = "SQLite file to write fits into; a run with the same file goes on"),
          option("workers", "auto", "number of worker processes, or auto [default %default]"),
+         option("listen", help = "let workers join at this address, such as tls+tcp://192.168.1.20:7701"),
+         option("certificate", help = "with --listen: file to write that the workers need"),
          option("minutes", help = "begin no new fits after so many minutes", type = "double"),
          option("quiet", help = "no progress", type = "flag")),
     run = function(positional, options) run_plan_file(positional$plan, options))
+}
+
+member_command_worker <- function() {
+  new_command("join a run on another machine that listens, and work for it until it ends", character(),
+    list(option("url", help = "the address at which the run listens"),
+         option("certificate", help = "the file that the run has written"),
+         option("wait", 60, "try to reach it for so many seconds [default %default]", "double")),
+    run = function(positional, options) {
+      if (is.null(options$url)) wrong_call("kilnwright worker needs --url.")
+      complain(paste0("Working for ", options$url, " until the run there ends."))
+      be_worker(options$url, options$certificate, options$wait)
+      complain("The run has ended.")
+    })
 }
 
 member_command_preview <- function() {
@@ -56,8 +71,7 @@ run_plan_file <- function(file, options, absent = "stop") {
   check_results_folder(options$out, options$replace)
   plan <- plan_from_file(file, options$seed, absent)
   complain(capture_print(preview(plan)), "")
-  workers <- options$workers %||% "auto"
-  if (workers != "auto") workers <- suppressWarnings(as.numeric(workers))
+  workers <- asked_workers(options)
   cmp <- run_comparison(plan, quiet = options$quiet, workers = workers, journal = options$journal,
                         limits = limits(minutes = options$minutes))
   choice <- select_final(cmp, rule = plan$rule %||% "one_se")
@@ -69,6 +83,17 @@ run_plan_file <- function(file, options, absent = "stop") {
   say("")
   say("Results are in ", normalizePath(options$out), ":")
   say_wrapped(paste0("  ", enumerate(list.files(options$out), 12L)))
+}
+
+# With --listen: as many workers here as asked for, and whoever joins.
+asked_workers <- function(options) {
+  workers <- options$workers %||% "auto"
+  if (workers != "auto") workers <- suppressWarnings(as.numeric(workers))
+  if (is.null(options$listen)) return(workers)
+  at <- workers_at(options$listen, options$certificate, if (identical(workers, "auto")) 1 else workers)
+  complain(paste0("Workers may join: kilnwright worker --url ", at$url,
+                  if (at$tls) paste0(" --certificate ", basename(at$certificate), " (a copy of ", at$certificate, ")")))
+  at
 }
 
 capture_print <- function(x) utils::capture.output(print(x))

@@ -48,16 +48,6 @@ save_model <- function(model, file) {
   invisible(file)
 }
 
-check_writable_file <- function(file) {
-  folder <- dirname(file)
-  if (!dir.exists(folder) || file.access(folder, 2) != 0L || dir.exists(file)) {
-    stop_kw("model_file", paste0("The file ", quoted(file), " cannot be written."),
-            where = if (!dir.exists(folder)) paste0("There is no folder ", quoted(folder), ".")
-                    else if (dir.exists(file)) "It is a folder." else "The folder cannot be written to.",
-            remedy = "Choose another path.")
-  }
-}
-
 # Copies next to the target first, so that the target is either old or complete.
 replace_file <- function(from, to) {
   beside <- tempfile(paste0(".", basename(to), "-"), tmpdir = dirname(to))

@@ -6,7 +6,8 @@ member_metric_accuracy <- function() {
   metric_definition("accuracy", "Accuracy", c("two_class", "many_class"), "higher",
     range = c(0, 1), row_wise = TRUE, by_class = TRUE, does = "Share of rows whose predicted class is the true one.",
     score = function(truth, prediction, weights) {
-      weighted_columns(predicted_class(prediction) == as.integer(truth), weights)
+      counts <- confusion_counts(truth, prediction, weights)
+      colSums(counts$hit) / sum(counts$true)
     })
 }
 
@@ -128,24 +129,19 @@ cost_metric <- function(missed, false_alarm) {
 
 # Weighted counts of the event: true, called, both, and of all rows.
 event_counts <- function(truth, prediction, weights) {
-  called <- predicted_class(prediction) == 2L
-  event <- as.integer(truth) == 2L
-  w <- weights %||% rep(1, length(truth))
-  list(called = colSums(called * w), hit = colSums(called * (w * event)), event = sum(w * event), all = sum(w))
+  counts <- confusion_counts(truth, prediction, weights)
+  list(called = counts$called[2L, ], hit = counts$hit[2L, ], event = counts$true[2L], all = sum(counts$true))
 }
 
 # Weighted counts by true class (length classes), called class and both (classes x
 # values); `present`: classes with rows.
 confusion_counts <- function(truth, prediction, weights) {
-  called <- predicted_class(prediction)
-  w <- weights %||% rep(1, length(truth))
   code <- as.integer(truth)
-  classes <- seq_len(nlevels(truth))
-  each <- function(what) matrix(vapply(classes, what, numeric(ncol(called))), ncol(called))
-  true <- vapply(classes, function(class) sum(w[code == class]), numeric(1))
-  list(true = true, called = t(each(function(class) colSums((called == class) * w))),
-       hit = t(each(function(class) colSums((called == class & code == class) * w))),
-       present = which(tabulate(code, nlevels(truth)) > 0L & true > 0))
+  counts <- confusion_columns(prediction, code, weights %||% numeric(), nlevels(truth))
+  w <- weights %||% rep(1, length(truth))
+  counts$true <- vapply(seq_len(nlevels(truth)), function(class) sum(w[code == class]), numeric(1))
+  counts$present <- which(tabulate(code, nlevels(truth)) > 0L & counts$true > 0)
+  counts
 }
 
 class_recalls <- function(counts) counts$hit / counts$true

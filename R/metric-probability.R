@@ -4,8 +4,7 @@ member_metric_log_loss <- function() {
   metric_definition("log_loss", "Log loss", c("two_class", "many_class"), "lower", range = c(0, Inf), row_wise = TRUE,
     does = "Mean of minus the log of the probability given to the true class (at least 1e-15).",
     score = function(truth, prediction, weights) {
-      given <- prediction_of_truth(prediction, as.integer(truth))
-      weighted_columns(-log(pmax(given, 1e-15)), weights)
+      log_loss_columns(prediction, as.integer(truth), weights %||% numeric(), nlevels(truth), 1e-15)
     })
 }
 
@@ -33,8 +32,7 @@ member_metric_auc <- function() {
 }
 
 auc_of_class <- function(class, truth, prediction, weights) {
-  scores <- class_slice(prediction, class)
-  auc_columns(scores, as.integer(truth) == class, weights %||% numeric())
+  auc_columns(prediction, class, nlevels(truth), as.integer(truth) == class, weights %||% numeric())
 }
 
 member_metric_average_precision <- function() {
@@ -42,7 +40,7 @@ member_metric_average_precision <- function() {
     undefined = needs_events,
     does = "Precision averaged over the rises of recall as rows are taken from the most probable down; tied rows together.",
     score = function(truth, prediction, weights) {
-      average_precision_columns(class_slice(prediction, 2L), as.integer(truth) == 2L, weights %||% numeric())
+      average_precision_columns(prediction, 2L, 2L, as.integer(truth) == 2L, weights %||% numeric())
     })
 }
 
@@ -54,12 +52,6 @@ lift_metric <- function(name, label, share) {
     does = paste0("Share of events among the most probable ", format(100 * share),
                   " % of rows, divided by their share among all; rows tied at the cut count in part."),
     score = function(truth, prediction, weights) {
-      lift_columns(class_slice(prediction, 2L), as.integer(truth) == 2L, weights %||% numeric(), share)
+      lift_columns(prediction, 2L, 2L, as.integer(truth) == 2L, weights %||% numeric(), share)
     })
-}
-
-prediction_of_truth <- function(prediction, truth) {
-  dims <- dim(prediction)
-  flat <- matrix(prediction, dims[1] * dims[2], dims[3])
-  flat[seq_len(dims[1]) + (truth - 1L) * dims[1], , drop = FALSE]
 }

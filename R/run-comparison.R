@@ -16,7 +16,8 @@
 #'   worker processes; `"auto"` uses this process for a short run and as many workers
 #'   as there are cores for a longer one. Workers that were set up with
 #'   `mirai::daemons(..., .compute = "kilnwright")`, on this machine or others, are used
-#'   as they are and left running. The scores are the same whatever is chosen.
+#'   as they are and left running. [workers_at()] lets workers join from elsewhere. The
+#'   scores are the same whatever is chosen.
 #' @param journal Path of an SQLite file in which every finished fit is written down
 #'   within a second. The same call with the same journal goes on where it was broken
 #'   off; see also [open_comparison()].
@@ -39,7 +40,7 @@ run_comparison <- function(plan, ..., keep = "none", workers = "auto", journal =
                            limits = NULL, quiet = FALSE) {
   for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
-  if (!identical(workers, "auto")) check_number(workers, "workers", min = 1, whole = TRUE)
+  if (!identical(workers, "auto") && !inherits(workers, "kw_workers_at")) check_number(workers, "workers", min = 1, whole = TRUE)
   if (!is.null(limits)) check_class(limits, "kw_limits", "limits", "Make them with limits().")
   check_flag(accept_versions, "accept_versions")
   plan <- as_plan(plan, ...)

@@ -13,6 +13,7 @@ user_profile <- "kilnwright"
 worth_workers <- 6
 
 new_pool <- function(workers, plan) {
+  if (inherits(workers, "kw_workers_at")) return(open_pool(workers))
   if (mirai_ready() && mirai::daemons_set(user_profile)) return(worker_pool(0L, user_profile))
   if (identical(workers, "auto")) return(switching_pool(usual_workers()))
   if (workers > 1) worker_pool(as.integer(workers)) else process_pool()
@@ -66,18 +67,26 @@ switching_pool <- function(n) {
 }
 
 # Workers of our own, or (n = 0) those that the user has set up.
-worker_pool <- function(n, profile = paste0("kilnwright-", Sys.getpid(), "-", short_hash(format(seconds_now(), digits = 20)))) {
+worker_pool <- function(n, profile = own_profile()) {
   need("mirai", "Running on workers")
   own <- n > 0L
   if (own) with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE, .compute = profile))
+  flying_pool(profile, if (own) n, dismiss = own)
+}
+
+own_profile <- function() paste0("kilnwright-", Sys.getpid(), "-", short_hash(format(seconds_now(), digits = 20)))
+
+# `n`: how many workers are kept alive, NULL where others look after them; `dismiss`: are
+# they sent home at the end?
+flying_pool <- function(profile, n, dismiss) {
   flying <- new_flights(profile)
   list(
-    run = function(run, schedule, sink, deadline) fly(run, schedule, sink, deadline, flying, if (own) n),
+    run = function(run, schedule, sink, deadline) fly(run, schedule, sink, deadline, flying, n),
     abandon = function() flying$cancel(),
-    processes = function() if (own) n else max(1L, mirai::status(.compute = profile)$connections),
+    processes = function() n %||% max(1L, mirai::status(.compute = profile)$connections),
     close = function() {
       flying$cancel()
-      if (own) mirai::daemons(0L, .compute = profile)
+      if (dismiss) mirai::daemons(0L, .compute = profile)
     }
   )
 }

@@ -8,6 +8,7 @@
 #              with its fit and its place among the fit's path values
 #   nodes      parent, step, key (the whole chain's) of every step node; node 0 is
 #              the untouched rows
+#   families   every candidate's family and what varies in it
 #   fits       node, candidate, row (a setting that stands for it), key, values
 # With share = FALSE every setting has steps and a fit of its own; keys, and so
 # seeds and scores, are the same.
@@ -26,7 +27,10 @@ compile_work <- function(spaces, tables, share = TRUE) {
   own <- if (share) "" else paste0("#", seq_along(settings$key))
   together <- paste(settings$node, settings$key, own)
   settings$fit <- match(together, unique(together))
-  work <- list(settings = settings, nodes = nodes$all(), spaces = spaces, tables = tables,
+  families <- lapply(spaces, function(space) {
+    list(part = space$pipeline$family, family = Filter(function(d) d$address == "family", space$dimensions))
+  })
+  work <- list(settings = settings, nodes = nodes$all(), spaces = spaces, families = families, tables = tables,
                combinations = lapply(parts, `[[`, "combinations"))
   work$fits <- collect_fits(work, lapply(parts, `[[`, "path_set"))
   work$settings$place <- value_places(work)
@@ -138,11 +142,9 @@ value_places <- function(work) {
 # values to be fitted along the path), the values to predict.
 fit_description <- function(work, fit) {
   candidate <- work$fits$candidate[fit]
-  space <- work$spaces[[candidate]]
-  row <- setting_values(work$tables[[candidate]], work$fits$row[fit])
-  settings <- fill_pipeline(list(steps = list(), family = space$pipeline$family),
-                            Filter(function(d) d$address == "family", space$dimensions), row)$family
-  definition <- space$pipeline$family$definition
+  family <- work$families[[candidate]]
+  settings <- fill_part(family$part, "family", family, setting_values(work$tables[[candidate]], work$fits$row[fit]))$settings
+  definition <- family$part$definition
   along <- definition$path$along
   values <- work$fits$values[[fit]]
   if (length(along) == 1L) settings[[along]] <- work$fits$set[[candidate]] %||% values

@@ -11,15 +11,23 @@ run_unit <- function(run, split, fits, cache = new_cache(), tick = function(fit,
     place = paste(run$data$fingerprint, run$splits[[split]]$key), tick = tick, cache = cache,
     log = new_unit_log()
   ))
-  for (fit in fits) {
-    prepared <- prepared_node(run$work$fits$node[fit], context)
+  seeds <- fit_seeds(run$work, fits, context)
+  for (i in seq_along(fits)) {
+    prepared <- prepared_node(run$work$fits$node[fits[i]], context)
     if (!is.null(prepared$error)) {
-      report_failure(fit, prepared$stage, prepared$error, 0, context)
+      report_failure(fits[i], prepared$stage, prepared$error, 0, context)
     } else {
-      run_one_fit(fit, prepared, context)
+      run_one_fit(fits[i], prepared, seeds[i], context)
     }
   }
   context$log$all()
+}
+
+fit_seeds <- function(work, fits, context) {
+  nodes <- work$fits$node[fits]
+  chains <- character(length(fits))
+  chains[nodes > 0L] <- vapply(work$nodes[nodes], `[[`, "", "key")
+  derive_seed(context$seed, paste(context$place, chains, work$fits$key[fits]))
 }
 
 # What a unit reports.
@@ -71,7 +79,7 @@ report_failure <- function(fit, stage, message, seconds, context) {
 }
 
 # Fits of one node that take their input in the same form share it.
-run_one_fit <- function(fit, prepared, context) {
+run_one_fit <- function(fit, prepared, seed, context) {
   described <- fit_description(context$work, fit)
   form <- input_form(described$definition, prepared$training$frame)
   if (is.null(prepared$inputs[[form]])) {
@@ -82,7 +90,7 @@ run_one_fit <- function(fit, prepared, context) {
   }
   input <- prepared$inputs[[form]]
   if (!is.null(input$error)) return(report_failure(fit, "input", input$error, 0, context))
-  run_fit(fit, described, input$value, prepared$training$target, prepared$validation$target, context)
+  run_fit(fit, described, seed, input$value, prepared$training$target, prepared$validation$target, context)
 }
 
 input_form <- function(definition, frame) {
@@ -114,10 +122,8 @@ new_cache <- function(limit = cache_bytes) {
   )
 }
 
-run_fit <- function(fit, described, input, training, validation, context) {
+run_fit <- function(fit, described, seed, input, training, validation, context) {
   stage <- paste0("fam_", described$definition$name)
-  node_key <- if (context$work$fits$node[fit] == 0L) "" else context$work$nodes[[context$work$fits$node[fit]]]$key
-  seed <- derive_seed(context$seed, paste(context$place, node_key, described$key))
   started <- seconds_now()
   fitted <- with_conditions(within_seconds(
     fit_family(described$definition, input$training, training, described$settings, seed), context$fit_seconds, isTRUE(context$alarm)
@@ -156,6 +162,7 @@ scores_of_fit <- function(fitted, input, training, validation, values, context) 
 
 # Why a metric that the truth allows has no score.
 reasons_for_na <- function(scores, target, metrics) {
+  if (!anyNA(scores)) return(list())
   reasons <- lapply(metrics, function(metric) {
     if (!anyNA(scores[, metric$name])) return(NULL)
     if (!is.null(metric$undefined(target$outcome, target$weights))) return(NULL)
@@ -185,17 +192,19 @@ score_fit <- function(fitted, x, target, values, metrics) {
   width <- max(1L, length(fitted$levels))
   block <- max(1L, as.integer(2e7 / max(1, nrow(x) * width)))
   n_values <- max(1L, path_count(values))
-  pieces <- lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
-    prediction <- predict_family(fitted, x, path_take(values, at))
-    path <- as_path_prediction(target$outcome, prediction)
-    matrix(vapply(metrics, function(metric) {
-      if (!is.null(metric$undefined(target$outcome, target$weights))) return(rep(NA_real_, length(at)))
-      as.double(metric$score(target$outcome, path, target$weights))
-    }, numeric(length(at))), length(at), length(metrics))
-  })
-  scores <- do.call(rbind, pieces)
-  colnames(scores) <- names(metrics)
-  scores
+  if (n_values <= block) return(score_values(fitted, x, target, values, metrics, n_values))
+  do.call(rbind, lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
+    score_values(fitted, x, target, path_take(values, at), metrics, length(at))
+  }))
+}
+
+score_values <- function(fitted, x, target, values, metrics, n_values) {
+  path <- as_path_prediction(target$outcome, predict_family(fitted, x, values))
+  scores <- vapply(metrics, function(metric) {
+    if (!is.null(metric$undefined(target$outcome, target$weights))) return(rep(NA_real_, n_values))
+    as.double(metric$score(target$outcome, path, target$weights))
+  }, numeric(n_values))
+  matrix(scores, n_values, length(metrics), dimnames = list(NULL, names(metrics)))
 }
 
 seconds_now <- function() unclass(Sys.time())

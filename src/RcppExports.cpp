@@ -68,43 +68,78 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// auc_columns
-Rcpp::NumericVector auc_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights);
-RcppExport SEXP _kilnwright_auc_columns(SEXP scoresSEXP, SEXP eventSEXP, SEXP weightsSEXP) {
+// log_loss_columns
+Rcpp::NumericVector log_loss_columns(const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth, const Rcpp::NumericVector& weights, int classes, double least);
+RcppExport SEXP _kilnwright_log_loss_columns(SEXP predictionSEXP, SEXP truthSEXP, SEXP weightsSEXP, SEXP classesSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type scores(scoresSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type prediction(predictionSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type truth(truthSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< int >::type classes(classesSEXP);
+    Rcpp::traits::input_parameter< double >::type least(leastSEXP);
+    rcpp_result_gen = Rcpp::wrap(log_loss_columns(prediction, truth, weights, classes, least));
+    return rcpp_result_gen;
+END_RCPP
+}
+// confusion_columns
+Rcpp::List confusion_columns(const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth, const Rcpp::NumericVector& weights, int classes);
+RcppExport SEXP _kilnwright_confusion_columns(SEXP predictionSEXP, SEXP truthSEXP, SEXP weightsSEXP, SEXP classesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type prediction(predictionSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type truth(truthSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< int >::type classes(classesSEXP);
+    rcpp_result_gen = Rcpp::wrap(confusion_columns(prediction, truth, weights, classes));
+    return rcpp_result_gen;
+END_RCPP
+}
+// auc_columns
+Rcpp::NumericVector auc_columns(const Rcpp::NumericVector& prediction, int the_class, int classes, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights);
+RcppExport SEXP _kilnwright_auc_columns(SEXP predictionSEXP, SEXP the_classSEXP, SEXP classesSEXP, SEXP eventSEXP, SEXP weightsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type prediction(predictionSEXP);
+    Rcpp::traits::input_parameter< int >::type the_class(the_classSEXP);
+    Rcpp::traits::input_parameter< int >::type classes(classesSEXP);
     Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type event(eventSEXP);
     Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
-    rcpp_result_gen = Rcpp::wrap(auc_columns(scores, event, weights));
+    rcpp_result_gen = Rcpp::wrap(auc_columns(prediction, the_class, classes, event, weights));
     return rcpp_result_gen;
 END_RCPP
 }
 // average_precision_columns
-Rcpp::NumericVector average_precision_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights);
-RcppExport SEXP _kilnwright_average_precision_columns(SEXP scoresSEXP, SEXP eventSEXP, SEXP weightsSEXP) {
+Rcpp::NumericVector average_precision_columns(const Rcpp::NumericVector& prediction, int the_class, int classes, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights);
+RcppExport SEXP _kilnwright_average_precision_columns(SEXP predictionSEXP, SEXP the_classSEXP, SEXP classesSEXP, SEXP eventSEXP, SEXP weightsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type scores(scoresSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type prediction(predictionSEXP);
+    Rcpp::traits::input_parameter< int >::type the_class(the_classSEXP);
+    Rcpp::traits::input_parameter< int >::type classes(classesSEXP);
     Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type event(eventSEXP);
     Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
-    rcpp_result_gen = Rcpp::wrap(average_precision_columns(scores, event, weights));
+    rcpp_result_gen = Rcpp::wrap(average_precision_columns(prediction, the_class, classes, event, weights));
     return rcpp_result_gen;
 END_RCPP
 }
 // lift_columns
-Rcpp::NumericVector lift_columns(const Rcpp::NumericMatrix& scores, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, double share);
-RcppExport SEXP _kilnwright_lift_columns(SEXP scoresSEXP, SEXP eventSEXP, SEXP weightsSEXP, SEXP shareSEXP) {
+Rcpp::NumericVector lift_columns(const Rcpp::NumericVector& prediction, int the_class, int classes, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, double share);
+RcppExport SEXP _kilnwright_lift_columns(SEXP predictionSEXP, SEXP the_classSEXP, SEXP classesSEXP, SEXP eventSEXP, SEXP weightsSEXP, SEXP shareSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type scores(scoresSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type prediction(predictionSEXP);
+    Rcpp::traits::input_parameter< int >::type the_class(the_classSEXP);
+    Rcpp::traits::input_parameter< int >::type classes(classesSEXP);
     Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type event(eventSEXP);
     Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type weights(weightsSEXP);
     Rcpp::traits::input_parameter< double >::type share(shareSEXP);
-    rcpp_result_gen = Rcpp::wrap(lift_columns(scores, event, weights, share));
+    rcpp_result_gen = Rcpp::wrap(lift_columns(prediction, the_class, classes, event, weights, share));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -124,9 +159,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
     {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},
     {"_kilnwright_tree_nodes", (DL_FUNC) &_kilnwright_tree_nodes, 3},
-    {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 3},
-    {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 3},
-    {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 4},
+    {"_kilnwright_log_loss_columns", (DL_FUNC) &_kilnwright_log_loss_columns, 5},
+    {"_kilnwright_confusion_columns", (DL_FUNC) &_kilnwright_confusion_columns, 4},
+    {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 5},
+    {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 5},
+    {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
     {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
     {NULL, NULL, 0}
 };

@@ -1,0 +1,28 @@
+# 100,000 settings of a trivial family x 5 folds: what the engine itself takes for a
+# score. Once as a path (one fit serves 100 values) and once with a fit for every score.
+
+source("bench/common.R")
+
+table <- made_up_table(200, 5)[c("x1", "x2", "number")]
+job <- brief(table, "number")
+predict_constant <- function(model, x) rep(model, nrow(x))
+predict_path <- function(model, x, values) matrix(rep(model * values, each = nrow(x)), nrow(x))
+fit_constant <- function(x, y, weights, settings, seed, threads) mean(y) * settings$a
+fit_path <- function(x, y, weights, settings, seed, threads) mean(y) * settings$a
+fam_each <- define_family("each", "number", fit_constant, predict_constant, defaults = list(a = 1, b = 1))
+fam_path <- define_family("many", "number", fit_path, predict_path, defaults = list(a = 1, b = 1), along = "b")
+
+one <- function(name, family, n_a, n_b, wanted) {
+  plan <- plan_comparison(job, candidates(trivial = family(a = among(seq_len(n_a)), b = among(seq_len(n_b)))),
+                          splits = split_kfold(5), metrics = "rmse", seed = 1)
+  done <- seconds_of(run_comparison(plan, quiet = TRUE, workers = 1))
+  read <- seconds_of(standings(done$value))
+  cat(sprintf("100,000 settings x 5 folds, %s\n  run %.1f s, %.0f microseconds a score (wanted: at most %g)\n", name, done$seconds,
+              1e6 * done$seconds / (5 * n_a * n_b), wanted))
+  cat(sprintf("  settings table %.1f MB, the whole comparison %.1f MB, standings in %.2f s (wanted: under 2)\n\n",
+              as.numeric(object.size(done$value$results$tables)) / 2^20, as.numeric(object.size(done$value$results)) / 2^20, read$seconds))
+}
+
+size <- as.integer(Sys.getenv("MANY_SETTINGS", "100000"))
+one("100 values a fit", fam_path, size / 100, 100, 60)
+one("one fit a score", fam_each, size / 100, 100, 60)
