@@ -70,7 +70,7 @@ member_command_predict <- function() {
 run_plan_file <- function(file, options, absent = "stop") {
   check_results_folder(options$out, options$replace)
   plan <- plan_from_file(file, options$seed, absent)
-  complain(capture_print(preview(plan)), "")
+  complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
   cmp <- run_comparison(plan, quiet = options$quiet, workers = workers, journal = options$journal,
                         limits = limits(minutes = options$minutes))

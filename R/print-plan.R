@@ -141,14 +141,16 @@ constraint_words <- function(plan) enumerate(vapply(plan$provided, `[[`, charact
 #' @export
 print.kw_preview <- function(x, ...) {
   number <- function(n) format(n, big.mark = ",", trim = TRUE)
-  say_wrapped(paste0("Preview: ", number(x$settings), " settings x ", x$splits, " splits = ",
-                     number(x$scores), " scores from ", number(x$fits), " fits"))
-  say_wrapped(paste0("Shared: ", number(x$scores - x$fits), " fits and ", number(x$steps_unshared - x$steps),
-                     " of ", number(x$steps_unshared), " steps need not be done again"))
+  say_wrapped(paste0("Preview: ", number(x$settings), " settings x ", x$splits, " splits = ", number(x$scores), " scores"))
+  say_wrapped(paste0("Needed: ", number(x$fits), " fits for ", number(x$scores), " scores, ", number(x$steps), " steps instead of ",
+                     number(x$steps_unshared), "; the rest is shared"))
+  print_preview_time(x)
   table <- x$candidates
-  rows <- data.frame(candidate = table$candidate, settings = number(table$settings),
-                     fits = paste0(table$fits, " a split"), varies = table$varies)
-  print_table(rows, align = c("left", "right", "right", "left"))
+  rows <- data.frame(candidate = table$candidate, settings = number(table$settings), fits = paste0(table$fits, " a split"))
+  if (!is.na(x$megabytes)) rows$one <- ifelse(is.na(table$fit_seconds), "?", vapply(table$fit_seconds, short_duration, ""))
+  names(rows)[names(rows) == "one"] <- "a fit"
+  rows$varies <- table$varies
+  print_table(rows, align = c("left", rep("right", ncol(rows) - 2L), "left"))
   gone <- c("ruled out" = sum(table$ruled_out), "cannot work" = sum(table$impossible),
             "merged, being the same" = sum(table$merged))
   gone <- gone[gone > 0]
@@ -160,6 +162,18 @@ print.kw_preview <- function(x, ...) {
   for (note in x$plan$notes) say_wrapped(paste0("! ", note))
   invisible(x)
 }
+
+print_preview_time <- function(x) {
+  if (is.na(x$megabytes)) return(invisible())
+  failed <- x$candidates$candidate[is.na(x$candidates$fit_seconds)]
+  if (length(failed) > 0L) return(say_wrapped(paste0("Time: cannot be told, since the pilot fits of ", enumerate(failed), " failed")))
+  workers <- usual_workers()
+  say_wrapped(paste0("Time: about ", format_duration(x$seconds), " by one process",
+                     if (workers > 1L && x$seconds > worth_workers) paste0(", ", format_duration(x$seconds / workers), " by ", workers, " workers"),
+                     "; peak memory about ", format(signif(x$megabytes, 2)), " MB a process"))
+}
+
+short_duration <- function(seconds) if (seconds < 1) paste(format(signif(1000 * seconds, 2)), "ms") else paste(format(signif(seconds, 2)), "s")
 
 # A plain table of text columns within 80 columns; the last column is wrapped.
 print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {

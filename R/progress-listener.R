@@ -42,7 +42,8 @@ progress_text <- function(event) {
   }
   failed <- if (event$failed > 0) paste0(" | ", event$failed, " failed")
   paste0(progress_bar(share), " ", floor(100 * share), " %, ", event$settings_done, "/",
-         count_of(event$settings, "setting"), ", ", format_duration(event$seconds), left, best, failed)
+         count_of(event$settings, "setting"), ", ", round(event$per_second), " scores/s, ", format_duration(event$seconds), left, best,
+         failed)
 }
 
 progress_bar <- function(share, width = 10L) {

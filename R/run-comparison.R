@@ -61,8 +61,7 @@ no_limits <- structure(list(), class = "kw_limits")
 execute_plan <- function(plan, keep = "none", listener = function(event) invisible(), workers = 1, limits = no_limits,
                          journal = NULL, share = TRUE, shuffle = FALSE) {
   started <- Sys.time()
-  data <- list(frame = frame_columns(plan$job$table, plan$job$schema), target = brief_target(plan$job),
-               fingerprint = plan$job$fingerprint)
+  data <- working_data(plan$job)
   pool <- new_pool(workers, plan)
   on.exit(pool$close())
   deadline <- if (is.null(limits$minutes)) Inf else seconds_now() + 60 * limits$minutes
@@ -114,10 +113,8 @@ round_scores <- function(results, plan) {
 
 run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits, journal, share, shuffle) {
   work <- compile_work(plan$spaces, tables, share)
-  wanted <- list(training = "training_scores" %in% keep, predictions = plan$pooled || "all_predictions" %in% keep,
-                 no_information = identical(plan$splitter$summary, "632plus"))
-  run <- list(id = short_hash(paste(Sys.getpid(), seconds_now(), length(work$fits$node))), work = work, data = data,
-              splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted, fit_seconds = limits$fit_seconds)
+  run <- new_run(plan, work, data, keep, limits)
+  wanted <- run$wanted
   sink <- new_sink(plan, work, wanted, listener, journal)
   pending <- matrix(TRUE, length(work$fits$node), length(plan$splits))
   if (!is.null(journal)) {
@@ -125,6 +122,7 @@ run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits
     for (split in seq_along(known$records)) sink$take(known$records[[split]], split, write = FALSE)
     pending <- !known$done
   }
+  sink$start()
   schedule <- new_schedule(work, pending, shuffle)
   stopped <- tryCatch(pool$run(run, schedule, sink, deadline), interrupt = function(e) {
     pool$abandon()
@@ -136,15 +134,28 @@ run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits
   list(results = if (plan$pooled) pool_scores(results, plan) else results, stopped = stopped)
 }
 
+# What all units of a run have in common.
+new_run <- function(plan, work, data, keep, limits) {
+  wanted <- list(training = "training_scores" %in% keep, predictions = plan$pooled || "all_predictions" %in% keep,
+                 no_information = identical(plan$splitter$summary, "632plus"))
+  list(id = short_hash(paste(Sys.getpid(), seconds_now(), length(work$fits$node))), work = work, data = data,
+       splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted, fit_seconds = limits$fit_seconds)
+}
+
+working_data <- function(job) {
+  list(frame = frame_columns(job$table, job$schema), target = brief_target(job), fingerprint = job$fingerprint)
+}
+
 # Takes what units bring home, as they come.
 new_sink <- function(plan, work, wanted, listener, journal) {
   results <- new_results(plan, work, wanted)
   watch <- new_watch(plan, work, listener)
   below <- fits_below(work)
-  watch$start()
   list(
-    take = function(records, split, write = TRUE) {
+    start = watch$start,
+    take = function(records, split, write = TRUE, took = 0) {
       results <<- take_records(results, records, work, split, below)
+      results$spent[["units"]] <<- results$spent[["units"]] + took
       for (record in records) {
         if (record$type == "step") next
         watch$tick(record$fit, record$validation, split)
@@ -166,6 +177,7 @@ new_watch <- function(plan, work, listener) {
   counts <- integer(n_settings)
   seen <- integer(n_settings)
   done <- 0
+  found <- 0
   failed <- 0
   started <- seconds_now()
   last <- 0
@@ -183,11 +195,16 @@ new_watch <- function(plan, work, listener) {
   emit <- function(type) {
     listener(list(type = type, done = done, total = n_settings * n_splits, settings = n_settings,
                   settings_done = sum(seen == n_splits), failed = failed,
-                  seconds = seconds_now() - started, metric = plan$decide,
+                  seconds = seconds_now() - started, per_second = (done - found) / max(1e-3, seconds_now() - started),
+                  metric = plan$decide,
                   best = if (type == "start") NULL else best_so_far()))
   }
   list(
-    start = function() emit("start"),
+    # what a journal held is not counted as done by this run
+    start = function() {
+      found <<- done
+      emit("start")
+    },
     end = function() emit("end"),
     progress = function() emit("progress"),
     tick = function(fit, scores, split) {

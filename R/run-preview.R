@@ -1,20 +1,27 @@
 #' See what a comparison will do, before it starts
 #'
 #' Counts settings, scores, and the fits and steps that are really needed once
-#' shared work is shared.
+#' shared work is shared; and does up to three fits of every candidate on the first split,
+#' to say how many minutes and how much memory the whole will take.
 #'
 #' @param plan A plan from [plan_comparison()], or a [brief()].
 #' @param ... Arguments of [plan_comparison()] when the first one is a brief.
+#' @param pilots Do fits to tell the time? `FALSE` only counts.
 #' @return A `kw_preview`; its element `candidates` is a tibble with one row a
 #'   candidate: `candidate`, `combinations`, `ruled_out`, `impossible`, `merged`,
-#'   `settings`, `fits` (needed a split), `varies`.
+#'   `settings`, `fits` (needed a split), `varies`, `fit_seconds` (mean of the pilots, with
+#'   their scoring; `NA` without pilots or where they failed) and `seconds` (all fits of the
+#'   candidate on all splits by one process). `seconds` is the whole with its steps,
+#'   `megabytes` the most memory that R held during the pilots, with the room that all
+#'   scores will take.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id",
 #'              group = "firing_id")
 #' preview(job, seed = 1)
 #' @export
-preview <- function(plan, ...) {
+preview <- function(plan, ..., pilots = TRUE) {
   plan <- as_plan(plan, ...)
+  check_flag(pilots, "pilots")
   work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
   counts <- t(vapply(plan$round, `[[`, numeric(4), "counts"))
   table <- tibble::tibble(
@@ -26,13 +33,61 @@ preview <- function(plan, ...) {
     varies = vapply(plan$round, function(round) varying_text(round$settings), character(1))
   )
   n_splits <- length(plan$splits)
+  timed <- if (pilots) without_rng_trace(run_pilots(plan, work)) else no_pilots(plan)
+  table$fit_seconds <- timed$fit_seconds
+  table$seconds <- timed$fit_seconds * table$fits * n_splits
   structure(
-    list(plan = plan, candidates = table, splits = n_splits, settings = sum(table$settings),
+    list(plan = plan, candidates = table, seconds = sum(table$seconds) + timed$step_seconds * n_splits,
+         megabytes = timed$megabytes + sum(table$settings) * n_splits * length(plan$metrics) * 8 / 2^20, splits = n_splits, settings = sum(table$settings),
          scores = sum(table$settings) * n_splits, fits = length(work$fits$node) * n_splits,
          steps = length(work$nodes) * n_splits,
          steps_unshared = sum(chain_lengths(work)) * n_splits),
     class = "kw_preview"
   )
+}
+
+# No pilots are begun after so many seconds, but one of every candidate.
+pilots_seconds <- 5
+
+# The first, middle and last fit of every candidate on the first split: mean seconds of a
+# fit with its scoring by candidate, seconds of all steps on one split, peak memory.
+run_pilots <- function(plan, work) {
+  run <- new_run(plan, work, working_data(plan$job), "none", no_limits)
+  split <- which(!is_apparent(plan$splits))[1]
+  cache <- new_cache()
+  started <- seconds_now()
+  invisible(gc(reset = TRUE, full = FALSE))
+  records <- list()
+  for (turn in c(1, 0.5, 0)) {
+    for (candidate in seq_along(plan$spaces)) {
+      if (turn < 1 && seconds_now() - started > pilots_seconds) break
+      fits <- which(work$fits$candidate == candidate)
+      if (length(fits) == 0L) next
+      fit <- fits[1 + round((1 - turn) * (length(fits) - 1))]
+      records <- c(records, run_unit(run, split, fit, cache))
+    }
+  }
+  list(fit_seconds = vapply(seq_along(plan$spaces), pilot_seconds, numeric(1), records = records, work = work),
+       step_seconds = pilot_steps(records, work), megabytes = sum(gc(full = FALSE)[, 6]))
+}
+
+no_pilots <- function(plan) list(fit_seconds = rep(NA_real_, length(plan$spaces)), step_seconds = NA_real_, megabytes = NA_real_)
+
+pilot_seconds <- function(candidate, records, work) {
+  mine <- Filter(function(record) record$type == "ok" && work$fits$candidate[record$fit] == candidate, records)
+  mean(vapply(mine[!duplicated(vapply(mine, `[[`, 1L, "fit"))], `[[`, numeric(1), "seconds"))
+}
+
+# Steps that were not done in a pilot are taken to cost what others of their kind do.
+pilot_steps <- function(records, work) {
+  steps <- Filter(function(record) record$type == "step", records)
+  if (length(work$nodes) == 0L) return(0)
+  kind <- vapply(work$nodes, function(node) node$step$definition$name, "")
+  seconds <- rep(NA_real_, length(kind))
+  for (record in steps) seconds[record$node] <- record$seconds
+  means <- tapply(seconds, kind, mean, na.rm = TRUE)
+  filled <- ifelse(is.na(seconds), means[kind], seconds)
+  sum(ifelse(is.na(filled), mean(seconds, na.rm = TRUE), filled))
 }
 
 chain_lengths <- function(work) {

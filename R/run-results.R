@@ -9,7 +9,7 @@ new_results <- function(plan, work, wanted) {
        no_information = if (identical(plan$splitter$summary, "632plus")) lapply(plan$metrics, function(metric) rep(NA_real_, n)),
        predictions = if (wanted$predictions) list(), failures = list(), unscored = list(), warnings = list(),
        fits = length(work$fits$node), nodes = length(work$nodes),
-       spent = c(steps = 0, fits = 0, scoring = 0))
+       spent = c(steps = 0, fits = 0, predictions = 0, scoring = 0, units = 0))
 }
 
 # Writes a unit's records into the score matrices of its split. A setting's
@@ -50,7 +50,9 @@ take_records <- function(results, records, work, split, below) {
         list(settings = gone, split = split, stage = paste("metric", metric), metric = metric, message = record$why_na[[metric]])
     }
     results$spent[["fits"]] <- results$spent[["fits"]] + record$fit_seconds
-    results$spent[["scoring"]] <- results$spent[["scoring"]] + record$seconds - record$fit_seconds
+    predicting <- record$predict_seconds %||% 0
+    results$spent[["predictions"]] <- results$spent[["predictions"]] + predicting
+    results$spent[["scoring"]] <- results$spent[["scoring"]] + record$seconds - record$fit_seconds - predicting
     results$warnings <- note_warnings(results$warnings, record, members, split)
   }
   results

@@ -16,7 +16,7 @@ cheap_step_seconds <- 0.05
 # Fits of one step branch on one split are a group. Where preparing a branch is cheap,
 # units are taken from its splits in turn, so that settings get their scores on all
 # splits early; where it is dear a group stays together on one worker, so that its steps
-# are learned once, until there are fewer groups than workers.
+# are learned once, until it would be more than that worker's part of what is left.
 new_schedule <- function(work, pending, shuffle = FALSE) {
   groups <- pending_groups(work, pending, shuffle)
   candidate <- work$fits$candidate
@@ -29,13 +29,15 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
     mean[is.nan(mean)] <- NA
     mean
   }
+  left <- function() sum(vapply(groups, function(group) sum(cost(group$fits)), numeric(1)))
   dear <- function(branch) branch > 0L && isTRUE(preparing[as.character(branch)] > cheap_step_seconds)
   list(
     take = function(share = 1, workers = 1L) {
       if (length(groups) == 0L) return(NULL)
       group <- groups[[1]]
       together <- dear(group$branch)
-      room <- if (together && workers > 1L && length(groups) > workers) longest_unit_seconds else unit_seconds * share
+      room <- unit_seconds * share
+      if (together && workers > 1L) room <- max(room, min(longest_unit_seconds, sum(cost(group$fits)), left() / workers), na.rm = TRUE)
       costs <- cost(group$fits)
       many <- if (is.na(costs[1])) 1L else max(1L, sum(cumsum(ifelse(is.na(costs), Inf, costs)) <= room))
       rest <- utils::tail(group$fits, -many)
@@ -54,8 +56,7 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
         }
       }
     },
-    left = function() sum(vapply(groups, function(group) sum(cost(group$fits)), numeric(1))),
-    empty = function() length(groups) == 0L
+    left = left, empty = function() length(groups) == 0L
   )
 }
 

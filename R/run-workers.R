@@ -33,9 +33,9 @@ process_pool <- function() {
     run = function(run, schedule, sink, deadline, enough = function() FALSE) {
       on.exit(cache$clear())
       while (!is.null(unit <- schedule$take())) {
-        records <- run_unit(run, unit$split, unit$fits, cache)
-        sink$take(records, unit$split)
-        schedule$learn(records)
+        done <- timed_unit(run, unit$split, unit$fits, cache)
+        sink$take(done$records, unit$split, took = done$took)
+        schedule$learn(done$records)
         if (seconds_now() > deadline && !schedule$empty()) return("minutes")
         if (enough()) return("enough")
       }
@@ -141,7 +141,7 @@ worker_task <- function(id, file, split, fits, bytes = NULL) {
     data.table::setDTthreads(1L)
   }
   worker_store$run$alarm <- TRUE
-  list(records = run_unit(worker_store$run, split, fits, worker_store$cache))
+  timed_unit(worker_store$run, split, fits, worker_store$cache)
 }
 
 worker_store <- new.env(parent = emptyenv())
@@ -202,7 +202,7 @@ receive <- function(flight, run, file, schedule, sink, flying, deaths) {
     flying$send(run, file, unit, serialize(run, NULL))
   } else {
     deaths$lives()
-    sink$take(found$records, unit$split)
+    sink$take(found$records, unit$split, took = found$took)
     schedule$learn(found$records)
   }
 }

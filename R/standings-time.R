@@ -1,11 +1,12 @@
 #' Where the time of a comparison went
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @return A tibble with `what`, `seconds` and `share` of the whole: `steps` (learning and
-#'   using them), `fits`, `scoring` (predicting and scoring), `rest` (planning the work,
-#'   sending it to workers, waiting for them, writing the journal). Seconds of steps, fits
-#'   and scoring are summed over the processes that worked at the same time; `elapsed` is
-#'   what the clock said, and `rest` is elapsed times processes less the others.
+#' @return A tibble with `what`, `seconds` and `share` of the whole, which is the elapsed time
+#'   times the processes that worked at the same time: `steps` (learning and using them),
+#'   `fits`, `predictions`, `scoring`, `waiting` (of workers that had nothing to do, and their
+#'   start), `overhead` (everything else: planning the work, bookkeeping, the journal); last
+#'   `elapsed`, what the clock said. Of a comparison that was continued from a journal the
+#'   fits include those done earlier.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
@@ -15,8 +16,11 @@
 time_spent <- function(cmp) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   spent <- cmp$results$spent
-  whole <- cmp$seconds * (cmp$processes %||% 1)
-  seconds <- c(spent, rest = max(0, whole - sum(spent)))
-  shares <- c(seconds / max(whole, sum(spent), 1e-9), NA)
+  work <- spent[c("steps", "fits", "predictions", "scoring")]
+  processes <- cmp$processes %||% 1
+  whole <- max(cmp$seconds * processes, sum(work))
+  waiting <- if (processes > 1) max(0, whole - max(spent[["units"]], sum(work))) else 0
+  seconds <- c(work, waiting = waiting, overhead = whole - sum(work) - waiting)
+  shares <- c(seconds / max(whole, 1e-9), NA)
   tibble::tibble(what = c(names(seconds), "elapsed"), seconds = unname(c(seconds, cmp$seconds)), share = unname(shares))
 }

@@ -37,7 +37,7 @@ learn_scale <- function(frame, target, settings, seed) {
 }
 
 centre_and_spread <- function(x, by) {
-  x <- x[!is.na(x)]
+  if (anyNA(x)) x <- x[!is.na(x)]
   if (length(x) == 0L) return(c(0, 1))
   found <- switch(by,
     sd = c(mean(x), stats::sd(x)),

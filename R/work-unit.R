@@ -9,7 +9,7 @@ run_unit <- function(run, split, fits, cache = new_cache(), tick = function(fit,
   context <- c(run, list(
     split = split, apparent = run$splits[[split]]$rep == 0L,
     place = paste(run$data$fingerprint, run$splits[[split]]$key), tick = tick, cache = cache,
-    log = new_unit_log()
+    log = new_unit_log(), clock = new.env(parent = emptyenv())
   ))
   seeds <- fit_seeds(run$work, fits, context)
   for (i in seq_along(fits)) {
@@ -132,24 +132,25 @@ run_fit <- function(fit, described, seed, input, training, validation, context) 
   if (!is.null(fitted$error)) {
     return(report_failure(fit, stage, fitted$error, fit_seconds, context))
   }
+  context$clock$predicting <- 0
   scored <- with_conditions(scores_of_fit(fitted$value, input, training, validation, described$values, context))
   seconds <- seconds_now() - started
   if (!is.null(scored$error)) {
     return(report_failure(fit, paste(stage, "prediction"), scored$error, seconds, context))
   }
   context$log$add(c(list(type = "ok", fit = fit, stage = stage, fit_seconds = fit_seconds, seconds = seconds,
-                         warnings = c(fitted$warnings, scored$warnings)), scored$value))
+                         predict_seconds = context$clock$predicting, warnings = c(fitted$warnings, scored$warnings)), scored$value))
   context$tick(fit, scored$value$validation)
 }
 
 # Everything that is asked of one fit: validation (values x metrics), why_na (reason by
 # metric, where a prediction left it undefined), training, no_information, predictions.
 scores_of_fit <- function(fitted, input, training, validation, values, context) {
-  scores <- score_fit(fitted, input$validation, validation, values, context$metrics)
+  scores <- score_fit(fitted, input$validation, validation, values, context$metrics, context$clock)
   list(
     validation = scores, why_na = reasons_for_na(scores, validation, context$metrics),
     training = if (context$wanted$training) {
-      score_fit(fitted, input$training, training, values, context$metrics)
+      score_fit(fitted, input$training, training, values, context$metrics, context$clock)
     },
     no_information = if (context$apparent && context$wanted$no_information) {
       no_information_scores(fitted, input$validation, validation, values, context$metrics)
@@ -188,18 +189,20 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
 
 # Scores of every path value by every metric: values x metrics. Long paths are
 # predicted in blocks that keep the predictions below about 160 MB.
-score_fit <- function(fitted, x, target, values, metrics) {
+score_fit <- function(fitted, x, target, values, metrics, clock) {
   width <- max(1L, length(fitted$levels))
   block <- max(1L, as.integer(2e7 / max(1, nrow(x) * width)))
   n_values <- max(1L, path_count(values))
-  if (n_values <= block) return(score_values(fitted, x, target, values, metrics, n_values))
+  if (n_values <= block) return(score_values(fitted, x, target, values, metrics, n_values, clock))
   do.call(rbind, lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
-    score_values(fitted, x, target, path_take(values, at), metrics, length(at))
+    score_values(fitted, x, target, path_take(values, at), metrics, length(at), clock)
   }))
 }
 
-score_values <- function(fitted, x, target, values, metrics, n_values) {
+score_values <- function(fitted, x, target, values, metrics, n_values, clock) {
+  started <- seconds_now()
   path <- as_path_prediction(target$outcome, predict_family(fitted, x, values))
+  clock$predicting <- clock$predicting + (seconds_now() - started)
   scores <- vapply(metrics, function(metric) {
     if (!is.null(metric$undefined(target$outcome, target$weights))) return(rep(NA_real_, n_values))
     as.double(metric$score(target$outcome, path, target$weights))
@@ -208,6 +211,12 @@ score_values <- function(fitted, x, target, values, metrics, n_values) {
 }
 
 seconds_now <- function() unclass(Sys.time())
+
+# run_unit() with the seconds that it took: list(records, took).
+timed_unit <- function(...) {
+  started <- seconds_now()
+  list(records = run_unit(...), took = seconds_now() - started)
+}
 
 # Stops R code that takes longer; what runs in compiled code is stopped by the alarm of
 # the worker's process.

@@ -24,10 +24,8 @@ score_one <- function(i, s) {
   -mean(log(ifelse(y[rows[[s]]$validation] == 1, p, 1 - p)))
 }
 
-invisible(run_comparison(plan, quiet = TRUE))
-package <- seconds_of(run_comparison(plan, quiet = TRUE))
+package <- time_package(plan)
 floor <- seconds_of(for (s in 1:5) grow(500, s))
 loop <- time_loop(length(trees), 5, score_one)
-ours <- scores_by_split(package$value)
-matched <- ours$validation[match(paste(loop$pairs$setting, loop$pairs$split), paste(ours$setting, ours$split))]
-report("25 numbers of boosted trees x 5 folds, 3,000 x 15", loop, package$seconds, floor$seconds, 11, max(abs(matched - loop$scores)))
+report("25 numbers of boosted trees x 5 folds, 3,000 x 15", loop, package, floor$seconds, c(11, NA),
+       largest_difference(package$value, loop, data.frame(trees = trees)))

@@ -17,10 +17,15 @@ one <- function(name, family, n_a, n_b, wanted) {
                           splits = split_kfold(5), metrics = "rmse", seed = 1)
   done <- seconds_of(run_comparison(plan, quiet = TRUE, workers = 1))
   read <- seconds_of(standings(done$value))
-  cat(sprintf("100,000 settings x 5 folds, %s\n  run %.1f s, %.0f microseconds a score (wanted: at most %g)\n", name, done$seconds,
-              1e6 * done$seconds / (5 * n_a * n_b), wanted))
-  cat(sprintf("  settings table %.1f MB, the whole comparison %.1f MB, standings in %.2f s (wanted: under 2)\n\n",
-              as.numeric(object.size(done$value$results$tables)) / 2^20, as.numeric(object.size(done$value$results)) / 2^20, read$seconds))
+  each <- 1e6 * done$seconds / (5 * n_a * n_b)
+  size <- as.numeric(object.size(done$value$results$tables)) / 2^20
+  cat(sprintf("%s settings x 5 folds, %s\n  run %.1f s, %.0f microseconds a score (wanted: at most %g)\n", format(n_a * n_b, big.mark = ","), name,
+              done$seconds, each, wanted))
+  cat(sprintf("  settings table %.1f MB, the whole comparison %.1f MB, standings in %.2f s (wanted: under 2)\n\n", size,
+              as.numeric(object.size(done$value$results)) / 2^20, read$seconds))
+  keep_row(paste("100,000 settings x 5 folds,", name), "one process",
+           sprintf("%.0f microseconds a score, settings table %.1f MB, standings in %.1f s", each, size, read$seconds),
+           "<= 60, a few MB, under 2 s", each <= wanted && read$seconds < 2)
 }
 
 size <- as.integer(Sys.getenv("MANY_SETTINGS", "100000"))

@@ -17,9 +17,8 @@ score_one <- function(k, s) {
 }
 
 requireNamespace("FNN")
-package <- seconds_of(run_comparison(plan, quiet = TRUE))
+package <- time_package(plan)
 floor <- seconds_of(for (s in 1:5) score_one(50, s))
 loop <- time_loop(50, 5, score_one)
-ours <- scores_by_split(package$value)
-matched <- ours$validation[match(paste(loop$pairs$setting, loop$pairs$split), paste(ours$setting, ours$split))]
-report("nearest neighbours, 50 x 5 folds, 20,000 x 20", loop, package$seconds, floor$seconds, 20, max(abs(matched - loop$scores)))
+report("nearest neighbours, 50 x 5 folds, 20,000 x 20", loop, package, floor$seconds, c(20, NA),
+       largest_difference(package$value, loop, data.frame(neighbours = 1:50)))

@@ -1,6 +1,29 @@
-# Runs every benchmark in a fresh R process, from the package's root.
+# Runs every benchmark in a fresh R process, from the package's root, and writes what was
+# reached into docs/benchmarks.md. With names as arguments only those are run, and
+# nothing is written.
 
-for (file in setdiff(sort(list.files("bench", "[.]R$", full.names = TRUE)), c("bench/common.R", "bench/run-all.R"))) {
+asked <- commandArgs(TRUE)
+files <- setdiff(sort(list.files("bench", "[.]R$", full.names = TRUE)), c("bench/common.R", "bench/run-all.R"))
+if (length(asked) > 0L) files <- file.path("bench", paste0(asked, ".R"))
+Sys.setenv(OMP_NUM_THREADS = 1, OPENBLAS_NUM_THREADS = 1, MKL_NUM_THREADS = 1, R_DATATABLE_NUM_THREADS = 1)
+rows <- tempfile()
+file.create(rows)
+if (length(asked) == 0L) Sys.setenv(KILNWRIGHT_BENCH_ROWS = rows)
+for (file in files) {
   status <- system2(file.path(R.home("bin"), "Rscript"), file)
   if (status != 0L) stop(file, " failed", call. = FALSE)
 }
+if (length(asked) > 0L) quit()
+
+memory <- readLines("/proc/meminfo", n = 1L)
+gigabytes <- round(as.numeric(gsub("[^0-9]", "", memory)) / 2^20)
+writeLines(c(
+  "# Benchmarks", "",
+  "Made by `make bench`. Every row was had in one run: a loop written by hand, the package in one process, the package",
+  "with two workers that were already up, and the floor, which is the bare seconds of the fits that are really needed",
+  "(divided by the workers). Scores of loop and package must agree, or the benchmark fails. \"Reached\" gives the loop's",
+  "seconds over the package's, and the package's seconds times workers over the floor's.", "",
+  paste0("Machine: ", parallel::detectCores(), " cores, ", gigabytes, " GB of memory, R ", getRversion(), "."), "",
+  "| work | how | reached | wanted | met |", "|---|---|---|---|---|", readLines(rows), "",
+  readLines("bench/remarks.md")
+), "docs/benchmarks.md")

@@ -17,12 +17,8 @@ score_one <- function(i, s) {
   sqrt(mean((table$number[rows[[s]]$validation] - p)^2))
 }
 
-invisible(run_comparison(plan, quiet = TRUE))
-package <- seconds_of(run_comparison(plan, quiet = TRUE))
+package <- time_package(plan)
 floor <- seconds_of(for (s in 1:5) for (degree in 1:2) grow(degree, s))
 loop <- time_loop(nrow(settings), 5, score_one)
-ours <- scores_by_split(package$value)
-shown <- package$value$results$tables$bends
-at <- match(paste(settings$terms, settings$degree), paste(shown$terms, shown$degree))
-matched <- ours$validation[match(paste(at[loop$pairs$setting], loop$pairs$split), paste(ours$setting, ours$split))]
-report("20 numbers of spline terms x 2 degrees x 5 folds, 2,000 x 15", loop, package$seconds, floor$seconds, 18, max(abs(matched - loop$scores)))
+report("20 numbers of spline terms x 2 degrees x 5 folds, 2,000 x 15", loop, package, floor$seconds, c(18, NA),
+       largest_difference(package$value, loop, settings))

@@ -24,12 +24,8 @@ score_one <- function(i, s) {
   -mean(log(pmax(p[cbind(seq_along(truth), truth)], 1e-15)))
 }
 
-invisible(run_comparison(plan, quiet = TRUE))
-package <- seconds_of(run_comparison(plan, quiet = TRUE))
+package <- time_package(plan)
 floor <- seconds_of(for (s in 1:10) for (impurity in c("gini", "information")) grow(impurity, rows[[s]]$training))
 loop <- time_loop(nrow(settings), 10, score_one)
-ours <- scores_by_split(package$value)
-shown <- package$value$results$tables$tree
-at <- match(paste(settings$impurity, settings$complexity), paste(shown$impurity, shown$complexity))
-matched <- ours$validation[match(paste(at[loop$pairs$setting], loop$pairs$split), paste(ours$setting, ours$split))]
-report("404 tree settings x 10 folds, 2,000 x 12", loop, package$seconds, floor$seconds, 25, max(abs(matched - loop$scores)))
+report("404 tree settings x 10 folds, 2,000 x 12", loop, package, floor$seconds, c(35, 55),
+       largest_difference(package$value, loop, settings))

@@ -61,7 +61,8 @@ test_that("run, standings and predict work together, and agree with the R functi
 test_that("preview shows the counts and runs nothing", {
   shown <- command("preview", small_plan())
   expect_identical(shown$status, 0L)
-  expect_match(shown$out[1], "4 settings x 4 splits = 16 scores from 8 fits")
+  expect_match(shown$out[1], "4 settings x 4 splits = 16 scores")
+  expect_match(shown$out[2], "Needed: 8 fits for 16 scores")
 })
 
 test_that("mistakes go to standard error with a non-zero status, and leave nothing behind", {
@@ -127,6 +128,10 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
 test_that("time_spent accounts for the whole time", {
   cmp <- quiet_run(toy_brief(), candidates(f = fam_forest(trees = among(20, 50))), splits = split_kfold(4), seed = 1, workers = 1)
   spent <- time_spent(cmp)
-  expect_identical(spent$what, c("steps", "fits", "scoring", "rest", "elapsed"))
-  expect_equal(sum(spent$seconds[1:4]), spent$seconds[5], tolerance = 0.01)
+  expect_identical(spent$what, c("steps", "fits", "predictions", "scoring", "waiting", "overhead", "elapsed"))
+  expect_equal(sum(spent$seconds[1:6]), spent$seconds[7], tolerance = 0.01)
+  expect_true(all(spent$seconds[c(2, 3, 4, 6)] > 0))
+  two <- time_spent(quiet_run(cmp$plan, workers = 2))
+  expect_gt(two$seconds[5], 0)
+  expect_equal(sum(two$seconds[1:6]), 2 * two$seconds[7], tolerance = 0.01)
 })

@@ -96,3 +96,21 @@ test_that("try_out finds what is wrong with a part", {
   expect_output(print(checks), "FAIL one row alone")
   expect_error(try_out(3, toy_brief()), "family, a step or a metric", class = "kw_error_argument")
 })
+
+test_that("preview times pilots: a candidate that waits is seen to, and what its fits add up to", {
+  fam_slow <- define_family("slow", "number", function(x, y, weights, settings, seed, threads) {
+    Sys.sleep(settings$wait)
+    mean(y)
+  }, function(model, x) rep(model, nrow(x)), defaults = list(wait = 0))
+  seen <- preview(toy_brief("number"), candidates(slow = fam_slow(wait = among(0.02, 0.04, 0.06)), b = fam_baseline()),
+                  splits = split_kfold(10), seed = 1)
+  slow <- seen$candidates[1, ]
+  expect_gt(slow$fit_seconds, 0.04)
+  expect_equal(slow$seconds, slow$fit_seconds * 30)
+  expect_gte(seen$seconds, slow$seconds)
+  expect_gt(seen$megabytes, 10)
+  expect_output(print(seen), "Time: about .* peak memory about")
+  uncounted <- preview(seen$plan, pilots = FALSE)
+  expect_identical(uncounted$candidates$fit_seconds, c(NA_real_, NA_real_))
+  expect_identical(uncounted$fits, seen$fits)
+})

@@ -181,11 +181,38 @@ test_that("metrics with values of one's own follow their formulas, and are named
 test_that("AUC and average precision in C++ give NA for a missing score", {
   scores <- withr::with_seed(14, cbind(rnorm(500), sample(1:5, 500, TRUE), rep(1, 500)))
   event <- withr::with_seed(15, runif(500) < 0.3)
-  found <- kw("auc_columns")(scores, event, numeric())
-  expect_equal(found, apply(scores, 2, function(s) plain_auc(event, s)))
-  expect_identical(found[3], 0.5)
+  expect_equal(kw("auc_columns")(scores, 1L, 1L, event, numeric()), apply(scores, 2, function(s) plain_auc(event, s)))
   scores[3, 1] <- NA
-  for (f in c("auc_columns", "average_precision_columns")) expect_identical(is.na(kw(f)(scores, event, numeric())), c(TRUE, FALSE, FALSE))
+  for (f in c("auc_columns", "average_precision_columns")) {
+    expect_identical(is.na(kw(f)(scores, 1L, 1L, event, numeric())), c(TRUE, FALSE, FALSE))
+  }
+})
+
+test_that("the order of any doubles is found: both zeros, infinities, the smallest, hundreds of ties", {
+  odd <- c(-Inf, -1e308, -5e-324, -0, 0, 5e-324, 1e-300, 1, 1 + 2^-52, Inf)
+  for (n in c(200, 2000)) {
+    for (case in 1:20) {
+      s <- withr::with_seed(case, sample(c(odd, if (case %% 2) rnorm(n), if (case %% 3 == 0) 1:400), n, TRUE))
+      event <- withr::with_seed(case + 100, runif(n) < 0.4)
+      expect_equal(kw("auc_columns")(s, 1L, 1L, event, numeric()), plain_auc(event, s), tolerance = 1e-12)
+    }
+  }
+})
+
+test_that("log loss and confusion counts of whole paths agree with plain R, also where predictions are missing", {
+  withr::local_seed(9)
+  n <- 300
+  y <- factor(sample(letters[1:3], n, TRUE))
+  p <- array(round(runif(n * 3 * 7), 1), c(n, 3, 7))
+  p[5, 2, 3] <- NA
+  w <- sample(0:3, n, TRUE)
+  called <- apply(p, c(1, 3), function(row) if (anyNA(row)) NA else which.max(row))
+  found <- kw("confusion_columns")(p, as.integer(y), as.double(w), 3L)
+  plain <- sapply(1:7, function(v) if (anyNA(called[, v])) rep(NA_real_, 3) else as.vector(xtabs(w ~ factor(called[, v], 1:3))))
+  expect_equal(found$called, plain)
+  expect_equal(colSums(found$hit), colSums((called == as.integer(y)) * w))
+  given <- sapply(1:7, function(v) p[cbind(seq_len(n), as.integer(y), v)])
+  expect_equal(kw("log_loss_columns")(p, as.integer(y), as.double(w), 3L, 1e-15), colSums(-log(pmax(given, 1e-15)) * w) / sum(w))
 })
 
 test_that("a split on which the truth leaves a metric undefined is dropped for all, and said", {
