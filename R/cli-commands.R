@@ -58,10 +58,55 @@ member_command_standings <- function() {
     run = function(positional, options) show_saved_standings(positional$results, options))
 }
 
+member_command_select <- function() {
+  new_command("choose the final setting from a journal by a rule, and say why", "journal",
+    list(option("rule", "one_se", "best_mean, one_se, within or steady [default %default]"),
+         option("margin", help = "for within: a difference that does not matter; for steady: standard deviations", type = "double"),
+         option("candidate", help = "choose among these candidates only, separated by commas"),
+         option("metric", help = "choose by this metric [default: the deciding one]"),
+         option("model", help = "fit the choice on all working rows and save the model into this file"),
+         option("trust", help = "the journal comes from a place that I trust", type = "flag")),
+    run = function(positional, options) {
+      if (!is.null(options$model)) check_writable_file(options$model)
+      choice <- choice_from_journal(positional$journal, options)
+      print(choice)
+      say("")
+      print_rules(explain_choice(choice))
+      if (is.null(options$model)) return(invisible())
+      save_model(fit_final(choice), options$model)
+      complain(paste0("The final model is in ", options$model))
+    })
+}
+
+member_command_report <- function() {
+  new_command("write a report on the comparison in a journal as one HTML file", "journal",
+    list(option("out", "kilnwright-report.html", "file to write [default %default]"),
+         option("rule", "one_se", "rule by which the final setting is chosen [default %default]"),
+         option("margin", help = "for the rules within and steady", type = "double"),
+         option("trust", help = "the journal comes from a place that I trust", type = "flag")),
+    run = function(positional, options) {
+      check_writable_file(options$out)
+      write_report(fit_final(choice_from_journal(positional$journal, options)), options$out)
+      complain(paste0("The report is in ", options$out))
+    })
+}
+
+choice_from_journal <- function(file, options) {
+  cmp <- open_comparison(file, trust = options$trust)
+  among <- if (!is.null(options$candidate)) trimws(strsplit(options$candidate, ",", fixed = TRUE)[[1]])
+  select_final(cmp, options$rule, margin = options$margin, candidate = among, metric = options$metric)
+}
+
+print_rules <- function(rules) {
+  known <- rules[!is.na(rules$mean), ]
+  rows <- data.frame(rule = known$rule, mean = format(signif(known$mean, 4)), picks = ifelse(known$picked, "the choice", paste0(known$candidate, " (", known$values, ")")))
+  print_table(rows, align = c("left", "right", "left"))
+}
+
 member_command_predict <- function() {
   new_command("predict the rows of a table with a saved model", c("model", "table"),
-    list(option("out", "-", "CSV file to write, - for standard output [default %default]"),
-         option("id", help = "columns of the table to copy, separated by commas"),
+    list(option("out", "-", "CSV or Parquet file to write, - for standard output [default %default]"),
+         option("id", help = "columns of the table to copy, separated by commas [default: the brief's id columns]"),
          option("type", help = "class or probability [default: both]"),
          option("trust", help = "the model file comes from a place that I trust", type = "flag")),
     run = function(positional, options) predict_to_file(positional, options))
@@ -158,15 +203,8 @@ saved_labels <- function(table) {
 predict_to_file <- function(positional, options) {
   model <- open_model(positional$model, trust = options$trust)
   table <- read_data(positional$table)
-  prediction <- predict(model, table, type = options$type)
   ids <- if (!is.null(options$id)) trimws(strsplit(options$id, ",", fixed = TRUE)[[1]])
-  check_columns_exist(ids, names(table), "--id")
-  both <- c(as.list(table[ids]), as.list(prediction))
-  if (options$out == "-") return(data.table::fwrite(both, ""))
-  check_writable_file(options$out)
-  written <- tempfile(fileext = ".csv")
-  on.exit(unlink(written))
-  data.table::fwrite(both, written)
-  replace_file(written, options$out)
+  if (options$out == "-") return(data.table::fwrite(with_ids(model, table, ids, options$type), ""))
+  write_predictions(model, table, options$out, ids, options$type)
   complain(paste0(count_of(nrow(table), "row"), " predicted, written to ", options$out))
 }

@@ -34,12 +34,15 @@ fit_final <- function(choice) {
   frozen$settings <- refitted$settings
   if (!is.null(definition$path)) frozen$settings[definition$path$along] <- as.list(value)
   training <- with_threshold(refitted, choice$threshold$value, plan$metrics)
+  # what the model comes from; not saved with it
+  origin <- new.env(parent = emptyenv())
+  origin$choice <- choice
   structure(
-    list(job = job, schema = job$schema, missing_codes = job$missing_codes, outcome = job$outcome,
+    list(job = job, schema = job$schema, missing_codes = job$missing_codes, outcome = job$outcome, id = job$roles$id,
          kind = job$kind, levels = job$levels, event = job$event,
          steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
          threshold = choice$threshold$value,
-         scores = final_scores(choice, training), facts = model_facts(choice)),
+         scores = final_scores(choice, training), facts = model_facts(choice), origin = origin),
     class = "kw_model"
   )
 }

@@ -7,9 +7,12 @@
 #' @param model A model from [fit_final()] or [open_model()].
 #' @param job The brief with the set-aside rows; needed only for a model that was
 #'   opened from a file.
+#' @param draws Bootstrap draws of the set-aside rows (of whole groups, if the brief has
+#'   any) for the interval.
 #' @return A tibble, one row a metric: `metric`, `training` (final model on the
 #'   working rows it was fitted to), `validation`, `validation_sd`,
-#'   `validation_se` (from the comparison), `set_aside`, `rows`, `openings`.
+#'   `validation_se` (from the comparison), `set_aside`, `low`, `high` (95 % bootstrap
+#'   percentile interval of it), `rows`, `openings`.
 #' @section Errors:
 #' `kw_error_set_aside` when nothing was set aside, or when `job` has other
 #' set-aside rows than the model's.
@@ -21,8 +24,9 @@
 #'                       quiet = TRUE)
 #' score_set_aside(fit_final(select_final(cmp)))
 #' @export
-score_set_aside <- function(model, job = NULL) {
+score_set_aside <- function(model, job = NULL, draws = 1000) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
+  check_number(draws, "draws", min = 20, whole = TRUE)
   if (!is.null(job)) check_class(job, "kw_brief", "job", "Make one with brief().")
   job <- job %||% model$job
   if (is.null(job)) {
@@ -46,10 +50,26 @@ score_set_aside <- function(model, job = NULL) {
   prediction <- predict_frame(model, frame_from_new(sealed$table, model$schema, model$missing_codes))
   truth <- sealed$table[[model$outcome]]
   weights <- if (!is.null(job$roles$weight)) sealed$table[[job$roles$weight]]
-  found <- score_with_threshold(model$metrics, truth, prediction, weights, model$threshold)
+  score <- function(at) {
+    some <- if (is.null(dim(prediction))) prediction[at] else prediction[at, , drop = FALSE]
+    score_with_threshold(model$metrics, truth[at], some, weights[at], model$threshold)
+  }
+  group <- if (!is.null(job$roles$group)) sealed$table[[job$roles$group]]
+  reach <- bootstrap_interval(score, new_target(truth, weights, group), draws, model$facts$seed)
   scores <- model$scores
-  scores$set_aside <- unname(found)
+  scores$set_aside <- unname(score(seq_along(truth)))
+  scores$low <- reach[1, ]
+  scores$high <- reach[2, ]
   scores$rows <- length(truth)
   scores$openings <- times
+  if (!is.null(model$origin)) model$origin$set_aside <- scores
   scores
+}
+
+# 95 % percentile intervals over draws of rows or groups: 2 x metrics.
+bootstrap_interval <- function(score, target, draws, seed) {
+  each <- with_seed(derive_seed(seed, "set-aside intervals"), vapply(seq_len(draws), function(i) {
+    score(draw_units(target)$inside)
+  }, numeric(length(score(seq_along(target$outcome))))))
+  unname(apply(matrix(each, ncol = draws), 1L, stats::quantile, probs = c(0.025, 0.975), names = FALSE, na.rm = TRUE))
 }

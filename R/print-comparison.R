@@ -94,3 +94,50 @@ print.kw_model <- function(x, ...) {
                      ", seed ", facts$seed, ". ", facts$reason))
   invisible(x)
 }
+
+#' @export
+print.kw_summary <- function(x, ...) {
+  for (line in unclass(x)) {
+    if (startsWith(line, "- ")) cat(strwrap(substring(line, 3), 78, prefix = "  ", initial = "- "), sep = "\n") else say_wrapped(line)
+  }
+  invisible(x)
+}
+
+#' @export
+print.kw_shortlist <- function(x, ...) {
+  about <- attr(x, "about")
+  unclear <- any(is.na(x$tied))
+  on_list <- sum(x$tied, na.rm = TRUE)
+  say_wrapped(paste0("Shortlist: ", on_list, " of ", count_of(about$of, "setting"), " cannot be told apart from the leader by ", x$metric[1],
+                     if (about$adjust == "holm") " (Holm-adjusted)",
+                     if (unclear) paste0("; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ", fewest_splits, " splits in common")))
+  shown <- utils::head(as.data.frame(x), 15L)
+  spread <- stats::median((x$high - x$low)[!is.na(x$high) & x$high > x$low] / 4)
+  number <- function(v) vapply(v, round_to, "", uncertainty = spread)
+  fixed <- c("place", "candidate", "setting", "metric", "mean", "difference", "low", "high", "p", "splits", "tied")
+  varied <- shown[setdiff(names(shown), fixed)]
+  rows <- data.frame(place = ifelse(is.na(shown$place), "-", shown$place), candidate = shown$candidate, mean = number(shown$mean), worse_by = number(shown$difference),
+                     interval = ifelse(is.na(shown$low) | shown$place %in% 1L, "", paste(number(shown$low), "to", number(shown$high))))
+  rows$setting <- vapply(seq_len(nrow(shown)), function(i) {
+    values <- lapply(varied, `[[`, i)
+    values <- values[!is.na(values)]
+    paste(names(values), vapply(values, format_value, ""), sep = " = ", collapse = ", ")
+  }, "")
+  names(rows)[4:5] <- c("worse by", paste0(round(100 * about$level), " % interval"))
+  print_table(rows, align = c("right", "left", "right", "right", "left", "left"))
+  if (nrow(x) > 15L) say("and ", nrow(x) - 15L, " more")
+  say_wrapped("A screen, not a test: the leader was itself picked for having the best mean.")
+  invisible(x)
+}
+
+#' @export
+print.kw_assessment <- function(x, ...) {
+  mine <- x$scores[x$scores$metric == x$decide, ]
+  say_wrapped(paste0("The whole procedure (rule ", x$rule, ") judged on outer splits: ", x$outer))
+  rows <- data.frame(split = mine$outer_split, inner = format(signif(mine$inner, 4)), outer = format(signif(mine$outer, 4)),
+                     choice = paste0(x$choices$candidate, ifelse(nzchar(x$choices$values), paste0(" (", x$choices$values, ")"), "")))
+  names(rows)[2:3] <- paste(c("inner", "outer"), x$decide)
+  print_table(rows, align = c("right", "right", "right", "left"))
+  say("Mean: inner ", format(signif(mean(mine$inner), 4)), ", outer ", format(signif(mean(mine$outer, na.rm = TRUE), 4)))
+  invisible(x)
+}

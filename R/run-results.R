@@ -81,8 +81,8 @@ join_rounds <- function(a, b) {
       record
     })
   }
-  list(candidate = c(a$candidate, b$candidate), row = c(a$row, b$row + before[b$candidate]),
-       tables = bind(a$tables, b$tables), scores = bind(a$scores, b$scores),
+  list(candidate = c(a$candidate, b$candidate), row = c(a$row, b$row + unname(before)[b$candidate]),
+       tables = Map(bind_tables, a$tables, b$tables), scores = bind(a$scores, b$scores),
        training = if (!is.null(a$training)) bind(a$training, b$training),
        seconds = rbind(a$seconds, b$seconds),
        no_information = if (!is.null(a$no_information)) Map(c, a$no_information, b$no_information),
@@ -90,6 +90,12 @@ join_rounds <- function(a, b) {
        failures = c(a$failures, moved(b$failures)), unscored = c(a$unscored, moved(b$unscored)),
        warnings = c(a$warnings, moved(b$warnings)), fits = a$fits + b$fits, nodes = a$nodes + b$nodes,
        spent = a$spent + b$spent)
+}
+
+# Also of tables without columns, where nothing varies.
+bind_tables <- function(a, b) {
+  if (nrow(a) == 0L || nrow(b) == 0L) return(if (nrow(a) == 0L) b else a)
+  rbind(a, b)
 }
 
 join_pooled <- function(a, b) {

@@ -8,12 +8,19 @@
 #'   Regression Trees). Simplicity is ordered by the family (baseline first, then
 #'   linear ones, tree, forest), within a family by its hyperparameters, then by
 #'   the number of steps; measured time plays no part.
+#' * `"within"`: the simplest setting whose mean lies within `margin` of the best one.
+#' * `"steady"`: the best mean less `margin` (default 1) standard deviations over splits.
+#' * a function of the ranked rows of [standings()] (best first), which returns the number
+#'   of the row that it chooses, or `list(row = , reason = )`.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param rule `"one_se"` or `"best_mean"`.
+#' @param rule One of the rules above, or a function.
+#' @param margin For `"within"`: a difference in the metric's unit that does not matter.
+#'   For `"steady"`: how many standard deviations are taken off.
 #' @param candidate Choose among these candidates only.
 #' @param metric Choose by this metric; default the deciding one.
-#' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason.
+#' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason. See
+#'   [explain_choice()] for what other rules would choose.
 #' @section Errors:
 #' `kw_error_select` when nothing is ranked, or when the rule needs a spread and
 #' there is one split only.
@@ -24,10 +31,22 @@
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' select_final(cmp, rule = "one_se")
 #' @export
-select_final <- function(cmp, rule = "one_se", candidate = NULL, metric = NULL) {
-  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+select_final <- function(cmp, rule = "one_se", margin = NULL, candidate = NULL, metric = NULL) {
+  field <- selection_field(cmp, candidate, metric)
+  if (is.function(rule)) return(new_choice(cmp, field, own_rule(cmp, field, rule), "own function"))
   rules <- shipped_members("rule")
   check_choice(rule, names(rules), "rule")
+  if (!is.null(margin)) check_number(margin, "margin", min = 0)
+  if (!is.null(margin) && !rule %in% c("within", "steady")) {
+    stop_kw("argument", paste0("The rule ", quoted(rule), " takes no margin."), remedy = "Leave it out, or use rule = \"within\".")
+  }
+  field$margin <- margin
+  new_choice(cmp, field, rules[[rule]]()(field), rule)
+}
+
+# What the rules look at: one entry a setting; goodness is -Inf where it is not eligible.
+selection_field <- function(cmp, candidate = NULL, metric = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   for (name in candidate) check_choice(name, names(cmp$plan$spaces), "candidate")
   metric <- cmp_metric(cmp, metric)
   spread <- score_summary(cmp, metric$name)
@@ -38,15 +57,33 @@ select_final <- function(cmp, rule = "one_se", candidate = NULL, metric = NULL) 
   }
   eligible <- scored & meets_constraints(cmp)
   if (!any(eligible)) refuse_unmet(cmp, scored)
-  se <- spread$se
-  picked <- rules[[rule]]()(list(
-    goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean, se = se,
-    from_simple = order(do.call(order, simplicity_keys(cmp))), metric = metric,
-    unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at)
-  ))
-  structure(list(cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = metric$name,
-                 mean = spread$mean[picked$at], sd = spread$sd[picked$at], se = se[picked$at]),
+  list(goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean, sd = spread$sd, se = spread$se,
+       from_simple = order(do.call(order, simplicity_keys(cmp))), metric = metric,
+       unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at))
+}
+
+new_choice <- function(cmp, field, picked, rule) {
+  structure(list(cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = field$metric$name,
+                 mean = field$mean[picked$at], sd = field$sd[picked$at], se = field$se[picked$at], margin = field$margin),
             class = "kw_choice")
+}
+
+# A user's rule sees the eligible rows of the standings.
+own_rule <- function(cmp, field, rule) {
+  table <- standings(cmp, by = field$metric$name)
+  at <- rows_in_standings(cmp, table)
+  table <- table[is.finite(field$goodness[at]), ]
+  said <- rule(table)
+  row <- if (is.list(said)) said$row else said
+  fine <- is.numeric(row) && length(row) == 1L && !is.na(row) && row %in% seq_len(nrow(table))
+  if (!fine) {
+    stop_kw("select", paste0("The rule must give the number of one of the ", nrow(table), " rows that it got; it gave ",
+                             describe_value(row), "."))
+  }
+  picked <- rows_in_standings(cmp, table[row, ])
+  reason <- if (is.list(said)) said$reason
+  list(at = picked, reason = reason %||% paste0(field$name(picked), " was chosen by a function of the user's; its mean ", field$metric$label,
+                                                " is ", with_spread(field$mean[picked], field$se[picked]), "."))
 }
 
 # No setting meets the constraints: says how near the best comes to each.
@@ -86,6 +123,36 @@ member_rule_one_se <- function() {
   }
 }
 
+member_rule_within <- function() {
+  function(field) {
+    if (is.null(field$margin)) {
+      stop_kw("argument", "The rule \"within\" needs a margin, in the unit of the metric.", remedy = "For instance margin = 0.01.")
+    }
+    leader <- member_rule_best_mean()(field)$at
+    near <- which(field$goodness >= field$goodness[leader] - field$margin - 1e-12)
+    at <- near[which.min(field$from_simple[near])]
+    list(at = at, reason = paste0(
+      field$name(at), " is the simplest of ", count_of(length(near), "setting"), " whose mean ", field$metric$label, " lies within ",
+      format(field$margin), " of the best (", with_spread(field$mean[leader], field$se[leader]), ", ", field$name(leader),
+      "); its own mean is ", round_to(field$mean[at], field$se[leader]), "."))
+  }
+}
+
+member_rule_steady <- function() {
+  function(field) {
+    times <- field$margin %||% 1
+    if (all(is.na(field$sd[is.finite(field$goodness)]))) {
+      stop_kw("select", "The rule \"steady\" needs at least two splits.", remedy = "Use rule = \"best_mean\", or run more splits.")
+    }
+    steady <- field$goodness - times * field$sd
+    best <- which(steady == max(steady, na.rm = TRUE))
+    at <- best[which.min(field$from_simple[best])]
+    list(at = at, reason = paste0(
+      field$name(at), " has the best mean ", field$metric$label, " less ", if (times == 1) "one standard deviation" else
+        paste(format(times), "standard deviations"), " over the splits: mean ", with_spread(field$mean[at], field$sd[at], "sd"), "."))
+  }
+}
+
 one_se_reason <- function(field, leader, at, near) {
   best <- with_spread(field$mean[leader], field$se[leader])
   if (at == leader) {
@@ -118,3 +185,42 @@ choice_name <- function(cmp, at) {
 }
 
 outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in units of", cmp$plan$job$outcome)
+
+#' What each rule would choose, and why
+#'
+#' @param choice A choice from [select_final()].
+#' @param margin For the rule `"within"`; default the choice's own, else a quarter of the
+#'   leader's standard deviation over splits.
+#' @return A tibble, one row a rule: `rule`, `candidate`, `setting` (number within the
+#'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
+#'   chosen?). A rule that cannot be used has the reason only.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(complexity = sensible())),
+#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#' explain_choice(select_final(cmp))
+#' @export
+explain_choice <- function(choice, margin = NULL) {
+  check_class(choice, "kw_choice", "choice", "Make one with select_final().")
+  cmp <- choice$cmp
+  field <- selection_field(cmp, metric = choice$metric)
+  leader <- member_rule_best_mean()(field)$at
+  quarter <- if (is.na(field$sd[leader])) 0 else signif(field$sd[leader] / 4, 2)
+  within <- margin %||% (if (choice$rule == "within") choice$margin) %||% quarter
+  rules <- shipped_members("rule")
+  rows <- lapply(names(rules), function(rule) {
+    field$margin <- if (rule == "within") within else if (rule == "steady" && choice$rule == rule) choice$margin
+    picked <- tryCatch(rules[[rule]]()(field), kw_error_select = function(e) list(at = NA_integer_, reason = plain_message(e)))
+    list(rule = rule, at = picked$at, reason = picked$reason)
+  })
+  if (!choice$rule %in% names(rules)) rows <- c(rows, list(list(rule = choice$rule, at = choice$at, reason = choice$reason)))
+  at <- vapply(rows, `[[`, 1L, "at")
+  label <- function(i) if (is.na(i)) NA_character_ else setting_label(cmp, i)
+  chosen <- choice$at
+  tibble::tibble(
+    rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at], setting = cmp$results$row[at],
+    values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at], reason = vapply(rows, `[[`, "", "reason"),
+    picked = !is.na(at) & at == chosen
+  )
+}

@@ -4,7 +4,7 @@
 
 reserved_names <- c("place", "candidate", "setting", "metric", "mean", "sd", "se", "lowest",
                     "highest", "splits", "training", "gap", "seconds", "failed", "repeat",
-                    "split", "validation", "provided")
+                    "split", "validation", "provided", "family")
 
 pipeline_dimensions <- function(pipeline) {
   found <- c(node_dimensions(pipeline$steps, "", list()),

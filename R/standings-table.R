@@ -13,6 +13,8 @@
 #' @param cmp A comparison from [run_comparison()].
 #' @param by The metric to rank by; default the deciding one.
 #' @param top Only the first so many rows.
+#' @param level `"settings"`: one row a setting; `"candidates"`: the best setting of every
+#'   candidate; `"families"`: the best one of every model family.
 #' @return A tibble: `place` (`NA` for settings that cannot be ranked since a split
 #'   failed, or that miss a constraint), `candidate`, `setting` (number within the candidate), one column for
 #'   every hyperparameter that varied, `metric`, `mean`, `sd`, `se`, `lowest`,
@@ -27,8 +29,9 @@
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' standings(cmp)
 #' @export
-standings <- function(cmp, by = NULL, top = NULL) {
+standings <- function(cmp, by = NULL, top = NULL, level = "settings") {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_choice(level, c("settings", "candidates", "families"), "level")
   metric <- cmp_metric(cmp, by)
   if (!is.null(top)) check_number(top, "top", min = 1, whole = TRUE)
   results <- cmp$results
@@ -49,7 +52,15 @@ standings <- function(cmp, by = NULL, top = NULL) {
     if (length(cmp$plan$provided) > 0L) list(provided = meets[order])
   )
   table <- tibble::as_tibble(table)
+  if (level != "settings") table <- first_of_each(cmp, table, level)
   if (is.null(top)) table else utils::head(table, top)
+}
+
+# The first row of every candidate or family, with a column for the family.
+first_of_each <- function(cmp, table, level) {
+  if (level == "candidates") return(table[!duplicated(table$candidate), ])
+  family <- vapply(cmp$plan$spaces, function(space) space$pipeline$family$definition$name, "")[table$candidate]
+  tibble::add_column(table, family = unname(family), .after = "place")[!duplicated(family), ]
 }
 
 cmp_metric <- function(cmp, by = NULL) {

@@ -191,7 +191,7 @@ learn_step <- function(step, frame, target, seed) {
   } else {
     definition$learn(frame, target, settings, seed)
   }
-  state <- list(definition = definition, state = learned$state)
+  state <- list(definition = definition, state = learned$state, settings = settings, seed = seed)
   if (is.null(learned$training)) {
     return(list(state = state, frame = use_step(state, frame), target = target))
   }

@@ -19,7 +19,7 @@ one <- function(name, family, n_a, n_b, wanted) {
   read <- seconds_of(standings(done$value))
   each <- 1e6 * done$seconds / (5 * n_a * n_b)
   size <- as.numeric(object.size(done$value$results$tables)) / 2^20
-  cat(sprintf("%s settings x 5 folds, %s\n  run %.1f s, %.0f microseconds a score (wanted: at most %g)\n", format(n_a * n_b, big.mark = ","), name,
+  cat(sprintf("%s settings x 5 folds, %s\n  run %.1f s, %.0f microseconds a score (wanted: at most %g)\n", format(n_a * n_b, big.mark = ",", scientific = FALSE), name,
               done$seconds, each, wanted))
   cat(sprintf("  settings table %.1f MB, the whole comparison %.1f MB, standings in %.2f s (wanted: under 2)\n\n", size,
               as.numeric(object.size(done$value$results)) / 2^20, read$seconds))

@@ -76,3 +76,5 @@ command <- function(...) {
   status <- system2(file.path(R.home("bin"), "Rscript"), shQuote(c(exec_file(), ...)), stdout = out, stderr = err)
   list(status = status, out = readLines(out, warn = FALSE), err = paste(readLines(err, warn = FALSE), collapse = "\n"))
 }
+
+candidate_of <- function(choice) kw("candidate_names")(choice$cmp)[choice$at]

@@ -1,0 +1,169 @@
+#' How predictions move with one or two columns
+#'
+#' Partial dependence (Friedman 2001, Annals of Statistics 29): the mean prediction over
+#' some working rows with the column set to one value after another, and the curve of every
+#' single row (Goldstein et al. 2015). Where columns move together in the data, some of the
+#' rows so made are ones that never occur.
+#'
+#' @param model A model from [fit_final()].
+#' @param columns One or two names of predictor columns.
+#' @param rows At most so many working rows, drawn at random.
+#' @param points At most so many values of a numeric column, between its 2nd and 98th
+#'   percentiles.
+#' @param class Which class's probability, for classes; default the event, or the last class.
+#' @param seed Seed of the draw of rows.
+#' @return A `kw_dependence`: a list with `mean`, a tibble with one row a value (or a pair):
+#'   the columns, `mean`, `sd` over rows; `rows`, for one column a tibble with `row`, the
+#'   column and `prediction`; see [draw_dependence()].
+#' @section Errors:
+#' `kw_error_argument` for a column that the model does not use, `kw_error_select` for a
+#' model that was opened from a file and so carries no rows.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' dependence(fit_final(select_final(cmp)), "wall_mm")$mean
+#' @export
+dependence <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1) {
+  check_class(model, "kw_model", "model", "Make one with fit_final().")
+  check_argument(is.character(columns) && length(columns) %in% 1:2, "columns", "one or two names of columns", columns)
+  check_columns_exist(columns, names(model$schema), "columns")
+  check_number(rows, "rows", min = 1, whole = TRUE)
+  check_number(points, "points", min = 2, whole = TRUE)
+  if (is.null(model$job)) stop_kw("select", "A model opened from a file carries no rows to average over.", remedy = "Use the model from fit_final().")
+  if (model$kind != "number") {
+    class <- class %||% model$event %||% model$levels[length(model$levels)]
+    check_choice(class, model$levels, "class")
+  }
+  table <- model$job$table
+  some <- with_seed(seed, sort(sample.int(nrow(table), min(rows, nrow(table)))))
+  values <- lapply(stats::setNames(nm = columns), function(name) values_to_try(table[[name]], points))
+  grid <- expand.grid(lapply(values, seq_along))
+  frame <- frame_columns(frame_of_rows(table, some), model$schema)
+  n <- length(some)
+  per_block <- max(1L, block_rows %/% n)
+  prediction <- unlist(lapply(split(seq_len(nrow(grid)), (seq_len(nrow(grid)) - 1L) %/% per_block), function(block) {
+    stacked <- frame_rows(frame, rep(seq_len(n), length(block)))
+    for (name in columns) {
+      whole <- stacked$columns[[name]]
+      whole[] <- frame_value(values[[name]], whole)[rep(grid[[name]][block], each = n)]
+      stacked$columns[[name]] <- whole
+    }
+    found <- predict_frame(model, stacked)
+    if (model$kind == "number") found else found[, match(class, model$levels)]
+  }), use.names = FALSE)
+  each <- matrix(prediction, n)
+  mean <- lapply(stats::setNames(nm = columns), function(name) values[[name]][grid[[name]]])
+  summary <- tibble::as_tibble(c(mean, list(mean = colMeans(each), sd = apply(each, 2L, stats::sd))), .name_repair = "minimal")
+  curves <- if (length(columns) == 1L) {
+    found <- list(row = rep(model$job$rows[some], ncol(each)), value = values[[1]][rep(seq_along(values[[1]]), each = n)], prediction = as.vector(each))
+    tibble::as_tibble(stats::setNames(found, c("row", columns, "prediction")), .name_repair = "minimal")
+  }
+  structure(list(mean = summary, rows = curves, columns = columns, class = class, outcome = model$outcome,
+                 seen = unclass(table)[columns]), class = "kw_dependence")
+}
+
+values_to_try <- function(x, points) {
+  known <- x[!is.na(x)]
+  if (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) {
+    distinct <- sort(unique(known))
+    if (length(distinct) <= points) return(distinct)
+    return(unique(stats::quantile(known, seq(0.02, 0.98, length.out = points), names = FALSE, type = 1)))
+  }
+  counts <- sort(table(as.character(known)), decreasing = TRUE)
+  names(counts)[seq_len(min(length(counts), points))]
+}
+
+# Values in the form that the frame holds the column in.
+frame_value <- function(values, like) {
+  if (is.factor(like)) return(factor(values, levels = levels(like), ordered = is.ordered(like)))
+  if (is.character(like)) return(as.character(values))
+  values
+}
+
+#' Would more rows help?
+#'
+#' The chosen setting is fitted on growing shares of each split's training rows (whole
+#' groups, if the brief has any) and scored on the same validation rows.
+#'
+#' @param choice A choice from [select_final()].
+#' @param shares Shares of the training rows, between 0 and 1.
+#' @param by The metric; default the deciding one.
+#' @param most_splits Only the first so many splits are used.
+#' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
+#'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
+#'   attributes `by_split` and `says`, a sentence.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' learning_curve(select_final(cmp), shares = c(0.5, 1))
+#' @export
+learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = NULL, most_splits = 10) {
+  check_class(choice, "kw_choice", "choice", "Make one with select_final().")
+  check_argument(is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1), "shares", "at least two shares between 0 and 1", shares)
+  check_number(most_splits, "most_splits", min = 1, whole = TRUE)
+  shares <- sort(unique(shares))
+  cmp <- choice$cmp
+  plan <- cmp$plan
+  metric <- cmp_metric(cmp, by)
+  splits <- utils::head(which(!is_apparent(plan$splits) & counted_splits(cmp, metric$name)), most_splits)
+  work <- compile_work(plan$spaces, cmp$results$tables)
+  at <- setting_in_work(work, cmp, choice$at)
+  data <- working_data(plan$job)
+  each <- lapply(splits, function(j) {
+    order <- growing_order(plan, plan$splits[[j]])
+    lapply(shares, function(share) curve_point(order, share, plan$splits[[j]], work, at, data, plan, metric))
+  })
+  by_split <- data.table::rbindlist(unlist(each, recursive = FALSE))
+  by_split$split <- rep(splits, each = length(shares))
+  points <- lapply(shares, function(share) {
+    mine <- by_split[by_split$share == share, ]
+    known <- mine$validation[!is.na(mine$validation)]
+    sd <- if (length(known) > 1L) stats::sd(known) else NA_real_
+    list(share = share, rows = mean(mine$rows), metric = metric$name, training = mean(mine$training, na.rm = TRUE), validation = mean(known),
+         sd = sd, se = sd / sqrt(length(known)), splits = length(known))
+  })
+  table <- tibble::as_tibble(data.table::rbindlist(points))
+  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric, says = says_of_curve(table, metric),
+             about = choice_name(cmp, choice$at))
+}
+
+# Training rows of a split in a random order, group after group.
+growing_order <- function(plan, split) {
+  rows <- split$training
+  group <- brief_target(plan$job, rows)$group
+  with_seed(derive_seed(plan$seed, paste("learning curve", split$key)), {
+    if (is.null(group)) rows[sample.int(length(rows))] else rows[order(match(group, sample(unique(group))))]
+  })
+}
+
+curve_point <- function(order, share, split, work, at, data, plan, metric) {
+  rows <- sort(order[seq_len(max(1L, round(share * length(order))))])
+  point <- list(share = share, rows = length(rows), training = NA_real_, validation = NA_real_)
+  done <- with_conditions(without_rng_trace({
+    training <- list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
+    refitted <- refit_setting(work, at, training, plan$seed, paste(plan$job$fingerprint, split$key, share))
+    validation <- frame_rows(data$frame, split$validation)
+    for (state in refitted$states) validation <- use_step(state, validation)
+    definition <- refitted$fitted$definition
+    score <- function(target, input) {
+      score_with_threshold(list(metric), target$outcome, predict_family(refitted$fitted, input, refitted$value), target$weights)
+    }
+    point$training <- score(refitted$target, refitted$input)
+    point$validation <- score(target_rows(data$target, split$validation), family_input(validation, definition))
+    point
+  }))
+  done$value %||% point
+}
+
+says_of_curve <- function(table, metric) {
+  known <- table[!is.na(table$validation), ]
+  n <- nrow(known)
+  if (n < 2L) return("Too few points to say.")
+  rise <- goodness(known$validation[n], metric) - goodness(known$validation[n - 1L], metric)
+  step <- paste0("From ", round(known$rows[n - 1L]), " to ", round(known$rows[n]), " training rows the mean ", metric$label, " changed by ",
+                 signif(known$validation[n] - known$validation[n - 1L], 2), " (se ", signif(known$se[n], 2), "): ")
+  if (is.na(known$se[n])) return(paste0(step, "with one split it cannot be said whether that is much."))
+  paste0(step, if (rise > known$se[n] / 2) "it is still improving, so more rows would likely help." else "it has levelled off, so more rows would likely help little.")
+}

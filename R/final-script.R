@@ -1,0 +1,209 @@
+#' Write a script that makes the final model again without this package
+#'
+#' The script reads the table, takes the working rows, learns the steps, fits the family,
+#' and predicts - with base R and the packages of the family only. Its predictions are those
+#' of the model (to 1e-10; compiled helpers of this package are replaced by plain R ones, so
+#' that some families are slower).
+#'
+#' @param model A model from [fit_final()].
+#' @param file Path of the R script; an existing one is replaced when the new one is complete.
+#' @param data Path of the table as CSV, as the script is to read it.
+#' @param new_data Path of a CSV with rows to predict; when the script is run and finds it, it
+#'   writes `predictions.csv` beside it.
+#' @return The path, invisibly.
+#' @section Errors:
+#' `kw_error_select` for a model that was opened from a file.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' write_script(fit_final(select_final(cmp)), file.path(tempdir(), "final.R"), data = "pots.csv")
+#' @export
+write_script <- function(model, file, data = "table.csv", new_data = "new.csv") {
+  check_class(model, "kw_model", "model", "Make one with fit_final().")
+  for (one in c("file", "data", "new_data")) check_string(get(one), one)
+  check_writable_file(file)
+  if (is.null(model$origin)) {
+    stop_kw("select", "A model that was opened from a file does not carry the rows it was fitted on.", remedy = "Use the model from fit_final().")
+  }
+  written <- tempfile(fileext = ".R")
+  on.exit(unlink(written))
+  writeLines(enc2utf8(script_lines(model, data, new_data)), written, useBytes = TRUE)
+  replace_file(written, file)
+  invisible(file)
+}
+
+script_lines <- function(model, data, new_data) {
+  library <- new_script_library()
+  steps <- lapply(seq_along(model$steps), function(i) script_step(model$steps[[i]], i, library))
+  family <- script_family(model, library)
+  for (name in c("frame_from_new", "brief_target_plain", "family_input", "all_levels", "with_seed")) library$need(name)
+  packages <- family_packages(model$family$definition, model$family$settings, model$kind)
+  c(paste0("# ", c(
+      paste0("Final model: predicts ", model$outcome, " by fam_", model$facts$family, if (nzchar(model$facts$setting)) paste0(" (", model$facts$setting, ")"), "."),
+      strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
+      "Reads the table, learns the preparation and fits the model as it was done then; needs R",
+      paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else "nothing else", "."))),
+    "", paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
+    "# ---- functions (explained where they are used, below) ----", "", library$lines(), "",
+    "# ---- 1. the data ----", "",
+    "table <- utils::read.csv(data_file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")",
+    "# rows that the model was fitted on; the others were set aside",
+    paste0("working <- ", r_text(model$job$rows)),
+    paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)),
+    paste0("missing_codes <- ", r_text(model$missing_codes)),
+    paste0("schema <- ", r_text(model$schema)),
+    "frame <- frame_from_new(table[working, , drop = FALSE], schema, missing_codes)",
+    paste0("target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ", r_text(model$job$roles$weight), ", group = ",
+           r_text(model$job$roles$group), ")"), "",
+    "# ---- 2. the preparation: learned on the working rows, used on any ----", "", unlist(lapply(steps, `[[`, "learn")), "",
+    "prepare <- function(frame) {", paste0("  ", unlist(lapply(steps, `[[`, "use"))), "  frame", "}", "",
+    "# ---- 3. the model ----", "", family, "",
+    "# ---- 4. predictions ----", "",
+    "predict_new <- function(new) {", "  prediction <- predict_frame(prepare(frame_from_new(new, schema, missing_codes)))",
+    "  if (is.null(levels)) return(data.frame(value = as.vector(prediction)))",
+    "  prediction <- matrix(prediction, nrow(new))", "  colnames(prediction) <- paste0(\"p_\", levels)",
+    class_lines(model), "}", "",
+    "if (file.exists(new_file)) {",
+    "  new <- utils::read.csv(new_file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")",
+    "  utils::write.csv(predict_new(new), file.path(dirname(new_file), \"predictions.csv\"), row.names = FALSE)", "}")
+}
+
+class_lines <- function(model) {
+  if (is.null(model$levels)) return(NULL)
+  c(if (is.null(model$threshold)) "  class <- levels[max.col(prediction, \"first\")]" else
+      paste0("  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold), ", levels[2], levels[1])"),
+    "  data.frame(class = class, prediction, check.names = FALSE)")
+}
+
+# Truth of the working rows, in the form that steps and families take.
+brief_target_plain <- function(table, outcome, levels, weight, group) {
+  y <- table[[outcome]]
+  new_target(outcome = if (is.null(levels)) as.double(y) else factor(as.character(y), levels = levels),
+             weights = if (!is.null(weight)) table[[weight]], group = if (!is.null(group)) table[[group]], source_row = seq_len(nrow(table)))
+}
+
+# What learning and using one step looks like in the script.
+script_step <- function(learned, number, library) {
+  definition <- learned$definition
+  state <- paste0("step_", number)
+  learn <- library$name_of(definition$learn, paste0("learn_step_", number))
+  use <- library$name_of(definition$use, paste0("use_step_", number))
+  call <- paste0(learn, "(frame, target, settings, ", learned$seed, ")")
+  list(
+    learn = c(paste0("# pre_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
+              paste0("settings <- ", r_text(learned$settings)),
+              paste0("learned <- ", if (definition$random) paste0("with_seed(", learned$seed, ", ", call, ")") else call),
+              paste0(state, " <- learned$state"),
+              if (definition$changes_rows || definition$cross_fitted) {
+                c(paste0("frame <- if (is.null(learned$training)) ", use, "(", state, ", frame) else learned$training$frame"),
+                  "if (!is.null(learned$training)) target <- learned$training$target")
+              } else {
+                paste0("frame <- ", use, "(", state, ", frame)")
+              }, ""),
+    use = paste0("frame <- ", use, "(", state, ", frame)")
+  )
+}
+
+script_family <- function(model, library) {
+  choice <- model$origin$choice
+  plan <- choice$cmp$plan
+  work <- compile_work(plan$spaces, choice$cmp$results$tables)
+  at <- setting_in_work(work, choice$cmp, choice$at)
+  described <- fit_description(work, work$settings$fit[at])
+  node <- work$settings$node[at]
+  seed <- derive_seed(plan$seed, paste(paste(plan$job$fingerprint, "all working rows"), if (node == 0L) "" else work$nodes[[node]]$key, described$key))
+  definition <- described$definition
+  fit <- library$name_of(definition$fit, "fit_family")
+  predict <- library$name_of(definition$path$predict %||% definition$predict, "predict_family")
+  accepts <- r_text(list(name = definition$name, accepts = definition$accepts[c("factors", "sparse", "missing")]))
+  arguments <- paste0("x, y, weights, settings, seed = ", seed, ", threads = 1L", if (!is.null(definition$inner_fits)) ", unit = inner_unit(target)")
+  if (!is.null(definition$inner_fits)) library$need("inner_unit")
+  call <- paste0(fit, "(", arguments, ")")
+  c(paste0("# fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
+    paste0("family <- ", accepts), paste0("settings <- ", r_text(described$settings)),
+    "x <- family_input(frame, family)", "y <- target$outcome",
+    "present <- if (is.factor(y)) levels(y)[tabulate(y, nlevels(y)) > 0L]",
+    "if (is.factor(y) && length(present) < nlevels(y)) y <- factor(y, levels = present)",
+    paste0("weights <- ", if (definition$accepts$weights) "target$weights" else "NULL"),
+    paste0("model <- ", if (definition$random) paste0("with_seed(", seed, ", ", call, ")") else call), "",
+    "predict_frame <- function(frame) {", "  x <- family_input(frame, family)",
+    paste0("  all_levels(", predict, "(model, x", if (!is.null(definition$path)) paste0(", ", r_text(model$value)), "), present, levels)"), "}")
+}
+
+# Functions that the script needs, gathered with all that they call.
+new_script_library <- function() {
+  home <- topenv()
+  twins <- new.env(parent = home)
+  sys.source(system.file("script", "twins.R", package = "kilnwright", mustWork = TRUE), twins, keep.source = TRUE)
+  known <- as.list(home, all.names = TRUE)
+  plain <- Filter(function(f) is.function(f) && identical(environment(f), home), known)
+  parts <- list()
+  need <- function(name) {
+    if (name %in% names(parts)) return(invisible())
+    twin <- exists(name, twins, inherits = FALSE)
+    value <- get(name, if (twin) twins else home)
+    if (twin) environment(value) <- home
+    parts[[name]] <<- ""
+    text <- if (is.function(value)) function_text(value, need_all) else r_text(value)
+    if (any(grepl(".Call(", text, fixed = TRUE))) stop_kw("select", paste0("The function ", name, " cannot be written as a script."))
+    shown <- if (make.names(name) == name) name else paste0("`", name, "`")
+    parts[[name]] <<- c(paste0(shown, " <- ", text[1]), text[-1], "")
+  }
+  need_all <- function(names) for (name in intersect(names, ls(home, all.names = TRUE))) need(name)
+  list(
+    need = need,
+    # the function's own name, or `otherwise`, under which it is written out
+    name_of = function(f, otherwise) {
+      own <- names(plain)[vapply(plain, identical, logical(1), f)]
+      if (length(own) > 0L) {
+        need(own[1])
+        return(own[1])
+      }
+      text <- function_text(f, need_all)
+      parts[[otherwise]] <<- c(paste0(otherwise, " <- ", text[1]), text[-1], "")
+      otherwise
+    },
+    lines = function() unlist(parts[order(names(parts))], use.names = FALSE)
+  )
+}
+
+# A function as text, with the values around it that it uses.
+function_text <- function(f, need_all) {
+  used <- unlist(codetools::findGlobals(f, merge = FALSE), use.names = FALSE)
+  captured <- values_around(f, used)
+  need_all(setdiff(used, names(captured)))
+  text <- source_text(f)
+  if (length(captured) == 0L) return(text)
+  around <- unlist(lapply(names(captured), function(name) {
+    value <- captured[[name]]
+    lines <- if (is.function(value)) function_text(value, need_all) else r_text(value)
+    c(paste0("  ", name, " <- ", lines[1]), if (length(lines) > 1L) paste0("  ", lines[-1]))
+  }))
+  c("local({", around, paste0("  ", text), "})")
+}
+
+# Values by these names in the environments between a function and its package.
+values_around <- function(f, names) {
+  found <- list()
+  place <- environment(f)
+  while (!is.null(place) && !isNamespace(place) && !identical(place, globalenv()) && !identical(place, emptyenv())) {
+    found <- c(found, mget(setdiff(intersect(names, ls(place, all.names = TRUE)), names(found)), envir = place))
+    place <- parent.env(place)
+  }
+  found
+}
+
+source_text <- function(f) {
+  written <- attr(f, "srcref")
+  if (!is.null(written)) return(as.character(written))
+  attributes(f) <- NULL
+  deparse(f, width.cutoff = 100L, control = c("keepNA", "keepInteger", "niceNames", "showAttributes", "digits17"))
+}
+
+# A value as R code, to the last digit.
+r_text <- function(x) {
+  if (is.function(x)) return(paste(source_text(x), collapse = "\n"))
+  paste(deparse(x, width.cutoff = 100L, control = c("quoteExpressions", "keepNA", "keepInteger", "niceNames", "showAttributes", "digits17")),
+        collapse = "\n")
+}

@@ -1,0 +1,248 @@
+#' Write a report: one HTML file that needs nothing else
+#'
+#' In the order in which one reads: question and data, what was tried and what it cost,
+#' standings and ties, spread by split, tuning pictures, the choice and its reason, an honest
+#' estimate, the set-aside result, what the model looks at, failures, and how to repeat it.
+#' All figures are inside the file; nothing is loaded from a network; every name and value of
+#' the data is escaped.
+#'
+#' @param x A model from [fit_final()] (whose comparison is reported with it), or a
+#'   comparison.
+#' @param file Path of the HTML file; an existing one is replaced when the new one is
+#'   complete.
+#' @param explain Also column importance, dependence and learning curve? They need more fits.
+#' @return The path, invisibly.
+#' @section Errors:
+#' `kw_error_report` for a model that was opened from a file: it carries no comparison.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()), splits = split_kfold(3),
+#'                       seed = 1, quiet = TRUE)
+#' write_report(cmp, file.path(tempdir(), "pots.html"))
+#' @export
+write_report <- function(x, file, explain = inherits(x, "kw_model")) {
+  check_string(file, "file")
+  check_flag(explain, "explain")
+  need("htmltools", "Writing a report")
+  choice <- NULL
+  model <- NULL
+  if (inherits(x, "kw_model")) {
+    model <- x
+    choice <- model$origin$choice
+    if (is.null(choice)) {
+      stop_kw("report", "A model that was opened from a file carries no comparison to report.",
+              remedy = "Use write_card(), or report the model from fit_final().")
+    }
+  }
+  cmp <- if (is.null(choice)) x else choice$cmp
+  check_class(cmp, "kw_comparison", "x", "Give a model from fit_final() or a comparison.")
+  check_writable_file(file)
+  parts <- c(
+    list(report_question(cmp), report_tried(cmp), report_standings(cmp), report_spread(cmp), report_tuning(cmp)),
+    if (!is.null(choice)) list(report_choice(choice)),
+    list(report_estimate(cmp)),
+    if (!is.null(model)) list(report_set_aside(model)),
+    if (explain && !is.null(model)) list(report_explanation(model, choice)),
+    list(report_failures(cmp), report_repeat(cmp, choice))
+  )
+  written <- tempfile(fileext = ".html")
+  on.exit(unlink(written))
+  writeLines(as.character(report_page(cmp, parts)), written, useBytes = TRUE)
+  replace_file(written, file)
+  invisible(file)
+}
+
+report_page <- function(cmp, parts) {
+  tags <- htmltools::tags
+  title <- paste("Predicting", cmp$plan$job$outcome)
+  head <- paste0("<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">",
+                 "<title>", htmltools::htmlEscape(title), "</title><style>", report_style, "</style></head>")
+  contents <- tags$nav(lapply(parts, function(part) tags$a(href = paste0("#", part$id), part$title)))
+  sections <- lapply(parts, function(part) tags$section(id = part$id, tags$h2(part$title), part$body))
+  body <- tags$body(tags$header(tags$h1(title), contents), tags$main(sections), htmltools::HTML(paste0("<script>", report_script, "</script>")))
+  paste0(head, as.character(body), "</html>")
+}
+
+report_style <- paste(
+  "body{font:16px/1.5 system-ui,sans-serif;color:#1c1c1c;margin:0;background:#fff}header,main{max-width:1080px;margin:0 auto;padding:1rem 1.5rem}",
+  "h1{margin:.4rem 0;font-size:1.9rem}h2{border-top:2px solid #222;padding-top:.5rem;margin-top:2.4rem;font-size:1.35rem}",
+  "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}.wide{overflow-x:auto}",
+  "th,td{padding:.25rem .7rem;border-bottom:1px solid #ccc;text-align:left;vertical-align:top}td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
+  "th button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}",
+  "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid #e3e3e3}figcaption{color:#444;font-size:.92rem}",
+  ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem .3rem}pre{padding:.8rem;overflow-x:auto}", sep = "\n"
+)
+
+# Sorts a table by the column whose heading is pressed; again: the other way round.
+report_script <- paste(
+  "document.querySelectorAll('th button').forEach(function(b){b.addEventListener('click',function(){",
+  "var th=b.parentNode,t=th.closest('table'),i=Array.prototype.indexOf.call(th.parentNode.children,th),body=t.tBodies[0];",
+  "var up=th.getAttribute('aria-sort')!=='ascending';",
+  "t.querySelectorAll('th').forEach(function(x){x.removeAttribute('aria-sort')});th.setAttribute('aria-sort',up?'ascending':'descending');",
+  "Array.prototype.slice.call(body.rows).sort(function(r,s){var x=r.cells[i].dataset.v||r.cells[i].textContent,y=s.cells[i].dataset.v||s.cells[i].textContent;",
+  "var p=parseFloat(x),q=parseFloat(y),c=(isNaN(p)||isNaN(q))?x.localeCompare(y):p-q;return up?c:-c}).forEach(function(r){body.appendChild(r)})})});", sep = "\n"
+)
+
+report_part <- function(id, title, ...) list(id = id, title = title, body = htmltools::tagList(...))
+
+say_html <- function(...) htmltools::tags$p(class = "say", paste0(...))
+
+# A table of a data frame; columns of numbers sort as numbers. `shown`: texts of numbers.
+report_table <- function(table, sortable = FALSE) {
+  tags <- htmltools::tags
+  numeric <- vapply(table, is.numeric, logical(1))
+  heads <- Map(function(name, n) tags$th(class = if (n) "n", if (sortable) tags$button(type = "button", name) else name), names(table), numeric)
+  texts <- lapply(table, function(x) if (is.numeric(x)) ifelse(is.na(x), "", format_each(x)) else ifelse(is.na(x), "", as.character(x)))
+  rows <- lapply(seq_len(nrow(table)), function(i) {
+    tags$tr(Map(function(text, x, n) tags$td(class = if (n) "n", `data-v` = if (n && !is.na(x[i])) format(x[i], digits = 12), text[i]), texts, table, numeric))
+  })
+  tags$div(class = "wide", tags$table(tags$thead(tags$tr(unname(heads))), tags$tbody(rows)))
+}
+
+format_each <- function(x) vapply(x, function(v) format(signif(v, 4), digits = 4, big.mark = ","), "")
+
+# A figure inside the page; one that cannot be drawn says why.
+report_figure <- function(plot, alt, height = 680) {
+  file <- tempfile(fileext = ".png")
+  on.exit(unlink(file))
+  drawn <- tryCatch({
+    save_png(force(plot), file, width = 1100, height = height)
+    NULL
+  }, error = function(e) plain_message(e))
+  if (!is.null(drawn)) return(htmltools::tags$p(paste0(alt, ": not drawn. ", drawn)))
+  bytes <- jsonlite::base64_enc(readBin(file, "raw", file.size(file)))
+  htmltools::tags$figure(htmltools::tags$img(src = paste0("data:image/png;base64,", gsub("\n", "", bytes, fixed = TRUE)), alt = alt))
+}
+
+report_question <- function(cmp) {
+  job <- cmp$plan$job
+  outcome <- job$table[[job$outcome]]
+  about <- if (job$kind == "number") {
+    paste0("a number between ", format(signif(min(outcome), 4)), " and ", format(signif(max(outcome), 4)), ", mean ", format(signif(mean(outcome), 4)))
+  } else {
+    shares <- round(100 * prop.table(table(outcome)))
+    paste0(length(shares), " classes: ", paste0(names(shares), " ", shares, " %", collapse = ", "))
+  }
+  kinds <- schema_kinds(job$schema)
+  counts <- table(kinds)
+  report_part("question", "Question and data",
+    say_html("Predict ", job$outcome, " (", about, ") from ", length(kinds), " columns."),
+    htmltools::tags$p(paste0(count_of(nrow(job$table), "working row"), if (!is.null(job$sealed)) paste0("; ", count_of(job$sealed$n, "row"), " set aside, unseen by all that follows until the end"),
+                             ". Columns: ", paste0(counts, " ", names(counts), collapse = ", "),
+                             if (!is.null(job$roles$group)) paste0(". Rows of one ", job$roles$group, " are kept together"), ".")))
+}
+
+report_tried <- function(cmp) {
+  seen <- preview(cmp$plan, pilots = FALSE)
+  spent <- time_spent(cmp)
+  table <- seen$candidates[c("candidate", "settings", "fits", "varies")]
+  table$settings <- tabulate(cmp$results$candidate, length(cmp$plan$spaces))
+  names(table)[3] <- "fits a split"
+  cost <- spent[spent$what != "elapsed", c("what", "seconds", "share")]
+  cost$share <- round(100 * cost$share, 1)
+  names(cost)[3] <- "% of the whole"
+  report_part("tried", "What was tried, and what it cost",
+    say_html(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(nrow(table), "candidate"), ", by ", cmp$plan$splitter$label, split_words(cmp$plan),
+             ": ", count_of(length(cmp$results$candidate) * length(cmp$plan$splits), "score"), " from ", count_of(cmp$results$fits * length(cmp$plan$splits), "fit"), " in ",
+             format_duration(cmp$seconds), "."),
+    if (!is.null(cmp$stopped)) htmltools::tags$p(htmltools::tags$strong(paste0("The run was stopped by ", cmp$stopped, "."))),
+    report_table(table), report_table(cost))
+}
+
+most_report_rows <- 200L
+
+report_standings <- function(cmp) {
+  table <- standings(cmp)
+  table$metric <- NULL
+  if (all(is.na(table$training))) table <- table[setdiff(names(table), c("training", "gap"))]
+  cut <- nrow(table) > most_report_rows
+  said <- Filter(function(line) !startsWith(line, "To look at:") && !startsWith(line, "- "), unclass(summary(cmp)))
+  odd <- diagnose(cmp)
+  report_part("standings", "Standings and ties",
+    lapply(said[-1], function(line) htmltools::tags$p(class = "say", line)),
+    report_figure(draw_standings(cmp), "The best setting of each candidate"),
+    report_table(utils::head(table, most_report_rows), sortable = TRUE),
+    if (cut) htmltools::tags$p(paste0("The first ", most_report_rows, " of ", nrow(table), " rows.")),
+    if (nrow(odd) > 0L) htmltools::tagList(htmltools::tags$h3("To look at"), report_table(odd)))
+}
+
+report_spread <- function(cmp) {
+  pairs <- tryCatch(compare_pairs(cmp), kw_error_select = function(e) NULL)
+  report_part("spread", "Spread by split", report_figure(draw_split_scores(cmp), "Scores split by split"),
+    if (!is.null(pairs)) {
+      htmltools::tagList(htmltools::tags$p("Differences between the candidates' best settings, with corrected paired intervals (Nadeau & Bengio 2003):"),
+                         report_table(pairs[c("first", "second", "difference", "low", "high", "p", "tied")]))
+    })
+}
+
+report_tuning <- function(cmp) {
+  varied <- varied_by_candidate(cmp)
+  tuned <- names(varied)[lengths(varied) > 0L]
+  tuned <- intersect(unique(candidate_names(cmp)[best_of_candidates(cmp)]), tuned)
+  report_part("tuning", "Scores against hyperparameters",
+    if (length(tuned) == 0L) htmltools::tags$p("Nothing varied."),
+    lapply(utils::head(tuned, 8L), function(name) report_figure(draw_tuning(cmp, name), paste("Tuning of", name))),
+    if (nrow(shares <- hyperparameter_shares(cmp)) > 0L) report_table(shares[c("candidate", "hyperparameter", "values", "share", "range", "se", "matters")]))
+}
+
+report_choice <- function(choice) {
+  rules <- explain_choice(choice)
+  report_part("choice", "The choice, and why", say_html(choice_name(choice$cmp, choice$at)), say_html(choice$reason),
+    if (!is.null(choice$threshold)) say_html(choice$threshold$reason),
+    htmltools::tags$p("What each rule would have chosen:"),
+    report_table(rules[c("rule", "candidate", "values", "mean", "sd", "reason", "picked")]))
+}
+
+report_estimate <- function(cmp) {
+  found <- optimism(cmp)
+  report_part("estimate", "An honest estimate",
+    htmltools::tags$p("The best of many means is too good, since it was picked for being best. Corrections for that:"),
+    report_figure(draw_optimism(found), "Naive and corrected scores", height = 420),
+    report_table(found[c("estimate", "score", "optimism", "low", "high", "note")]))
+}
+
+report_set_aside <- function(model) {
+  scores <- model$origin$set_aside
+  body <- if (is.null(scores)) {
+    htmltools::tags$p(if (is.null(model$job$sealed)) "No rows were set aside." else "The set-aside rows have not been opened: score_set_aside(model).")
+  } else {
+    htmltools::tagList(
+      say_html("The ", count_of(scores$rows[1], "set-aside row"), " were opened ", times_word(scores$openings[1]), "."),
+      report_table(scores[c("metric", "training", "validation", "validation_sd", "set_aside", "low", "high")]),
+      if (scores$openings[1] > 1L) htmltools::tags$p("They were opened more than once: a model changed after looking at them will seem better than it is."))
+  }
+  report_part("set-aside", "Rows set aside", body)
+}
+
+report_explanation <- function(model, choice) {
+  importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), error = function(e) NULL)
+  curve <- tryCatch(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5), error = function(e) NULL)
+  top <- if (!is.null(importance)) utils::head(importance$column[importance$importance > 0], 4L)
+  errors <- largest_errors(choice, top = 10)
+  two <- choice$cmp$plan$job$kind == "two_class"
+  report_part("explanation", "What the model looks at",
+    if (!is.null(importance)) report_figure(draw_importance(importance), "Importance of columns"),
+    lapply(top, function(column) report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)),
+    if (choice$cmp$plan$job$kind == "number") report_figure(draw_observed(choice), "Observed against predicted") else report_figure(draw_confusion(choice), "Confusion table"),
+    if (two) htmltools::tagList(report_figure(draw_roc(choice$cmp), "ROC curves", height = 760), report_figure(draw_calibration(choice$cmp), "Calibration")),
+    if (!is.null(curve)) report_figure(draw_learning_curve(curve), "Learning curve"),
+    htmltools::tags$h3("The rows that it gets most wrong"), report_table(as.data.frame(errors)[seq_len(min(ncol(errors), 10L))]))
+}
+
+report_failures <- function(cmp) {
+  gone <- failures(cmp)
+  warned <- cmp$results$warnings
+  report_part("failures", "Failures",
+    if (nrow(gone) == 0L) htmltools::tags$p("No fit failed.") else report_table(utils::head(gone, 50L)),
+    if (length(warned) > 0L) htmltools::tags$p(paste0(length(warned), " fits or steps gave warnings, such as: ", warned[[1]]$message)))
+}
+
+report_repeat <- function(cmp, choice) {
+  plan <- cmp$plan
+  tags <- htmltools::tags
+  facts <- c(paste0("seed ", plan$seed), paste0("data fingerprint ", substr(plan$job$fingerprint, 1, 16)), paste0("R ", cmp$versions$r),
+             paste(names(cmp$versions$packages), unlist(cmp$versions$packages)), cmp$versions$platform, paste("BLAS", cmp$versions$blas))
+  report_part("repeat", "How to repeat it", tags$p("The same plan on the same data gives the same numbers, on any number of workers, with:"),
+    tags$ul(lapply(facts, tags$li)), if (!is.null(choice)) tags$p(paste0("The final model: select_final(cmp, rule = \"", choice$rule, "\") |> fit_final()")))
+}

@@ -1,0 +1,73 @@
+#' Judge the whole procedure: search, rule and refit, without the rows that judge it
+#'
+#' Nested resampling. For every outer split the whole plan - search, splits, rule, refit -
+#' is run on the outer training rows alone; the final model is then scored on the outer
+#' validation rows, which nothing has seen. The mean of these scores is an honest estimate
+#' of what the procedure gives, as [optimism()] shows beside the naive score.
+#'
+#' @param plan A plan, or a comparison whose plan is to be judged.
+#' @param outer Outer splits; default 5 folds.
+#' @param rule,margin The rule of [select_final()].
+#' @param workers,journal,quiet As for [run_comparison()]; `journal` is a folder here, in
+#'   which every outer split keeps a journal of its own.
+#' @return A `kw_assessment`: `scores`, a tibble with `outer_split`, `metric`, `inner` (mean
+#'   validation score of the setting chosen there), `outer` (score on the outer validation
+#'   rows); `choices`, a tibble with `outer_split`, `candidate`, `values`, `reason`.
+#' @section Errors:
+#' `kw_error_select` when an outer split gives no choice, naming it.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' plan <- plan_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()), splits = split_kfold(3), seed = 1)
+#' assess_selection(plan, outer = split_kfold(2), quiet = TRUE)
+#' @export
+assess_selection <- function(plan, outer = split_kfold(5), rule = "one_se", margin = NULL, workers = "auto", journal = NULL,
+                             quiet = FALSE) {
+  if (inherits(plan, "kw_comparison")) plan <- plan$plan
+  check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
+  check_class(outer, "kw_splitter", "outer", "Make one with split_kfold() or another split_...().")
+  if (!is.null(journal)) {
+    check_string(journal, "journal")
+    if (!dir.exists(journal)) stop_kw("argument", paste0("There is no folder ", quoted(journal), " for the journals."))
+  }
+  seed <- derive_seed(plan$seed, "outer splits")
+  divided <- make_splits(outer, plan$job, seed)
+  divided <- divided[!is_apparent(divided)]
+  if (length(divided) < 2L) stop_kw("select", "Judging needs at least two outer splits.")
+  each <- lapply(seq_along(divided), function(i) {
+    file <- if (!is.null(journal)) file.path(journal, paste0("outer-", i, ".sqlite"))
+    assess_one(plan, divided[[i]], i, rule, margin, workers, file, quiet)
+  })
+  structure(list(scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
+                 choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
+                 outer = outer$label, decide = plan$decide, rule = if (is.function(rule)) "own function" else rule),
+            class = "kw_assessment")
+}
+
+assess_one <- function(plan, split, number, rule, margin, workers, file, quiet) {
+  inner <- plan_for_rows(plan, split$training, number)
+  model <- tryCatch({
+    cmp <- run_comparison(inner, workers = workers, journal = file, quiet = quiet)
+    fit_final(select_final(cmp, rule, margin))
+  }, kw_error = function(e) {
+    stop_kw("select", paste0("Outer split ", number, " gave no final model."), where = plain_message(e))
+  })
+  frame <- frame_rows(frame_columns(plan$job$table, plan$job$schema), split$validation)
+  target <- brief_target(plan$job, split$validation)
+  outer <- score_with_threshold(plan$metrics, target$outcome, predict_frame(model, frame), target$weights, NULL)
+  list(scores = list(outer_split = rep(number, length(outer)), metric = names(plan$metrics), inner = model$scores$validation,
+                     outer = unname(outer)),
+       choice = list(outer_split = number, candidate = model$facts$candidate, values = model$facts$setting, reason = model$facts$reason))
+}
+
+# The same plan on some of the working rows; a bootstrap's repeated rows count once.
+plan_for_rows <- function(plan, rows, number) {
+  job <- plan$job
+  rows <- sort(unique(rows))
+  job$table <- frame_of_rows(job$table, rows)
+  job$rows <- job$rows[rows]
+  job$sealed <- NULL
+  plan_comparison(refresh_brief(job), plan$rivals, splits = plan$splitter, search = plan$searches, metrics = plan$metrics,
+                  decide = plan$decide, provided = vapply(plan$provided, `[[`, "", "text"),
+                  seed = derive_seed(plan$seed, paste("outer split", number)))
+}

@@ -1,0 +1,141 @@
+#' How optimistic the leader's score is
+#'
+#' The best of many means is better than it will prove to be: it was picked for being
+#' best. Up to three estimates of what the choice of the best mean is really worth stand
+#' beside the naive one:
+#'
+#' * `"tibshirani"`: the naive mean less the mean, over folds, of how much worse the setting
+#'   that is best over all folds does on one fold than the setting that is best on that fold
+#'   (Tibshirani & Tibshirani 2009, Annals of Applied Statistics 3; per repeat, averaged).
+#'   For k-fold splits.
+#' * `"bootstrap"`: rows (whole groups, if the brief has any) of the held-out predictions are
+#'   drawn again and again; the setting that is best on those drawn is scored on those that
+#'   were not (Tsamardinos, Greasidou & Borboudakis 2018, Machine Learning 107). Needs
+#'   `keep = "all_predictions"`. All held-out predictions of a repeat are scored together.
+#' * `"nested"`: from [assess_selection()], if given: the whole procedure repeated without
+#'   rows that then judge it.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param by The metric; default the deciding one.
+#' @param nested What [assess_selection()] gave, if it was run.
+#' @param draws Number of bootstrap draws.
+#' @return A tibble: `estimate`, `score`, `optimism` (how much the naive score is too good,
+#'   positive in either direction of the metric), `low`, `high` (95 % over bootstrap draws
+#'   or outer splits), `note` (why there is none).
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())), splits = split_kfold(5),
+#'                       seed = 1, quiet = TRUE)
+#' optimism(cmp)
+#' @export
+optimism <- function(cmp, by = NULL, nested = NULL, draws = 500) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  if (!is.null(nested)) check_class(nested, "kw_assessment", "nested", "Make one with assess_selection().")
+  check_number(draws, "draws", min = 20, whole = TRUE)
+  metric <- cmp_metric(cmp, by)
+  summary <- score_summary(cmp, metric$name)
+  ranked <- which(!is.na(summary$mean))
+  if (length(ranked) == 0L) stop_kw("select", "No setting is ranked.", remedy = "See failures(cmp).")
+  leader <- ranked[which.max(goodness(summary$mean[ranked], metric))]
+  naive <- summary$mean[leader]
+  rows <- list(naive = list(score = naive), tibshirani = tibshirani_score(cmp, metric, summary, ranked, naive),
+               bootstrap = bootstrap_score(cmp, metric, ranked, draws))
+  if (!is.null(nested)) rows$nested <- nested_score(nested, metric)
+  get <- function(what) vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
+  score <- get("score")
+  tibble::as_tibble(list(estimate = names(rows), metric = rep(metric$name, length(rows)), score = score,
+                         optimism = goodness(naive, metric) - goodness(score, metric), low = get("low"), high = get("high"),
+                         note = vapply(rows, function(row) row$note %||% "", "", USE.NAMES = FALSE)))
+}
+
+tibshirani_score <- function(cmp, metric, summary, ranked, naive) {
+  if (cmp$plan$splitter$spread != "folds") return(list(note = "for k-fold splits only"))
+  if (!is.null(cmp$results$pooled)) return(list(note = "predictions were pooled: there are no scores of single folds"))
+  good <- goodness(summary$scores[ranked, , drop = FALSE], metric)
+  rep <- vapply(cmp$plan$splits[summary$counted], `[[`, numeric(1), "rep")
+  bias <- vapply(unique(rep), function(r) {
+    mine <- good[, rep == r, drop = FALSE]
+    best <- which.max(rowMeans(mine))
+    mean(column_maxima(mine) - mine[best, ])
+  }, numeric(1))
+  list(score = if (metric$direction == "higher") naive - mean(bias) else naive + mean(bias))
+}
+
+column_maxima <- function(x) x[cbind(max.col(t(x), "first"), seq_len(ncol(x)))]
+
+# Held-out predictions of the ranked settings of one repeat: rows (of the working table)
+# and an array rows x settings, or rows x classes x settings; NULL if none were kept.
+held_out_predictions <- function(cmp, settings, rep) {
+  splits <- which(vapply(cmp$plan$splits, function(s) s$rep == rep, logical(1)))
+  rows <- unlist(lapply(cmp$plan$splits[splits], `[[`, "validation"))
+  classes <- length(cmp$plan$job$levels)
+  offset <- cumsum(c(0L, vapply(cmp$plan$splits[splits], function(s) length(s$validation), 1L)))
+  values <- array(NA_real_, c(length(rows), max(1L, classes), length(settings)))
+  for (record in cmp$results$predictions) {
+    piece <- match(record$split, splits)
+    mine <- match(settings, record$settings)
+    there <- which(!is.na(mine))
+    if (is.na(piece) || length(there) == 0L) next
+    at <- seq(offset[piece] + 1L, offset[piece + 1L])
+    place <- record$place[mine[there]]
+    values[at, , there] <- if (classes > 0L) record$values[, , place] else record$values[, place]
+  }
+  list(rows = rows, values = if (classes > 0L) values else matrix(values, length(rows)))
+}
+
+# So many settings x rows x classes are held at once; of more settings the best are taken.
+most_prediction_cells <- 5e7
+
+bootstrap_score <- function(cmp, metric, ranked, draws) {
+  if (length(cmp$results$predictions) == 0L) return(list(note = "needs keep = \"all_predictions\""))
+  if (cmp$plan$splitter$spread == "draws") return(list(note = "needs splits in which every row is held out once"))
+  job <- cmp$plan$job
+  most <- max(2L, floor(most_prediction_cells / (nrow(job$table) * max(1L, length(job$levels)))))
+  if (length(ranked) > most) ranked <- rows_in_standings(cmp, standings(cmp, by = metric$name, top = most))
+  reps <- unique(vapply(cmp$plan$splits[!is_apparent(cmp$plan$splits)], `[[`, numeric(1), "rep"))
+  parts <- lapply(reps, function(rep) {
+    part <- held_out_predictions(cmp, ranked, rep)
+    c(part, list(target = brief_target(job, part$rows)))
+  })
+  scores <- with_seed(derive_seed(cmp$plan$seed, "bootstrap bias correction"), vapply(seq_len(draws), function(draw) {
+    part <- parts[[(draw - 1L) %% length(parts) + 1L]]
+    drawn <- draw_units(part$target)
+    inside <- unlist(drawn$inside)
+    if (length(drawn$outside) == 0L) return(NA_real_)
+    on_drawn <- score_rows(metric, part, inside)
+    if (all(is.na(on_drawn))) return(NA_real_)
+    score_rows(metric, part, drawn$outside, which.max(goodness(on_drawn, metric)))
+  }, numeric(1)))
+  known <- scores[!is.na(scores)]
+  if (length(known) < 20L) return(list(note = "the metric is undefined on most draws"))
+  reach <- stats::quantile(known, c(0.025, 0.975), names = FALSE)
+  list(score = mean(known), low = reach[1], high = reach[2])
+}
+
+# A bootstrap draw of rows, or of groups with all their rows.
+draw_units <- function(target) {
+  n <- length(target$outcome)
+  unit <- if (is.null(target$group)) seq_len(n) else match(target$group, unique(target$group))
+  members <- split(seq_len(n), unit)
+  taken <- sample.int(length(members), replace = TRUE)
+  list(inside = unlist(members[taken], use.names = FALSE), outside = which(!unit %in% as.integer(names(members))[taken]))
+}
+
+score_rows <- function(metric, part, at, settings = NULL) {
+  truth <- part$target$outcome[at]
+  weights <- part$target$weights[at]
+  dims <- length(dim(part$values))
+  settings <- settings %||% seq_len(dim(part$values)[dims])
+  if (!is.null(metric$undefined(truth, weights))) return(rep(NA_real_, length(settings)))
+  prediction <- if (dims == 3L) part$values[at, , settings, drop = FALSE] else part$values[at, settings, drop = FALSE]
+  metric$score(truth, prediction, weights)
+}
+
+nested_score <- function(nested, metric) {
+  found <- nested$scores[nested$scores$metric == metric$name, ]
+  if (nrow(found) == 0L) return(list(note = "was assessed by other metrics"))
+  known <- found$outer[!is.na(found$outer)]
+  reach <- if (length(known) > 1L) stats::qt(0.975, length(known) - 1) * stats::sd(known) / sqrt(length(known)) else NA_real_
+  list(score = mean(known), low = mean(known) - reach, high = mean(known) + reach)
+}

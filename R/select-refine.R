@@ -1,0 +1,231 @@
+#' From coarse to fine: ranges around the best region
+#'
+#' Numeric hyperparameters get a new range: from the lowest to the highest value among
+#' each candidate's good settings (those within one standard error of its best, or its best
+#' five if that is more), and one tried value further to either side. Where a good value was
+#' at an end of what was tried, the range goes beyond it by as much as the step there, as
+#' far as the family allows. Categories keep the values found among the good settings.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param candidate Names of the candidates to refine; default all in which anything varies.
+#' @param points How finely the new ranges are cut.
+#' @return [candidates()] of the same names with `suffix` added, for
+#'   [extend_comparison()] or a new plan.
+#' @param suffix What is added to the names.
+#' @section Errors:
+#' `kw_error_select` when nothing varies, or nothing is ranked.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())), splits = split_kfold(3),
+#'                       seed = 1, quiet = TRUE)
+#' finer <- refine_ranges(cmp)
+#' standings(extend_comparison(cmp, finer, quiet = TRUE))
+#' @export
+refine_ranges <- function(cmp, candidate = NULL, points = 5, suffix = "_finer") {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_number(points, "points", min = 2, whole = TRUE)
+  check_string(suffix, "suffix")
+  for (name in candidate) check_choice(name, names(cmp$plan$spaces), "candidate")
+  ranked <- unique(candidate_names(cmp)[best_of_candidates(cmp)])
+  varied <- names(which(vapply(cmp$plan$spaces, function(space) length(space$dimensions) > 0L, logical(1))))
+  chosen <- intersect(candidate %||% varied, intersect(varied, ranked))
+  if (length(chosen) == 0L) stop_kw("select", "There is nothing to refine: no ranked candidate has anything that varies.")
+  pipelines <- lapply(chosen, function(name) refine_candidate(cmp, name, points))
+  structure(list(pipelines = stats::setNames(pipelines, paste0(chosen, suffix)), rules = list()), class = "kw_candidates")
+}
+
+refine_candidate <- function(cmp, name, points) {
+  number <- match(name, names(cmp$plan$spaces))
+  space <- cmp$plan$spaces[[number]]
+  table <- cmp$results$tables[[number]]
+  good <- cmp$results$row[good_settings(cmp, number)]
+  pipeline <- space$pipeline
+  for (dimension in space$dimensions) {
+    if (dimension$kind != "value") next
+    tried <- sort(unique(table[[dimension$name]]))
+    kept <- unique(table[[dimension$name]][good])
+    kept <- kept[!is.na(kept)]
+    if (length(kept) == 0L) next
+    finer <- if (is.numeric(tried) && length(tried) > 2L) finer_range(tried, kept, dimension, points) else kept_values(dimension, kept)
+    pipeline <- replace_value(pipeline, dimension$address, dimension$argument, finer)
+  }
+  pipeline
+}
+
+# Numbers of a candidate's settings that are within one standard error of its best, at
+# least its best five.
+good_settings <- function(cmp, number) {
+  metric <- cmp_metric(cmp)
+  summary <- score_summary(cmp, metric$name)
+  mine <- which(cmp$results$candidate == number & !is.na(summary$mean))
+  good <- goodness(summary$mean[mine], metric)
+  mine <- mine[order(-good)]
+  good <- sort(good, decreasing = TRUE)
+  se <- summary$se[mine[1]]
+  mine[seq_along(mine) <= 5L | good >= good[1] - (if (is.na(se)) 0 else se)]
+}
+
+finer_range <- function(tried, kept, dimension, points) {
+  logged <- all(tried > 0) && max(tried) / min(tried) >= 20
+  scale <- if (logged) log else identity
+  back <- if (logged) exp else identity
+  at <- scale(tried)
+  n <- length(at)
+  low <- match(min(kept), tried)
+  high <- match(max(kept), tried)
+  from <- back(if (low > 1L) at[low - 1L] else at[1] - (at[2] - at[1]))
+  to <- back(if (high < n) at[high + 1L] else at[n] + (at[n] - at[n - 1L]))
+  whole <- identical(dimension$declared$type, "whole")
+  from <- max(from, dimension$declared$min %||% -Inf)
+  to <- min(to, dimension$declared$max %||% Inf)
+  if (dimension$declared$open_min %||% FALSE) from <- max(from, min(tried) / 10)
+  if (whole) {
+    from <- round(from)
+    to <- round(to)
+  }
+  if (from >= to) return(do.call(among, as.list(signif(kept, 6))))
+  from_to(signif(from, 6), signif(to, 6), spacing = if (logged && from > 0) "log" else "even",
+          points = if (whole) min(points, to - from + 1) else points)
+}
+
+kept_values <- function(dimension, kept) {
+  values <- lapply(kept, function(entry) dimension_value(dimension, entry))
+  if (length(values) == 1L) return(values[[1]])
+  do.call(among, values)
+}
+
+# The pipeline with another value of one argument of the part at an address.
+replace_value <- function(pipeline, address, argument, value) {
+  if (address == "family") {
+    pipeline$family$settings[argument] <- list(value)
+    return(pipeline)
+  }
+  pipeline$steps <- replace_in_nodes(pipeline$steps, strsplit(address, ".", fixed = TRUE)[[1]], argument, value)
+  pipeline
+}
+
+replace_in_nodes <- function(nodes, path, argument, value) {
+  i <- as.integer(path[1])
+  if (length(path) == 1L) {
+    nodes[[i]]$part$settings[argument] <- list(value)
+  } else {
+    nodes[[i]]$part$alternatives[[path[2]]] <- replace_in_nodes(nodes[[i]]$part$alternatives[[path[2]]], path[-(1:2)], argument, value)
+  }
+  nodes
+}
+
+#' Add candidates to a comparison, without doing again what is done
+#'
+#' The new candidates are run on the same rows, splits and metrics, under the same seed,
+#' so that all scores can be compared.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param more [candidates()] with names of their own, e.g. from [refine_ranges()].
+#' @param search Search for the new candidates; default a grid of five points.
+#' @param ... Further arguments of [run_comparison()], such as `workers` or `quiet`.
+#' @return A comparison of all candidates.
+#' @section Errors:
+#' `kw_error_argument` when a name is taken.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' extend_comparison(cmp, candidates(tree = fam_tree()), quiet = TRUE)
+#' @export
+extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_class(more, "kw_candidates", "more", "Make them with candidates().")
+  plan <- cmp$plan
+  taken <- intersect(names(more$pipelines), names(plan$spaces))
+  if (length(taken) > 0L) {
+    stop_kw("argument", paste0("The comparison has a candidate ", quoted(taken[1]), " already."), remedy = "Give the new one another name.")
+  }
+  added <- plan_comparison(plan$job, more, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
+                           provided = vapply(plan$provided, `[[`, "", "text"), seed = plan$seed)
+  keep <- c(if (!is.null(cmp$results$training)) "training_scores", if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions")
+  ran <- run_comparison(added, keep = keep %||% "none", ...)
+  bind_comparisons(cmp, ran)
+}
+
+bind_comparisons <- function(a, b) {
+  shift <- length(a$plan$spaces)
+  both <- a
+  for (part in c("spaces", "searches", "round")) both$plan[[part]] <- c(a$plan[[part]], b$plan[[part]])
+  both$plan$rivals <- do.call(c, unname(list(a$plan$rivals, b$plan$rivals)))
+  both$plan$notes <- unique(c(a$plan$notes, b$plan$notes))
+  later <- b$results
+  later$candidate <- later$candidate + shift
+  empty <- function(tables) lapply(tables, function(table) frame_of_rows(table, integer()))
+  earlier <- a$results
+  later$tables <- c(empty(earlier$tables), later$tables)
+  earlier$tables <- c(earlier$tables, empty(b$results$tables))
+  both$results <- join_rounds(earlier, later)
+  both$seconds <- a$seconds + b$seconds
+  both$stopped <- a$stopped %||% b$stopped
+  both$journal_failure <- a$journal_failure %||% b$journal_failure
+  both
+}
+
+#' Which search finds the better setting for the effort
+#'
+#' @param ... Named comparisons of the same data, splits and metrics, such as a grid and a
+#'   random search.
+#' @param by The metric; default the deciding one of the first.
+#' @return A `kw_searches`: a tibble with one row a comparison: `search` (its name),
+#'   `settings`, `fits`, `seconds`, `candidate` and `values` of the best setting, `metric`,
+#'   `mean`, `sd`, `se`, `fits_to_best` (fits until the best was found). See [draw_search()].
+#' @section Errors:
+#' `kw_error_select` when data, splits or metric differ, saying which.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' run <- function(search) run_comparison(job, candidates(tree = fam_tree(complexity = from_to(1e-4, 0.1, "log"))),
+#'                                        splits = split_kfold(3), search = search, seed = 1, quiet = TRUE)
+#' join_comparisons(grid = run(search_grid(5)), random = run(search_random(5)))
+#' @export
+join_comparisons <- function(..., by = NULL) {
+  given <- list(...)
+  check_named(given, "join_comparisons(...)")
+  for (name in names(given)) check_class(given[[name]], "kw_comparison", name, "Make them with run_comparison().")
+  first <- given[[1]]
+  metric <- cmp_metric(first, by)
+  for (name in names(given)[-1]) refuse_unlike(first, given[[name]], names(given)[1], name, metric)
+  curves <- lapply(given, search_curve, metric = metric)
+  rows <- lapply(names(given), function(name) {
+    cmp <- given[[name]]
+    best <- best_of_candidates(cmp, metric$name)[1]
+    summary <- score_summary(cmp, metric$name)
+    curve <- curves[[name]]
+    list(search = name, settings = length(cmp$results$candidate), fits = cmp$results$fits * length(cmp$plan$splits), seconds = cmp$seconds,
+         candidate = candidate_names(cmp)[best], values = setting_label(cmp, best), metric = metric$name, mean = summary$mean[best],
+         sd = summary$sd[best], se = summary$se[best], fits_to_best = curve$fits[which.max(goodness(curve$best, metric))])
+  })
+  table <- tibble::as_tibble(data.table::rbindlist(rows))
+  mark_table(table[order(-goodness(table$mean, metric)), ], "kw_searches", curves = curves, metric = metric)
+}
+
+refuse_unlike <- function(a, b, name_a, name_b, metric) {
+  keys <- function(cmp) vapply(cmp$plan$splits, `[[`, "", "key")
+  differ <- c(data = !identical(a$plan$job$fingerprint, b$plan$job$fingerprint),
+              outcome = !identical(a$plan$job$outcome, b$plan$job$outcome), splits = !identical(keys(a), keys(b)),
+              metrics = !metric$name %in% names(b$plan$metrics))
+  if (!any(differ)) return(invisible())
+  stop_kw("select", paste0(quoted(name_a), " and ", quoted(name_b), " cannot be compared: their ", enumerate(names(which(differ))), " differ."),
+          remedy = "Run both with the same brief, splits, metrics and seed.")
+}
+
+# Best mean so far against the fits that it took, in the order in which settings were
+# proposed: rows fits, seconds, best.
+search_curve <- function(cmp, metric) {
+  work <- compile_work(cmp$plan$spaces, cmp$results$tables)
+  order <- order(cmp$results$row, cmp$results$candidate)
+  index <- match(paste(cmp$results$candidate, cmp$results$row), paste(work$settings$candidate, work$settings$row))
+  fits <- cumsum(!duplicated(work$settings$fit[index[order]])) * length(cmp$plan$splits)
+  mean <- score_summary(cmp, metric$name)$mean[order]
+  good <- goodness(mean, metric)
+  good[is.na(good)] <- -Inf
+  best <- cummax(good)
+  tibble::tibble(fits = fits, seconds = cumsum(rowSums(cmp$results$seconds, na.rm = TRUE)[order]), mean = mean,
+                 best = ifelse(is.finite(best), goodness(best, metric), NA))
+}

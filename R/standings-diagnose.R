@@ -1,0 +1,262 @@
+#' What is odd about a comparison
+#'
+#' Looks for splits that are off for all settings, and what is different about their rows;
+#' settings with an unusual spread; best values at the edge of what was tried; values
+#' that hardly matter; over-fitting; failures and constraints that nothing meets.
+#'
+#' A split is off when the median over settings of (score - the setting's mean) lies more
+#' than 3.5 robust standard deviations (median absolute deviation x 1.4826) from that of the
+#' other splits. What a hyperparameter matters is its share of the variance of the
+#' settings' means that the means over its values account for, by candidate (the first-order
+#' part of an analysis of variance); it hardly matters when the best means for its values
+#' lie within one standard error.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param by The metric; default the deciding one.
+#' @return `diagnose()`: a tibble with one row a finding: `finding` (a word), `where`, `says`,
+#'   `remedy`; no rows if nothing is odd. `hyperparameter_shares()`: a tibble with
+#'   `candidate`, `hyperparameter`, `values` (how many were tried), `share` (0 to 1, of the
+#'   variance of the settings' means), `range` (between the best means for its values), `se`
+#'   (of the candidate's best setting), `matters`.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible(), min_leaf = among(2, 5, 10))),
+#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#' diagnose(cmp)
+#' hyperparameter_shares(cmp)
+#' @export
+diagnose <- function(cmp, by = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  metric <- cmp_metric(cmp, by)
+  summary <- score_summary(cmp, metric$name)
+  found <- c(find_odd_splits(cmp, metric, summary), find_edges(cmp, metric, summary), find_flat(cmp, metric),
+             find_wide_spread(cmp, metric, summary), find_gap(cmp, metric, summary), find_failed(cmp))
+  empty <- list(finding = character(), where = character(), says = character(), remedy = character())
+  tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
+}
+
+finding <- function(finding, where, says, remedy) list(list(finding = finding, where = where, says = says, remedy = remedy))
+
+split_name <- function(split) if (split$rep > 1) paste0("repeat ", split$rep, ", split ", split$part) else paste("split", split$part)
+
+find_odd_splits <- function(cmp, metric, summary) {
+  scores <- summary$scores[!is.na(summary$mean), , drop = FALSE]
+  if (ncol(scores) < 5L || nrow(scores) == 0L || !is.null(cmp$results$pooled)) return(NULL)
+  off <- apply(scores - rowMeans(scores), 2L, stats::median)
+  spread <- stats::mad(off)
+  odd <- which(abs(off - stats::median(off)) > 3.5 * max(spread, 1e-12))
+  unlist(lapply(odd, function(j) {
+    split <- cmp$plan$splits[summary$counted][[j]]
+    finding("odd split", split_name(split),
+            paste0("all settings score ", if (goodness(off[j], metric) < 0) "worse" else "better", " there: a median of ",
+                   signif(stats::median(scores[, j]), 3), " against ", signif(stats::median(scores[, -j]), 3), " on the others. ",
+                   rows_apart(cmp, split)),
+            "Look at these rows: rows_by_split(cmp). Groups that belong together, or an error in the data?")
+  }), recursive = FALSE)
+}
+
+# What sets the validation rows of a split apart from the other working rows: the columns
+# with the largest standardised differences.
+rows_apart <- function(cmp, split, most = 3L) {
+  job <- cmp$plan$job
+  here <- seq_len(nrow(job$table)) %in% split$validation
+  columns <- c(job$outcome, names(job$schema))
+  each <- lapply(columns, function(name) column_apart(job$table[[name]], here, name))
+  each <- Filter(Negate(is.null), each)
+  size <- vapply(each, `[[`, numeric(1), "size")
+  top <- order(-size)[seq_len(min(most, sum(size > 0.2)))]
+  if (length(top) == 0L) return("Its rows do not differ much from the others in any column.")
+  paste0("Its rows differ most in ", enumerate(vapply(each[top], `[[`, "", "text")), ".")
+}
+
+column_apart <- function(x, here, name) {
+  if (inherits(x, c("Date", "POSIXct")) || is.numeric(x)) {
+    shown <- if (is.numeric(x)) function(v) format(signif(v, 3)) else function(v) format(v)
+    value <- as.double(x)
+    spread <- stats::sd(value, na.rm = TRUE)
+    if (is.na(spread) || spread == 0 || all(is.na(value[here]))) return(NULL)
+    size <- abs(mean(value[here], na.rm = TRUE) - mean(value[!here], na.rm = TRUE)) / spread
+    return(list(size = size, text = paste0(name, " (mean ", shown(mean(x[here], na.rm = TRUE)), " against ", shown(mean(x[!here], na.rm = TRUE)), ")")))
+  }
+  level <- as.character(x)
+  if (length(unique(level)) > 50L) return(NULL)
+  known <- unique(level[!is.na(level)])
+  inside <- vapply(known, function(l) mean(level[here] == l, na.rm = TRUE), numeric(1))
+  outside <- vapply(known, function(l) mean(level[!here] == l, na.rm = TRUE), numeric(1))
+  size <- abs(inside - outside) / sqrt(pmax(outside * (1 - outside), 1 / length(x)))
+  if (length(size) == 0L || all(is.na(size))) return(NULL)
+  top <- which.max(size)
+  list(size = size[[top]], text = paste0(name, " (", known[top], " ", round(100 * inside[[top]]), " % against ", round(100 * outside[[top]]), " %)"))
+}
+
+# Best values of numeric hyperparameters at an end of what was tried.
+find_edges <- function(cmp, metric, summary) {
+  found <- NULL
+  for (edge in best_at_edges(cmp, metric, summary)) {
+    if (!is.null(edge$bound)) next
+    found <- c(found, finding("at the edge", paste0(edge$candidate, ", ", edge$name),
+      paste0("the best value, ", format(edge$value), ", is the ", edge$side, " that was tried"),
+      paste0("Try ", if (edge$side == "lowest") "lower" else "higher", " values: see refine_ranges().")))
+  }
+  found
+}
+
+# `bound`: the value is as far as it may go.
+best_at_edges <- function(cmp, metric, summary) {
+  edges <- list()
+  for (at in best_of_candidates(cmp, metric$name)) {
+    candidate <- cmp$results$candidate[at]
+    table <- cmp$results$tables[[candidate]]
+    for (dimension in cmp$plan$spaces[[candidate]]$dimensions) {
+      values <- sort(unique(table[[dimension$name]]))
+      value <- table[[dimension$name]][cmp$results$row[at]]
+      if (!is.numeric(values) || length(values) < 3L || is.na(value) || !value %in% range(values)) next
+      side <- if (value == values[1]) "lowest" else "highest"
+      limit <- if (side == "lowest") dimension$declared$min else dimension$declared$max
+      edges[[length(edges) + 1L]] <- list(candidate = names(cmp$plan$spaces)[candidate], name = dimension$name, value = value, side = side,
+                                          bound = if (!is.null(limit) && isTRUE(all.equal(value, limit))) limit)
+    }
+  }
+  edges
+}
+
+find_flat <- function(cmp, metric) {
+  shares <- hyperparameter_shares(cmp, metric$name)
+  flat <- shares[!is.na(shares$matters) & !shares$matters, ]
+  unlist(lapply(seq_len(nrow(flat)), function(i) {
+    finding("hardly matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
+            paste0("the best means for its ", flat$values[i], " values differ by ", signif(flat$range[i], 2), ", less than one standard error (",
+                   signif(flat$se[i], 2), ")"),
+            "Fix it at a simple value, and search others more finely.")
+  }), recursive = FALSE)
+}
+
+#' @rdname diagnose
+#' @export
+hyperparameter_shares <- function(cmp, by = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  metric <- cmp_metric(cmp, by)
+  summary <- score_summary(cmp, metric$name)
+  good <- goodness(summary$mean, metric)
+  rows <- lapply(seq_along(cmp$results$tables), function(candidate) {
+    mine <- which(cmp$results$candidate == candidate & !is.na(good))
+    table <- cmp$results$tables[[candidate]]
+    if (length(mine) < 2L) return(NULL)
+    values <- good[mine]
+    leader <- mine[which.max(values)]
+    whole <- mean((values - mean(values))^2)
+    varied <- names(table)[vapply(table, function(x) length(unique(x)) > 1L, logical(1))]
+    lapply(varied, function(name) {
+      level <- match(table[[name]], unique(table[[name]]))[cmp$results$row[mine]]
+      means <- tapply(values, level, mean)
+      best <- tapply(values, level, max)
+      between <- sum(tabulate(match(level, names(means))) * (means - mean(values))^2) / length(values)
+      range <- max(best) - min(best)
+      list(candidate = names(cmp$plan$spaces)[candidate], hyperparameter = name, values = length(best),
+           share = if (whole > 0) between / whole else 0, range = range, se = summary$se[leader],
+           matters = if (is.na(summary$se[leader])) NA else range > summary$se[leader])
+    })
+  })
+  empty <- list(candidate = character(), hyperparameter = character(), values = integer(), share = numeric(), range = numeric(),
+                se = numeric(), matters = logical())
+  tibble::as_tibble(data.table::rbindlist(c(list(empty), unlist(rows, recursive = FALSE))))
+}
+
+find_wide_spread <- function(cmp, metric, summary) {
+  sd <- summary$sd
+  if (sum(!is.na(sd)) < 10L) return(NULL)
+  usual <- stats::median(sd, na.rm = TRUE)
+  wide <- which(sd > 3 * usual & usual > 0)
+  if (length(wide) == 0L) return(NULL)
+  widest <- wide[which.max(sd[wide])]
+  finding("unusual spread", choice_name(cmp, widest),
+          paste0(count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have", " more than three times the usual standard deviation (",
+                 signif(usual, 2), "); here it is ", signif(sd[widest], 2)),
+          "Look at scores_by_split(): a few splits on which it breaks down?")
+}
+
+find_gap <- function(cmp, metric, summary) {
+  if (all(is.na(summary$training))) return(NULL)
+  unlist(lapply(best_of_candidates(cmp, metric$name), function(at) {
+    gap <- goodness(summary$training[at], metric) - goodness(summary$mean[at], metric)
+    if (is.na(gap) || is.na(summary$sd[at]) || gap < max(2 * summary$sd[at], 1e-6)) return(NULL)
+    finding("over-fitting", choice_name(cmp, at),
+            paste0("training score ", signif(summary$training[at], 3), " against ", signif(summary$mean[at], 3), " in validation"),
+            "Simpler settings may do as well; learning_curve() says whether more rows would help.")
+  }), recursive = FALSE)
+}
+
+find_failed <- function(cmp) {
+  gone <- failures(cmp)
+  found <- NULL
+  if (nrow(gone) > 0L) {
+    commonest <- names(sort(table(paste0(gone$stage, ": ", gone$message)), decreasing = TRUE))[1]
+    found <- finding("failures", paste(unique(gone$candidate), collapse = ", "),
+                     paste0(count_of(nrow(gone), "score"), " could not be had; commonest message, from ", commonest), "See failures(cmp).")
+  }
+  if (length(cmp$plan$provided) > 0L && !any(meets_constraints(cmp))) {
+    found <- c(found, finding("constraints", "all settings", "no setting meets the constraints", "Loosen `provided`, or move the threshold."))
+  }
+  found
+}
+
+#' A comparison in sentences
+#'
+#' What was compared, on how much, who leads, who is tied with it, what to look at.
+#'
+#' @param object A comparison from [run_comparison()].
+#' @param ... Not used.
+#' @return A `kw_summary`: a character vector of sentences, printed as paragraphs.
+#' @examples
+#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'              ignore = c("cracked", "grade", "notes"))
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
+#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#' summary(cmp)
+#' @export
+summary.kw_comparison <- function(object, ...) {
+  cmp <- object
+  plan <- cmp$plan
+  metric <- cmp_metric(cmp)
+  what <- paste0(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(length(plan$spaces), "candidate"), " (",
+                 enumerate(names(plan$spaces), 8L), ") were compared to predict ", plan$job$outcome, " on ",
+                 count_of(nrow(plan$job$table), "working row"), ", by ", plan$splitter$label, ".")
+  stopped <- if (!is.null(cmp$stopped)) paste0("The run was stopped by ", cmp$stopped, ", so that not all of them have all their scores.")
+  best <- best_of_candidates(cmp)
+  if (length(best) == 0L) {
+    return(structure(c(what, stopped, "No setting is ranked: see failures(cmp) and diagnose(cmp)."), class = "kw_summary"))
+  }
+  summary <- score_summary(cmp, metric$name)
+  leader <- best[1]
+  leads <- paste0("By ", metric$label, " (", metric$direction, " is better) ", choice_name(cmp, leader), " leads with ",
+                  with_spread(summary$mean[leader], summary$se[leader]),
+                  if (!is.na(summary$sd[leader])) paste0(", sd ", round_to(summary$sd[leader], summary$sd[leader]), " over the splits"),
+                  if (is.na(summary$se[leader])) ". There is one split only, and so no spread: how sure this is cannot be said", ".")
+  structure(c(what, stopped, leads, tie_sentence(cmp, best), optimism_sentence(cmp), finding_sentence(cmp)), class = "kw_summary")
+}
+
+tie_sentence <- function(cmp, best) {
+  tied <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
+  if (is.null(tied) || nrow(tied) < 2L) return(NULL)
+  if (anyNA(tied$tied[-1])) return("With fewer than five splits in common it cannot be said who is tied.")
+  others <- setdiff(unique(tied$candidate), tied$candidate[1])
+  paste0(count_of(nrow(tied), "setting"), " cannot be told apart from it",
+         if (length(others) > 0L) paste0(", among them some of ", enumerate(others)) else paste0(", all of ", tied$candidate[1]),
+         " (a screen: the leader was itself picked).")
+}
+
+optimism_sentence <- function(cmp) {
+  found <- optimism(cmp)
+  at <- found[found$estimate == "tibshirani", ]
+  if (is.na(at$score)) return(NULL)
+  paste0("Being the best of ", length(cmp$results$candidate), ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2), ".")
+}
+
+finding_sentence <- function(cmp) {
+  found <- diagnose(cmp)
+  if (nrow(found) == 0L) return("Nothing else looks odd.")
+  shown <- utils::head(found, 6L)
+  c("To look at:", paste0("- ", shown$finding, " (", shown$where, "): ", shown$says, ". ", shown$remedy),
+    if (nrow(found) > 6L) paste0("- and ", nrow(found) - 6L, " more: see diagnose(cmp)."))
+}

@@ -1,0 +1,162 @@
+# What is handed over: scripts, cards, reports, predictions, set-aside intervals.
+
+every_family <- function(kind) {
+  all <- switch(kind,
+    number = list(baseline = fam_baseline(), linear = fam_linear(), penalised = fam_penalised(penalty = among(0.01, 0.1)), neighbours = fam_neighbours(neighbours = 5),
+                  tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30), boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(),
+                  bends = fam_adaptive_splines(), neural = fam_neural(epochs = 5)),
+    two_class = list(linear = fam_linear(), penalised = fam_penalised(penalty = among(0.01, 0.1)), discriminant = fam_discriminant(), bayes = fam_naive_bayes(),
+                     neighbours = fam_neighbours(neighbours = 5, weighting = "inverse"), tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30),
+                     boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(), bends = fam_adaptive_splines()),
+    many_class = list(tree = fam_tree(), penalised = fam_penalised(penalty = 0.05), boosted = fam_boosted(trees = 20), vectors = fam_support_vectors(),
+                      discriminant = fam_discriminant(shape = "regularised"), linear = fam_linear())
+  )
+  Filter(function(family) {
+    packages <- kw("family_packages")(family$definition, family$settings, kind)
+    all(vapply(packages, requireNamespace, logical(1), quietly = TRUE))
+  }, all)
+}
+
+# Runs scripts in a process without this package; returns what each predicts.
+run_scripts <- function(scripts, new) {
+  driver <- withr::local_tempfile(fileext = ".R")
+  out <- withr::local_tempfile(fileext = ".rds")
+  writeLines(c(
+    paste0("scripts <- ", paste(deparse(scripts), collapse = "")),
+    paste0("new <- utils::read.csv('", new, "', check.names = FALSE)"),
+    "found <- lapply(scripts, function(script) { home <- new.env(parent = globalenv()); sys.source(script, home); home$predict_new(new) })",
+    "stopifnot(!'kilnwright' %in% loadedNamespaces())", paste0("saveRDS(found, '", out, "')")
+  ), driver)
+  said <- system2(file.path(R.home("bin"), "Rscript"), driver, stdout = TRUE, stderr = TRUE)
+  if (!file.exists(out)) stop(paste(said, collapse = "\n"))
+  readRDS(out)
+}
+
+test_that("the written script repeats every family's predictions to 1e-10 without the package", {
+  table <- toy(120, missing = TRUE)
+  data <- withr::local_tempfile(fileext = ".csv")
+  new <- withr::local_tempfile(fileext = ".csv")
+  write.csv(table, data, row.names = FALSE)
+  write.csv(toy(30, seed = 9, missing = TRUE), new, row.names = FALSE)
+  for (kind in names(outcomes)) {
+    families <- every_family(kind)
+    job <- toy_brief(kind, read.csv(data)) |> set_aside(share = 0.2, seed = 1)
+    cmp <- quiet_run(job, do.call(candidates, families), splits = split_holdout(0.3, draws = 1), seed = 5, workers = 1)
+    models <- lapply(names(families), function(name) fit_final(select_final(cmp, "best_mean", candidate = name)))
+    scripts <- vapply(models, function(model) {
+      file <- withr::local_tempfile(fileext = ".R", .local_envir = parent.frame(2))
+      write_script(model, file, data = data)
+      file
+    }, "")
+    found <- run_scripts(scripts, new)
+    for (i in seq_along(models)) {
+      ours <- predict(models[[i]], read.csv(new))
+      numbers <- setdiff(names(ours), "class")
+      expect_equal(as.matrix(found[[i]][numbers]), as.matrix(ours[numbers]), tolerance = 1e-10, ignore_attr = TRUE, info = paste(kind, names(families)[i]))
+      if ("class" %in% names(ours)) expect_identical(as.character(found[[i]]$class), as.character(ours$class))
+    }
+  }
+})
+
+test_that("the script repeats steps of many kinds", {
+  pots <- demo_pots()
+  data <- withr::local_tempfile(fileext = ".csv")
+  write.csv(pots, data, row.names = FALSE)
+  job <- brief(pots, "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade"),
+               missing_codes = list(glaze = "n/r", drying_days = -999)) |> set_aside(share = 0.2, seed = 7)
+  steps <- list(
+    pipeline(pre_text(top = 20), pre_dates(), pre_missing(fill = "nearest"), pre_rare_levels(20), pre_target_mean(columns = "glaze"), pre_onehot(), pre_scale(),
+             fam_penalised(penalty = 0.01)),
+    pipeline(pre_drop(columns = "notes"), pre_derive(slim = height_mm / foot_mm), pre_missing(), pre_outliers(), pre_skew(), pre_onehot(), pre_splines(columns = "wall_mm"),
+             pre_balance(), pre_components(), fam_linear()),
+    pipeline(pre_missing(fill = "model"), pre_bins(columns = "ramp_c_per_h"), pre_frequency(columns = "kiln"), pre_hash(columns = "glaze"), pre_onehot(), pre_drop_constant(),
+             pre_drop_correlated(), pre_keep_top(10), fam_tree()))
+  names(steps) <- c("a", "b", "c")
+  cmp <- quiet_run(job, do.call(candidates, steps), splits = split_holdout(0.3, draws = 1), metrics = "log_loss", seed = 5, workers = 1)
+  expect_identical(nrow(failures(cmp)), 0L)
+  models <- lapply(names(steps), function(name) fit_final(select_final(cmp, "best_mean", candidate = name)))
+  scripts <- file.path(withr::local_tempdir(), paste0(names(steps), ".R"))
+  for (i in 1:3) write_script(models[[i]], scripts[i], data = data)
+  found <- run_scripts(scripts, data)
+  for (i in 1:3) expect_equal(found[[i]]$p_yes, predict(models[[i]], pots)$p_yes, tolerance = 1e-10, info = names(steps)[i])
+})
+
+handed_over <- function() {
+  if (is.null(store$model)) {
+    pots <- demo_pots()
+    pots$glaze[3] <- "<b>loud</b>"
+    job <- brief(pots, "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade", "notes")) |>
+      set_aside(share = 0.2, seed = 11)
+    cmp <- quiet_run(job, candidates(baseline = fam_baseline(), "tree <i>" = fam_tree(complexity = among(0.001, 0.01), min_leaf = among(5, 20))),
+                     splits = split_kfold(5), seed = 2, workers = 1)
+    store$model <- fit_final(select_final(cmp, "best_mean"))
+    store$opened <- score_set_aside(store$model)
+  }
+  store$model
+}
+
+test_that("set-aside intervals cover the score and keep groups whole", {
+  model <- handed_over()
+  opened <- store$opened
+  expect_true(all(opened$low <= opened$set_aside & opened$set_aside <= opened$high))
+  # by rows alone the interval of rows that are all alike within groups would be too narrow
+  target <- kw("new_target")(rep(c(0, 1), each = 50), NULL, rep(1:4, each = 25))
+  score <- function(at) mean(target$outcome[at])
+  by_group <- kw("bootstrap_interval")(score, target, 400, 1)
+  by_row <- kw("bootstrap_interval")(score, kw("new_target")(target$outcome, NULL, NULL), 400, 1)
+  expect_gt(diff(by_group[, 1]), 2 * diff(by_row[, 1]))
+})
+
+test_that("the report is one file in reading order, with everything escaped and nothing from outside", {
+  model <- handed_over()
+  file <- withr::local_tempfile(fileext = ".html")
+  write_report(model, file)
+  page <- paste(readLines(file, warn = FALSE), collapse = "\n")
+  titles <- regmatches(page, gregexpr("<h2>[^<]+", page))[[1]]
+  expect_identical(sub("<h2>", "", titles), c("Question and data", "What was tried, and what it cost", "Standings and ties", "Spread by split", "Scores against hyperparameters",
+                                             "The choice, and why", "An honest estimate", "Rows set aside", "What the model looks at", "Failures", "How to repeat it"))
+  expect_false(grepl("tree <i>", page, fixed = TRUE))
+  expect_true(grepl("tree &lt;i&gt;", page, fixed = TRUE))
+  expect_false(grepl("(src|href)=\"(http|//)", page))
+  expect_false(grepl("not drawn", page))
+  expect_gt(length(gregexpr("data:image/png;base64", page)[[1]]), 8)
+  expect_identical(write_report(model$origin$choice$cmp, file), file)
+  expect_error(write_report(model, "/nowhere/report.html"), class = "kw_error")
+})
+
+test_that("the card says what the model is, and a model from a file says what it cannot do", {
+  model <- handed_over()
+  card <- withr::local_tempfile(fileext = ".md")
+  write_card(model, card)
+  text <- paste(readLines(card), collapse = "\n")
+  for (said in c("# Model card: cracked", "tree \\\\<i\\\\>", "opened once", "## Columns that it needs", "| wall\\_mm | number |")) expect_match(text, said, fixed = said != "tree \\\\<i\\\\>")
+  saved <- withr::local_tempfile(fileext = ".kilnwright")
+  save_model(model, saved)
+  again <- open_model(saved, trust = TRUE)
+  write_card(again, card)
+  expect_match(paste(readLines(card), collapse = "\n"), "Opened once")
+  for (call in list(write_report, write_script)) expect_error(call(again, withr::local_tempfile()), "opened from a file", class = "kw_error")
+  expect_error(dependence(again, "wall_mm"), "from a file", class = "kw_error_select")
+  again$facts$versions$packages[["kilnwright"]] <- "0.0.1"
+  again$family$model <- "nonsense"
+  expect_error(predict(again, demo_pots()[1:2, ]), "fitted with 0.0.1", class = "kw_error_versions")
+})
+
+test_that("predictions go to CSV and Parquet with their ids; no rows give no predictions", {
+  model <- handed_over()
+  pots <- demo_pots()[1:7, ]
+  file <- withr::local_tempfile(fileext = ".csv")
+  write_predictions(model, pots, file)
+  written <- read.csv(file)
+  expect_identical(written$pot_id, pots$pot_id)
+  expect_equal(written$p_yes, predict(model, pots)$p_yes)
+  expect_identical(nrow(predict(model, pots[0, ])), 0L)
+  expect_named(predict(model, pots[0, ]), c("class", "p_no", "p_yes"))
+  parquet <- withr::local_tempfile(fileext = ".parquet")
+  if (requireNamespace("nanoparquet", quietly = TRUE)) {
+    write_predictions(model, pots, parquet, type = "probability")
+    expect_equal(nanoparquet::read_parquet(parquet)$p_yes, written$p_yes)
+  }
+  expect_error(write_predictions(model, pots, "a.xlsx"), ".csv or .parquet", class = "kw_error_argument")
+  expect_error(write_predictions(model, pots, file, id = "nothing"), "nothing", class = "kw_error_brief")
+})
