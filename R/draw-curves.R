@@ -42,7 +42,7 @@ draw_precision_recall <- function(cmp, candidates = NULL) {
   }, stepwise = TRUE)
   share <- mean(cmp$plan$job$table[[cmp$plan$job$outcome]] == cmp$plan$job$event)
   curve_figure(cmp, data, "Precision and recall of each candidate's best setting", "Recall: share of events that are found",
-               "Precision: share of the rows called the event that have it") +
+               "Precision: share of called rows that have the event") +
     ggplot2::geom_hline(yintercept = share, colour = "grey60", linetype = "dotted") +
     ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1))
 }
@@ -88,7 +88,7 @@ held_out_events <- function(cmp, setting) {
 
 curve_figure <- function(cmp, data, title, x, y) {
   data$candidate <- factor(data$candidate, unique(data$candidate))
-  marks <- data[data$x %in% seq(0.1, 0.9, by = 0.1), ]
+  marks <- data[round(100 * data$x) %in% seq(10, 90, by = 10), ]
   ggplot2::ggplot(data, ggplot2::aes(.data$x, .data$mean, colour = .data$candidate, linetype = .data$candidate, shape = .data$candidate)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$low, ymax = .data$high, fill = .data$candidate), alpha = 0.13, colour = NA) +
     ggplot2::geom_line(linewidth = 0.9) + ggplot2::geom_point(data = marks, size = 2.4) + candidate_scales() +

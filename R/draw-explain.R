@@ -33,8 +33,8 @@ draw_importance <- function(importance, top = 15) {
     ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$importance - .data$sd, xend = .data$importance + .data$sd, yend = .data$column),
                           colour = okabe_ito[1], linewidth = 0.8) +
     ggplot2::geom_point(size = 3.4, shape = 21, fill = "white", colour = okabe_ito[1], stroke = 1.4) +
-    ggplot2::labs(title = "Which columns matter", subtitle = wrapped_caption(attr(importance, "about"), ", held-out rows of ", count_of(nrow(by_split), "split")),
-                  x = paste0("How much worse ", table$metric[1], " gets when the column is shuffled"), y = NULL,
+    ggplot2::labs(title = "Which columns matter", subtitle = wrapped_subtitle(attr(importance, "about"), ", held-out rows of ", count_of(nrow(by_split), "split")),
+                  x = paste0("How much worse ", attr(importance, "label"), " gets when the column is shuffled"), y = NULL,
                   caption = "Point: mean over splits. Line: one standard deviation. Rings: single splits.") +
     theme_kilnwright() + ggplot2::theme(panel.grid.major.y = ggplot2::element_blank())
 }
@@ -86,14 +86,22 @@ dependence_of_two <- function(found, y) {
   b <- found$columns[2]
   data <- data.frame(a = found$mean[[1]], b = found$mean[[2]], mean = found$mean$mean)
   if (!is.numeric(data$b) || length(unique(data$b)) <= 6L || !is.numeric(data$a)) return(dependence_grouped(data, a, b, y))
-  ggplot2::ggplot(data, ggplot2::aes(.data$a, .data$b)) + ggplot2::geom_tile(ggplot2::aes(fill = .data$mean), width = cell_size(data$a), height = cell_size(data$b)) +
+  across <- cell_borders(data$a)
+  up <- cell_borders(data$b)
+  ggplot2::ggplot(data, ggplot2::aes(.data$a, .data$b)) +
+    ggplot2::geom_rect(ggplot2::aes(fill = .data$mean), xmin = across$from, xmax = across$to, ymin = up$from, ymax = up$to) +
     ggplot2::geom_contour(ggplot2::aes(z = .data$mean), colour = "white", linewidth = 0.4) +
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B") +
     ggplot2::labs(title = paste("How predictions move with", a, "and", b), x = a, y = b, fill = y, caption = "Mean over working rows (partial dependence). White lines: equal predictions.")
 }
 
-# Tiles as wide as the largest step, so that uneven steps leave no gaps.
-cell_size <- function(x) max(diff(sort(unique(x))))
+# Borders midway between neighbouring values, for every x.
+cell_borders <- function(x) {
+  values <- sort(unique(x))
+  middle <- (values[-1] + values[-length(values)]) / 2
+  at <- match(x, values)
+  list(from = c(values[1], middle)[at], to = c(middle, values[length(values)])[at])
+}
 
 dependence_grouped <- function(data, a, b, y) {
   if (!is.numeric(data$a) && is.numeric(data$b)) {
@@ -128,7 +136,7 @@ draw_learning_curve <- function(curve) {
     ggplot2::geom_point(ggplot2::aes(colour = .data$which, shape = .data$which), size = 3, na.rm = TRUE) +
     ggplot2::scale_colour_manual(values = rev(okabe_ito[1:2])) + ggplot2::scale_linetype_manual(values = c("22", "solid")) +
     ggplot2::scale_shape_manual(values = c(17, 16)) +
-    ggplot2::labs(title = "Would more rows help?", subtitle = wrapped_caption(attr(curve, "says")), x = "Training rows",
+    ggplot2::labs(title = "Would more rows help?", subtitle = wrapped_subtitle(attr(curve, "says")), x = "Training rows",
                   y = paste0(metric$label, " (", metric$direction, " is better)"), colour = NULL, linetype = NULL, shape = NULL,
                   caption = wrapped_caption(attr(curve, "about"), ". Lines: means over splits. Band: one standard error. Rings: single splits.")) +
     theme_kilnwright()
@@ -148,7 +156,7 @@ draw_optimism <- function(found) {
     ggplot2::geom_vline(xintercept = data$score[data$estimate == "naive"], linetype = "dotted") +
     ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$low, xend = .data$high, yend = .data$label), linewidth = 1, colour = okabe_ito[1]) +
     ggplot2::geom_point(size = 4, shape = 21, fill = "white", colour = okabe_ito[1], stroke = 1.5) +
-    ggplot2::geom_text(ggplot2::aes(label = format(signif(.data$score, 3))), vjust = -1.2, size = 4.2) +
+    ggplot2::geom_label(ggplot2::aes(label = format(signif(.data$score, 3))), vjust = -0.7, size = 4.2, label.size = 0, fill = "white") +
     ggplot2::labs(title = "How good is the chosen setting really?", x = data$metric[1], y = NULL,
                   caption = wrapped_caption("The best of many means is too good: it was picked for being best. Lines: 95 % over bootstrap draws or outer splits.")) +
     theme_kilnwright()

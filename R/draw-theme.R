@@ -42,6 +42,9 @@ metric_axis <- function(cmp, metric) {
 # Sentences of a caption, broken so that none is cut off.
 wrapped_caption <- function(...) paste(strwrap(paste0(...), 125L), collapse = "\n")
 
+# Subtitles are larger than captions.
+wrapped_subtitle <- function(...) paste(strwrap(paste0(...), 95L), collapse = "\n")
+
 # Saves a figure as a PNG of so many pixels, also where no display is.
 save_png <- function(plot, file, width = 1280, height = 800) {
   device <- if (requireNamespace("ragg", quietly = TRUE)) {

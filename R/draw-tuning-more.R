@@ -33,7 +33,8 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
   tiles <- stats::aggregate(list(good = goodness(data$mean, metric)), data[along], max)
   tiles$mean <- goodness(tiles$good, metric)
   for (name in along) tiles[[name]] <- as_level(tiles[[name]])
-  best <- tiles[which.max(tiles$good), ]
+  leader <- data[data$leads, , drop = FALSE]
+  best <- tiles[tiles[[along[1]]] == as.character(as_level(leader[[along[1]]])) & tiles[[along[2]]] == as.character(as_level(leader[[along[2]]])), ]
   middle <- mean(range(tiles$good))
   digits <- max(2L, 2L - floor(log10(max(diff(range(tiles$mean)), 1e-8))))
   ggplot2::ggplot(tiles, ggplot2::aes(.data[[along[1]]], .data[[along[2]]])) +
@@ -90,6 +91,7 @@ tuning_table <- function(cmp, candidate, metric) {
   table <- as.data.frame(lapply(cmp$results$tables[[match(candidate, names(cmp$plan$spaces))]], function(x) x[cmp$results$row[mine]]),
                          check.names = FALSE, stringsAsFactors = FALSE)
   table$mean <- mean
+  table$leads <- mine == best_of_candidates(cmp, metric$name)[match(candidate, candidate_names(cmp)[best_of_candidates(cmp, metric$name)])]
   table[!is.na(mean), , drop = FALSE]
 }
 

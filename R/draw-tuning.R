@@ -33,7 +33,7 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
   plot <- plot +
     ggplot2::labs(
       title = paste0(candidate, ": ", metric$label, " against ", axes$x),
-      subtitle = paste0("Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)),
+      subtitle = wrapped_subtitle("Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)),
       x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
       colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,
       caption = wrapped_caption("Line: mean over splits. Band or bar: one standard error. Faint points: single splits. ",

@@ -125,7 +125,7 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = 
          sd = sd, se = sd / sqrt(length(known)), splits = length(known))
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
-  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric, says = says_of_curve(table, metric),
+  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric, says = says_of_curve(table, by_split, metric),
              about = choice_name(cmp, choice$at))
 }
 
@@ -139,11 +139,11 @@ growing_order <- function(plan, split) {
 }
 
 curve_point <- function(order, share, split, work, at, data, plan, metric) {
-  rows <- sort(order[seq_len(max(1L, round(share * length(order))))])
+  rows <- if (share == 1) split$training else sort(order[seq_len(max(1L, round(share * length(order))))])
   point <- list(share = share, rows = length(rows), training = NA_real_, validation = NA_real_)
   done <- with_conditions(without_rng_trace({
     training <- list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
-    refitted <- refit_setting(work, at, training, plan$seed, paste(plan$job$fingerprint, split$key, share))
+    refitted <- refit_setting(work, at, training, plan$seed, paste(c(plan$job$fingerprint, split$key, if (share < 1) share), collapse = " "))
     validation <- frame_rows(data$frame, split$validation)
     for (state in refitted$states) validation <- use_step(state, validation)
     definition <- refitted$fitted$definition
@@ -157,13 +157,20 @@ curve_point <- function(order, share, split, work, at, data, plan, metric) {
   done$value %||% point
 }
 
-says_of_curve <- function(table, metric) {
-  known <- table[!is.na(table$validation), ]
-  n <- nrow(known)
-  if (n < 2L) return("Too few points to say.")
-  rise <- goodness(known$validation[n], metric) - goodness(known$validation[n - 1L], metric)
-  step <- paste0("From ", round(known$rows[n - 1L]), " to ", round(known$rows[n]), " training rows the mean ", metric$label, " changed by ",
-                 signif(known$validation[n] - known$validation[n - 1L], 2), " (se ", signif(known$se[n], 2), "): ")
-  if (is.na(known$se[n])) return(paste0(step, "with one split it cannot be said whether that is much."))
-  paste0(step, if (rise > known$se[n] / 2) "it is still improving, so more rows would likely help." else "it has levelled off, so more rows would likely help little.")
+# Does the score still rise from about 60 % of the rows to all of them? Split by split.
+says_of_curve <- function(table, by_split, metric) {
+  last <- max(table$share)
+  before <- table$share[which.min(abs(table$share - 0.6 * last))]
+  if (before == last) before <- sort(table$share, decreasing = TRUE)[2]
+  at <- function(share) goodness(by_split$validation[by_split$share == share], metric)
+  rise <- at(last) - at(before)
+  rise <- rise[!is.na(rise)]
+  rows <- function(share) format(round(table$rows[table$share == share]), big.mark = ",", trim = TRUE)
+  step <- paste0("From ", rows(before), " to ", rows(last), " training rows the mean ", metric$label, " got ",
+                 if (mean(rise) >= 0) "better" else "worse", " by ", signif(abs(mean(rise)), 2))
+  if (length(rise) < 2L) return(paste0(step, "; with one split it cannot be said whether that is much."))
+  se <- stats::sd(rise) / sqrt(length(rise))
+  paste0(step, " (se ", signif(se, 2), "): ",
+         if (mean(rise) > 2 * se) "it is still improving, so more rows would likely help." else
+           if (mean(rise) > se) "perhaps it is still improving." else "it has levelled off, so more rows would likely help little.")
 }

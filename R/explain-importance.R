@@ -46,7 +46,8 @@ column_importance <- function(choice, by = NULL, times = 5, columns = NULL, most
   table <- tibble::tibble(column = columns, metric = metric$name, importance = unname(mean), sd = unname(sd),
                           lowest = unname(apply(known, 2L, min)), highest = unname(apply(known, 2L, max)), splits = nrow(known))
   order <- order(-table$importance)
-  mark_table(table[order, ], "kw_importance", by_split = known[, order, drop = FALSE], about = choice_name(cmp, choice$at))
+  mark_table(table[order, ], "kw_importance", by_split = known[, order, drop = FALSE], about = choice_name(cmp, choice$at),
+             label = metric$label)
 }
 
 # The choice fitted on the training rows of one split: predict(frame) of raw frames, and

@@ -67,7 +67,7 @@ report_page <- function(cmp, parts) {
 report_style <- paste(
   "body{font:16px/1.5 system-ui,sans-serif;color:#1c1c1c;margin:0;background:#fff}header,main{max-width:1080px;margin:0 auto;padding:1rem 1.5rem}",
   "h1{margin:.4rem 0;font-size:1.9rem}h2{border-top:2px solid #222;padding-top:.5rem;margin-top:2.4rem;font-size:1.35rem}",
-  "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}.wide{overflow-x:auto}",
+  "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}.wide{overflow:auto;max-height:34rem}figure{margin:1rem 0}",
   "th,td{padding:.25rem .7rem;border-bottom:1px solid #ccc;text-align:left;vertical-align:top}td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
   "th button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}",
   "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid #e3e3e3}figcaption{color:#444;font-size:.92rem}",
@@ -154,7 +154,8 @@ most_report_rows <- 200L
 
 report_standings <- function(cmp) {
   table <- standings(cmp)
-  table$metric <- NULL
+  first <- c("place", "candidate", "mean", "sd", "se")
+  table <- table[c(first, setdiff(names(table), c(first, "metric")))]
   if (all(is.na(table$training))) table <- table[setdiff(names(table), c("training", "gap"))]
   cut <- nrow(table) > most_report_rows
   said <- Filter(function(line) !startsWith(line, "To look at:") && !startsWith(line, "- "), unclass(summary(cmp)))

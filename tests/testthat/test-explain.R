@@ -62,6 +62,6 @@ test_that("a learning curve ends at the comparison's own score and says whether 
   expect_equal(curve$validation[3], choice$mean)
   expect_equal(curve$rows, c(24, 60, 120))
   expect_gt(curve$validation[1], curve$validation[3])
-  expect_match(attr(curve, "says"), "levelled off|still improving")
+  expect_match(attr(curve, "says"), "levelled off|still improving|got worse")
   expect_error(learning_curve(choice, shares = 2), class = "kw_error_argument")
 })
