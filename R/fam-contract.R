@@ -86,8 +86,10 @@ family_input <- function(frame, definition) {
     stop_kw("input", paste0("fam_", definition$name, " takes numbers, but ", left_over[1],
                             " is still a category."), remedy = "Add pre_onehot() before it.")
   }
-  dense <- matrix(as.double(unlist(usable, use.names = FALSE)), frame$n, length(usable),
-                  dimnames = list(NULL, names(usable)))
+  dense <- as.double(unlist(usable, use.names = FALSE))
+  # matrix() would copy it
+  dim(dense) <- c(frame$n, length(usable))
+  dimnames(dense) <- list(NULL, names(usable))
   if (!definition$accepts$missing) refuse_missing(dense, definition)
   if (is.null(frame$sparse)) return(dense)
   if (definition$accepts$sparse) {

@@ -8,6 +8,7 @@
 #              with its fit and its place among the fit's path values
 #   nodes      parent, step, key (the whole chain's) of every step node; node 0 is
 #              the untouched rows
+#   only_input  see only_inputs()
 #   families   every candidate's family and what varies in it
 #   fits       node, candidate, row (a setting that stands for it), key, values
 # With share = FALSE every setting has steps and a fit of its own; keys, and so
@@ -34,7 +35,18 @@ compile_work <- function(spaces, tables, share = TRUE) {
                combinations = lapply(parts, `[[`, "combinations"))
   work$fits <- collect_fits(work, lapply(parts, `[[`, "path_set"))
   work$settings$place <- value_places(work)
+  work$only_input <- only_inputs(work)
   work
+}
+
+# For the untouched rows and every node: do all its fits take their input in one form, and
+# does no further step begin there?
+only_inputs <- function(work) {
+  parents <- vapply(work$nodes, `[[`, integer(1), "parent")
+  forms <- vapply(work$spaces, function(space) canonical_text(space$pipeline$family$definition$accepts[c("factors", "sparse", "missing")]), "")
+  of_fit <- forms[work$fits$candidate]
+  several <- tapply(of_fit, factor(work$fits$node, c(0L, seq_along(work$nodes))), function(form) length(unique(form)) > 1L)
+  !(c(0L, seq_along(work$nodes)) %in% parents) & !(several %in% TRUE)
 }
 
 # Step nodes, found again by their chain of keys.

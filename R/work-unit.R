@@ -36,17 +36,33 @@ new_unit_log <- function() {
   list(add = function(record) records[[length(records) + 1L]] <<- record, all = function() records)
 }
 
-# Rows as a step node leaves them: list(training, validation, inputs), or list(error,
-# stage) if a step on the way failed. Learned once as long as the cache keeps it.
+# Rows as a step node leaves them: an environment with training, validation and inputs, or
+# with error and stage if a step on the way failed. Learned once as long as the cache keeps
+# it.
 prepared_node <- function(node, context) {
   key <- paste(context$id, context$split, node)
   found <- context$cache$get(key)
   if (!is.null(found)) return(found)
+  context$cache$make_room()
   made <- if (node == 0L) split_rows(context) else learn_node(node, context)
-  if (is.null(made$error)) made$inputs <- new.env(parent = emptyenv())
+  if (is.null(made$error)) made$inputs <- list()
+  made <- list2env(made, parent = emptyenv())
   context$cache$keep(key, made)
   made
 }
+
+# Once the input is made the rows themselves are let go, where nothing else is made of
+# them: no further step, no family that takes its input in another form.
+let_go_of_rows <- function(node, prepared, context) {
+  if (!context$work$only_input[node + 1L]) return(invisible())
+  large <- 8 * as.numeric(prepared$training$frame$n) * length(prepared$training$frame$columns) > collect_from
+  prepared$training$frame <- NULL
+  prepared$validation$frame <- NULL
+  # R collects late; a fit beside what is no longer needed would raise the peak
+  if (large) gc(FALSE)
+}
+
+collect_from <- 5e7
 
 split_rows <- function(context) {
   split <- context$splits[[context$split]]
@@ -81,12 +97,15 @@ report_failure <- function(fit, stage, message, seconds, context) {
 # Fits of one node that take their input in the same form share it.
 run_one_fit <- function(fit, prepared, seed, context) {
   described <- fit_description(context$work, fit)
-  form <- input_form(described$definition, prepared$training$frame)
+  gone <- is.null(prepared$training$frame)
+  form <- if (gone) names(prepared$inputs) else input_form(described$definition, prepared$training$frame)
   if (is.null(prepared$inputs[[form]])) {
-    assign(form, with_conditions(list(
+    prepared$inputs[[form]] <- with_conditions(list(
       training = family_input(prepared$training$frame, described$definition),
       validation = family_input(prepared$validation$frame, described$definition)
-    )), envir = prepared$inputs)
+    ))
+    let_go_of_rows(context$work$fits$node[fit], prepared, context)
+    context$cache$keep(paste(context$id, context$split, context$work$fits$node[fit]), prepared)
   }
   input <- prepared$inputs[[form]]
   if (!is.null(input$error)) return(report_failure(fit, "input", input$error, 0, context))
@@ -100,20 +119,25 @@ input_form <- function(definition, frame) {
 }
 
 # Prepared rows under a limit of bytes: the oldest go first, the newest always stay.
-cache_bytes <- 1e9
+cache_bytes <- 4e8
 
 new_cache <- function(limit = cache_bytes) {
   entries <- list()
   sizes <- numeric()
+  shrink <- function(most, left) {
+    while (sum(sizes) > most && length(entries) > left) {
+      entries[[1]] <<- NULL
+      sizes <<- sizes[-1]
+    }
+  }
   list(
     get = function(key) entries[[key]],
+    # before something about as large as the largest so far is made
+    make_room = function() if (length(sizes) > 0L) shrink(limit - max(sizes), 0L),
     keep = function(key, value) {
       entries[[key]] <<- value
-      sizes[[key]] <<- 3 * as.numeric(utils::object.size(value))
-      while (sum(sizes) > limit && length(entries) > 1L) {
-        entries[[1]] <<- NULL
-        sizes <<- sizes[-1]
-      }
+      sizes[[key]] <<- as.numeric(utils::object.size(as.list(value)))
+      shrink(limit, 1L)
     },
     clear = function() {
       entries <<- list()
