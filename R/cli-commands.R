@@ -99,7 +99,8 @@ choice_from_journal <- function(file, options) {
 
 print_rules <- function(rules) {
   known <- rules[!is.na(rules$mean), ]
-  rows <- data.frame(rule = known$rule, mean = format(signif(known$mean, 4)), picks = ifelse(known$picked, "the choice", paste0(known$candidate, " (", known$values, ")")))
+  rows <- data.frame(rule = known$rule, mean = format(signif(known$mean, 4)), picks = ifelse(known$picked, "the choice",
+      paste0(known$candidate, " (", known$values, ")")))
   print_table(rows, align = c("left", "right", "left"))
 }
 

@@ -118,9 +118,12 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
     ggplot2::geom_errorbar(ggplot2::aes(ymin = .data$low, ymax = .data$high), width = 0, colour = okabe_ito[1]) +
     ggplot2::geom_line(colour = okabe_ito[1]) + ggplot2::geom_point(size = 2.6, colour = okabe_ito[1]) +
     ggplot2::facet_wrap("candidate") + ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1)) +
-    ggplot2::labs(title = "Are the probabilities right?", subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", held-out rows"),
-                  x = paste0("Mean predicted probability of ", cmp$plan$job$event), y = paste0("Share of ", cmp$plan$job$event, " among the rows"),
-                  caption = wrapped_caption("Points: bins with equally many held-out rows. Bars: 95 % intervals. On the dotted line predictions are right on average.")) +
+    ggplot2::labs(title = "Are the probabilities right?", subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan),
+        ", held-out rows"),
+                  x = paste0("Mean predicted probability of ", cmp$plan$job$event), y = paste0("Share of ", cmp$plan$job$event,
+                      " among the rows"),
+                  caption = wrapped_caption("Points: bins with equally many held-out rows. Bars: 95 % intervals. ",
+                                            "On the dotted line predictions are right on average.")) +
     theme_kilnwright()
 }
 

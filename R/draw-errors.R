@@ -35,7 +35,8 @@ draw_confusion <- function(choice) {
     ggplot2::geom_text(ggplot2::aes(label = paste0(format(round(.data$Freq), trim = TRUE), "\n", round(100 * .data$share), " %")),
                        colour = ifelse(counts$share > 0.5, "white", "black"), size = if (nrow(counts) > 25L) 3 else 5) +
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B", limits = c(0, 1)) +
-    ggplot2::labs(title = paste0("True and called class of ", job$outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows"),
+    ggplot2::labs(title = paste0("True and called class of ", job$outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at),
+        ", held-out rows"),
                   x = "Called", y = "True",
                   caption = paste0("Rows", if (repeats > 1L) ", mean over repeats", "; share of the true class's rows. Framed: right.",
                                    if (!is.null(choice$threshold)) paste0(" Threshold ", format(signif(choice$threshold$value, 3)), "."))) +
@@ -57,7 +58,8 @@ draw_observed <- function(choice) {
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
     ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
     ggplot2::geom_abline(slope = 1, intercept = 0, colour = "black", linetype = "dotted") + trend_line(data, "observed") +
-    ggplot2::labs(title = paste0("Observed against predicted ", outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows"),
+    ggplot2::labs(title = paste0("Observed against predicted ", outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at),
+        ", held-out rows"),
                   x = paste("Predicted", outcome), y = paste("Observed", outcome),
                   caption = "Dotted: where both are equal. Line: mean observed value in twenty bins of equal size.") +
     theme_kilnwright()
@@ -100,12 +102,16 @@ draw_threshold <- function(choice) {
     ggplot2::geom_point(data = moved$curve[!moved$curve$allowed, ], shape = 4, colour = "grey50", na.rm = TRUE) +
     ggplot2::geom_rug(data = marks, ggplot2::aes(x = .data$threshold), inherit.aes = FALSE, sides = "b", colour = "grey30") +
     ggplot2::geom_vline(xintercept = moved$value, linetype = "22", colour = okabe_ito[2]) +
-    ggplot2::annotate("point", x = moved$value, y = moved$curve$score[at], size = 4, shape = 21, fill = "white", colour = okabe_ito[2], stroke = 1.5) +
-    ggplot2::annotate("text", x = moved$value, y = max(moved$curve$score, na.rm = TRUE), label = paste0("  ", signif(moved$value, 3)), hjust = 0, size = 4.4) +
+    ggplot2::annotate("point", x = moved$value, y = moved$curve$score[at], size = 4, shape = 21, fill = "white", colour = okabe_ito[2],
+                      stroke = 1.5) +
+    ggplot2::annotate("text", x = moved$value, y = max(moved$curve$score, na.rm = TRUE), label = paste0("  ", signif(moved$value, 3)),
+                      hjust = 0, size = 4.4) +
     ggplot2::labs(title = paste0(moved$label, " against the decision threshold"),
                   subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows of all splits"),
-                  x = paste0("Probability from which on ", choice$cmp$plan$job$event, " is called"), y = paste0(moved$label, if (nzchar(moved$unit)) paste0(" (", moved$unit, ")")),
-                  caption = wrapped_caption("Ring: the threshold chosen. Ticks below: thresholds chosen on the other splits, one a split: how sure it is.",
+                  x = paste0("Probability from which on ", choice$cmp$plan$job$event, " is called"), y = paste0(moved$label,
+                      if (nzchar(moved$unit)) paste0(" (", moved$unit, ")")),
+                  caption = wrapped_caption("Ring: the threshold chosen. Ticks below: ",
+                                            "thresholds chosen on the other splits, one a split: how sure it is.",
                                             if (any(!moved$curve$allowed)) " Crosses: not allowed by the constraints.")) +
     theme_kilnwright()
 }

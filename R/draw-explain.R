@@ -29,11 +29,14 @@ draw_importance <- function(importance, top = 15) {
   bars <- table[!is.na(table$sd), ]
   ggplot2::ggplot(table, ggplot2::aes(.data$importance, .data$column)) +
     ggplot2::geom_vline(xintercept = 0, colour = "grey60") +
-    ggplot2::geom_point(data = single, ggplot2::aes(x = .data$value), shape = 1, colour = "grey45", position = ggplot2::position_nudge(y = -0.22)) +
-    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$importance - .data$sd, xend = .data$importance + .data$sd, yend = .data$column),
+    ggplot2::geom_point(data = single, ggplot2::aes(x = .data$value), shape = 1, colour = "grey45",
+                        position = ggplot2::position_nudge(y = -0.22)) +
+    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$importance - .data$sd, xend = .data$importance + .data$sd,
+                                                    yend = .data$column),
                           colour = okabe_ito[1], linewidth = 0.8) +
     ggplot2::geom_point(size = 3.4, shape = 21, fill = "white", colour = okabe_ito[1], stroke = 1.4) +
-    ggplot2::labs(title = "Which columns matter", subtitle = wrapped_subtitle(attr(importance, "about"), ", held-out rows of ", count_of(nrow(by_split), "split")),
+    ggplot2::labs(title = "Which columns matter", subtitle = wrapped_subtitle(attr(importance, "about"), ", held-out rows of ",
+        count_of(nrow(by_split), "split")),
                   x = paste0("How much worse ", attr(importance, "label"), " gets when the column is shuffled"), y = NULL,
                   caption = "Point: mean over splits. Line: one standard deviation. Rings: single splits.") +
     theme_kilnwright() + ggplot2::theme(panel.grid.major.y = ggplot2::element_blank())
@@ -65,7 +68,8 @@ dependence_lines <- function(found, y) {
     ggplot2::geom_line(colour = okabe_ito[1], linewidth = 1.5) + ggplot2::geom_point(colour = okabe_ito[1], size = 2) +
     ggplot2::geom_rug(data = marks, ggplot2::aes(x = .data$x), inherit.aes = FALSE, alpha = 0.15) +
     ggplot2::labs(title = paste("How predictions move with", name), x = name, y = y,
-                  caption = wrapped_caption("Thick line: mean over ", length(unique(rows$row)), " working rows (partial dependence). Thin lines: single rows. ",
+                  caption = wrapped_caption("Thick line: mean over ", length(unique(rows$row)),
+                                            " working rows (partial dependence). Thin lines: single rows. ",
                                             "Ticks: where rows lie."))
 }
 
@@ -78,7 +82,8 @@ dependence_points <- function(found, y) {
     ggplot2::geom_point(data = rows, ggplot2::aes(x = .data$y), shape = 1, colour = "grey45", alpha = 0.3,
                         position = ggplot2::position_jitter(height = 0.12, width = 0, seed = 1)) +
     ggplot2::geom_point(colour = okabe_ito[1], size = 4, shape = 17) +
-    ggplot2::labs(title = paste("How predictions move with", name), x = y, y = name, caption = "Triangles: mean over working rows (partial dependence). Rings: single rows.")
+    ggplot2::labs(title = paste("How predictions move with", name), x = y, y = name,
+                  caption = "Triangles: mean over working rows (partial dependence). Rings: single rows.")
 }
 
 dependence_of_two <- function(found, y) {
@@ -92,7 +97,8 @@ dependence_of_two <- function(found, y) {
     ggplot2::geom_rect(ggplot2::aes(fill = .data$mean), xmin = across$from, xmax = across$to, ymin = up$from, ymax = up$to) +
     ggplot2::geom_contour(ggplot2::aes(z = .data$mean), colour = "white", linewidth = 0.4) +
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B") +
-    ggplot2::labs(title = paste("How predictions move with", a, "and", b), x = a, y = b, fill = y, caption = "Mean over working rows (partial dependence). White lines: equal predictions.")
+    ggplot2::labs(title = paste("How predictions move with", a, "and", b), x = a, y = b, fill = y,
+                  caption = "Mean over working rows (partial dependence). White lines: equal predictions.")
 }
 
 # Borders midway between neighbouring values, for every x.
@@ -129,7 +135,8 @@ draw_learning_curve <- function(curve) {
                 data.frame(rows = curve$rows, score = curve$validation, which = "validation rows"))
   band <- data.frame(rows = curve$rows, low = curve$validation - curve$se, high = curve$validation + curve$se)
   ggplot2::ggplot(both, ggplot2::aes(.data$rows, .data$score)) +
-    ggplot2::geom_ribbon(data = band[!is.na(band$low), ], ggplot2::aes(x = .data$rows, ymin = .data$low, ymax = .data$high), inherit.aes = FALSE,
+    ggplot2::geom_ribbon(data = band[!is.na(band$low), ], ggplot2::aes(x = .data$rows, ymin = .data$low, ymax = .data$high),
+                         inherit.aes = FALSE,
                          fill = okabe_ito[1], alpha = 0.18) +
     ggplot2::geom_point(data = as.data.frame(each), ggplot2::aes(y = .data$validation), shape = 1, colour = "grey45", na.rm = TRUE) +
     ggplot2::geom_line(ggplot2::aes(colour = .data$which, linetype = .data$which), linewidth = 1, na.rm = TRUE) +
@@ -138,7 +145,8 @@ draw_learning_curve <- function(curve) {
     ggplot2::scale_shape_manual(values = c(17, 16)) +
     ggplot2::labs(title = "Would more rows help?", subtitle = wrapped_subtitle(attr(curve, "says")), x = "Training rows",
                   y = paste0(metric$label, " (", metric$direction, " is better)"), colour = NULL, linetype = NULL, shape = NULL,
-                  caption = wrapped_caption(attr(curve, "about"), ". Lines: means over splits. Band: one standard error. Rings: single splits.")) +
+                  caption = wrapped_caption(attr(curve, "about"),
+                                            ". Lines: means over splits. Band: one standard error. Rings: single splits.")) +
     theme_kilnwright()
 }
 
@@ -147,17 +155,20 @@ draw_learning_curve <- function(curve) {
 draw_optimism <- function(found) {
   fine <- is.data.frame(found) && all(c("estimate", "score", "low", "high", "metric") %in% names(found))
   check_argument(fine, "found", "what optimism() gave", found)
-  words <- c(naive = "naive: the best mean", tibshirani = "corrected by folds\n(Tibshirani & Tibshirani)", bootstrap = "corrected by bootstrap\n(rows drawn again)",
+  words <- c(naive = "naive: the best mean", tibshirani = "corrected by folds\n(Tibshirani & Tibshirani)",
+             bootstrap = "corrected by bootstrap\n(rows drawn again)",
              nested = "nested: the whole\nprocedure repeated")
   data <- found[!is.na(found$score), ]
   data$label <- factor(words[data$estimate], rev(words))
   bars <- data[!is.na(data$low), ]
   ggplot2::ggplot(data, ggplot2::aes(.data$score, .data$label)) +
     ggplot2::geom_vline(xintercept = data$score[data$estimate == "naive"], linetype = "dotted") +
-    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$low, xend = .data$high, yend = .data$label), linewidth = 1, colour = okabe_ito[1]) +
+    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$low, xend = .data$high, yend = .data$label), linewidth = 1,
+                          colour = okabe_ito[1]) +
     ggplot2::geom_point(size = 4, shape = 21, fill = "white", colour = okabe_ito[1], stroke = 1.5) +
-    ggplot2::geom_label(ggplot2::aes(label = format(signif(.data$score, 3))), vjust = -0.7, size = 4.2, label.size = 0, fill = "white") +
+    ggplot2::geom_text(ggplot2::aes(label = format(signif(.data$score, 3))), hjust = -0.2, vjust = -0.9, size = 4.2) +
     ggplot2::labs(title = "How good is the chosen setting really?", x = data$metric[1], y = NULL,
-                  caption = wrapped_caption("The best of many means is too good: it was picked for being best. Lines: 95 % over bootstrap draws or outer splits.")) +
+                  caption = wrapped_caption("The best of many means is too good: it was picked for being best. ",
+                                            "Lines: 95 % over bootstrap draws or outer splits.")) +
     theme_kilnwright()
 }

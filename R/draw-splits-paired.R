@@ -23,14 +23,17 @@ draw_split_scores <- function(cmp, by = NULL) {
   scores <- summary$scores[best, , drop = FALSE]
   splits <- cmp$plan$splits[summary$counted]
   pooled <- !is.null(cmp$results$pooled)
-  names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, function(s) if (max_rep(splits) > 1) paste0(s$rep, ".", s$part) else paste(s$part), "")
+  names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, function(s) if (max_rep(splits) > 1) paste0(s$rep, ".",
+      s$part) else paste(s$part), "")
   data <- data.frame(candidate = factor(rep(candidate_names(cmp)[best], ncol(scores)), candidate_names(cmp)[best]),
                      split = factor(rep(names, each = length(best)), names), score = as.vector(scores))
   last <- data[data$split == names[length(names)], ]
-  ggplot2::ggplot(data, ggplot2::aes(.data$split, .data$score, group = .data$candidate, colour = .data$candidate, linetype = .data$candidate,
+  ggplot2::ggplot(data, ggplot2::aes(.data$split, .data$score, group = .data$candidate, colour = .data$candidate,
+                                     linetype = .data$candidate,
                                      shape = .data$candidate)) +
     ggplot2::geom_line(linewidth = 0.8) + ggplot2::geom_point(size = 2.8) +
-    ggplot2::geom_text(data = last, ggplot2::aes(label = .data$candidate), hjust = 0, nudge_x = 0.15, size = 4, show.legend = FALSE, check_overlap = TRUE) +
+    ggplot2::geom_text(data = last, ggplot2::aes(label = .data$candidate), hjust = 0, nudge_x = 0.15, size = 4, show.legend = FALSE,
+                       check_overlap = TRUE) +
     candidate_scales() + ggplot2::scale_x_discrete(expand = ggplot2::expansion(add = c(0.4, 0.4 + 0.1 * length(names)))) +
     ggplot2::labs(title = paste0(metric$label, " of each candidate's best setting, split by split"),
                   subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)),

@@ -25,7 +25,8 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
   metric <- cmp_metric(cmp, by)
   candidate <- tuned_candidate(cmp, candidate)
   shares <- candidate_shares(cmp, candidate, metric)
-  if (nrow(shares) < 2L) stop_kw("draw", paste0("Fewer than two hyperparameters vary in ", quoted(candidate), "."), remedy = "Use draw_tuning().")
+  if (nrow(shares) < 2L) stop_kw("draw", paste0("Fewer than two hyperparameters vary in ", quoted(candidate), "."),
+                                 remedy = "Use draw_tuning().")
   along <- along %||% shares$hyperparameter[1:2]
   check_argument(is.character(along) && length(along) == 2L, "along", "two names of hyperparameters", along)
   for (name in along) check_choice(name, shares$hyperparameter, "along")
@@ -34,7 +35,8 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
   tiles$mean <- goodness(tiles$good, metric)
   for (name in along) tiles[[name]] <- as_level(tiles[[name]])
   leader <- data[data$leads, , drop = FALSE]
-  best <- tiles[tiles[[along[1]]] == as.character(as_level(leader[[along[1]]])) & tiles[[along[2]]] == as.character(as_level(leader[[along[2]]])), ]
+  is_led <- lapply(along, function(name) tiles[[name]] == as.character(as_level(leader[[name]])))
+  best <- tiles[is_led[[1]] & is_led[[2]], ]
   middle <- mean(range(tiles$good))
   digits <- max(2L, 2L - floor(log10(max(diff(range(tiles$mean)), 1e-8))))
   ggplot2::ggplot(tiles, ggplot2::aes(.data[[along[1]]], .data[[along[2]]])) +
@@ -46,7 +48,8 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
     ggplot2::labs(title = paste0(candidate, ": mean ", metric$label, " over ", along[1], " and ", along[2]),
                   subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)), x = along[1], y = along[2],
                   caption = wrapped_caption("Darker is better (", metric$direction, " ", metric$label, "); framed: the best.",
-                                            if (nrow(shares) > 2L) paste0(" Best over ", enumerate(setdiff(shares$hyperparameter, along)), "."))) +
+                                            if (nrow(shares) > 2L) paste0(" Best over ", enumerate(setdiff(shares$hyperparameter, along)),
+                                                "."))) +
     theme_kilnwright() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 

@@ -30,7 +30,8 @@ dependence <- function(model, columns, rows = 200, points = 25, class = NULL, se
   check_columns_exist(columns, names(model$schema), "columns")
   check_number(rows, "rows", min = 1, whole = TRUE)
   check_number(points, "points", min = 2, whole = TRUE)
-  if (is.null(model$job)) stop_kw("select", "A model opened from a file carries no rows to average over.", remedy = "Use the model from fit_final().")
+  if (is.null(model$job)) stop_kw("select", "A model opened from a file carries no rows to average over.",
+                                  remedy = "Use the model from fit_final().")
   if (model$kind != "number") {
     class <- class %||% model$event %||% model$levels[length(model$levels)]
     check_choice(class, model$levels, "class")
@@ -56,7 +57,8 @@ dependence <- function(model, columns, rows = 200, points = 25, class = NULL, se
   mean <- lapply(stats::setNames(nm = columns), function(name) values[[name]][grid[[name]]])
   summary <- tibble::as_tibble(c(mean, list(mean = colMeans(each), sd = apply(each, 2L, stats::sd))), .name_repair = "minimal")
   curves <- if (length(columns) == 1L) {
-    found <- list(row = rep(model$job$rows[some], ncol(each)), value = values[[1]][rep(seq_along(values[[1]]), each = n)], prediction = as.vector(each))
+    found <- list(row = rep(model$job$rows[some], ncol(each)), value = values[[1]][rep(seq_along(values[[1]]), each = n)],
+                  prediction = as.vector(each))
     tibble::as_tibble(stats::setNames(found, c("row", columns, "prediction")), .name_repair = "minimal")
   }
   structure(list(mean = summary, rows = curves, columns = columns, class = class, outcome = model$outcome,
@@ -101,7 +103,8 @@ frame_value <- function(values, like) {
 #' @export
 learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = NULL, most_splits = 10) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  check_argument(is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1), "shares", "at least two shares between 0 and 1", shares)
+  check_argument(is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1), "shares",
+                 "at least two shares between 0 and 1", shares)
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
   shares <- sort(unique(shares))
   cmp <- choice$cmp
@@ -121,11 +124,13 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = 
     mine <- by_split[by_split$share == share, ]
     known <- mine$validation[!is.na(mine$validation)]
     sd <- if (length(known) > 1L) stats::sd(known) else NA_real_
-    list(share = share, rows = mean(mine$rows), metric = metric$name, training = mean(mine$training, na.rm = TRUE), validation = mean(known),
+    list(share = share, rows = mean(mine$rows), metric = metric$name, training = mean(mine$training, na.rm = TRUE),
+         validation = mean(known),
          sd = sd, se = sd / sqrt(length(known)), splits = length(known))
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
-  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric, says = says_of_curve(table, by_split, metric),
+  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric, says = says_of_curve(table, by_split,
+      metric),
              about = choice_name(cmp, choice$at))
 }
 
@@ -143,7 +148,8 @@ curve_point <- function(order, share, split, work, at, data, plan, metric) {
   point <- list(share = share, rows = length(rows), training = NA_real_, validation = NA_real_)
   done <- with_conditions(without_rng_trace({
     training <- list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
-    refitted <- refit_setting(work, at, training, plan$seed, paste(c(plan$job$fingerprint, split$key, if (share < 1) share), collapse = " "))
+    refitted <- refit_setting(work, at, training, plan$seed, paste(c(plan$job$fingerprint, split$key, if (share < 1) share),
+                                                                   collapse = " "))
     validation <- frame_rows(data$frame, split$validation)
     for (state in refitted$states) validation <- use_step(state, validation)
     definition <- refitted$fitted$definition

@@ -59,7 +59,8 @@ fit_on_split <- function(choice, j) {
   split <- plan$splits[[j]]
   data <- working_data(plan$job)
   refitted <- suppressWarnings(refit_setting(
-    work, setting_in_work(work, cmp, choice$at), list(frame = frame_rows(data$frame, split$training), target = target_rows(data$target, split$training)),
+    work, setting_in_work(work, cmp, choice$at), list(frame = frame_rows(data$frame, split$training), target = target_rows(data$target,
+        split$training)),
     plan$seed, paste(plan$job$fingerprint, split$key)
   ))
   list(predict = function(frame) {
@@ -129,7 +130,8 @@ largest_errors <- function(choice, top = 20) {
   predicted <- as.vector(mean)
   error <- if (is.null(code)) abs(predicted - truth) else 1 - predicted
   shown <- utils::head(order(-error), top)
-  columns <- c(list(row = job$rows[row[shown]]), unclass(job$table)[job$roles$id], list(truth = truth[shown], predicted = predicted[shown], error = error[shown]))
+  columns <- c(list(row = job$rows[row[shown]]), unclass(job$table)[job$roles$id], list(truth = truth[shown], predicted = predicted[shown],
+      error = error[shown]))
   columns[job$roles$id] <- lapply(columns[job$roles$id], function(x) x[row[shown]])
   rest <- lapply(unclass(job$table)[names(job$schema)], function(x) x[row[shown]])
   tibble::as_tibble(c(columns, rest), .name_repair = "unique_quiet")

@@ -30,18 +30,23 @@ card_lines <- function(model) {
   kinds <- schema_kinds(model$schema)
   kept <- model$origin$set_aside
   c(paste0("# Model card: ", escape_markdown(model$outcome)), "",
-    paste0("Predicts **", escape_markdown(model$outcome), "** (", outcome_phrase(model), ") from ", count_of(length(kinds), "column"), "."), "",
+    paste0("Predicts **", escape_markdown(model$outcome), "** (", outcome_phrase(model), ") from ", count_of(length(kinds), "column"),
+           "."), "",
     "## The model", "",
-    paste0("- Family: `fam_", facts$family, "`, candidate \"", escape_markdown(facts$candidate), "\"", if (nzchar(facts$setting)) paste0(": ", facts$setting)),
+    paste0("- Family: `fam_", facts$family, "`, candidate \"", escape_markdown(facts$candidate), "\"",
+           if (nzchar(facts$setting)) paste0(": ", facts$setting)),
     paste0("- Preparation: ", if (length(steps) > 0L) paste(steps, collapse = ", then ") else "none"),
-    if (!is.null(model$threshold)) paste0("- ", escape_markdown(model$event), " is called from a probability of ", format(signif(model$threshold, 3)), " on"),
+    if (!is.null(model$threshold)) paste0("- ", escape_markdown(model$event), " is called from a probability of ",
+                                          format(signif(model$threshold, 3)), " on"),
     paste0("- Fitted on ", count_of(facts$working_rows, "row"), ", seed ", facts$seed),
     "", "## How it was chosen", "",
-    paste0("From ", count_of(facts$settings_compared, "setting"), " by ", facts$splits, ", metric `", facts$deciding_metric, "`, rule `", facts$rule, "`. ",
+    paste0("From ", count_of(facts$settings_compared, "setting"), " by ", facts$splits, ", metric `", facts$deciding_metric, "`, rule `",
+           facts$rule, "`. ",
            escape_markdown(facts$reason)),
     "", "## How good it is", "", score_table(model$scores, kept),
     "", if (is.null(kept)) {
-      paste0("Rows set aside: ", facts$set_aside_rows, ". Opened ", times_word(max(openings(facts$seal_fingerprint), facts$openings %||% 0L)), ".")
+      paste0("Rows set aside: ", facts$set_aside_rows, ". Opened ", times_word(max(openings(facts$seal_fingerprint),
+          facts$openings %||% 0L)), ".")
     } else {
       paste0("The ", kept$rows[1], " set-aside rows were opened ", times_word(kept$openings[1]), "; the interval is of 95 %.")
     },
@@ -63,7 +68,8 @@ times_word <- function(n) if (n == 0L) "never" else if (n == 1L) "once" else pas
 
 score_table <- function(scores, kept) {
   number <- function(x) vapply(x, function(v) if (is.na(v)) "-" else format(signif(v, 3)), "")
-  rows <- paste0("| ", scores$metric, " | ", number(scores$training), " | ", number(scores$validation), " (sd ", number(scores$validation_sd), ") |")
+  rows <- paste0("| ", scores$metric, " | ", number(scores$training), " | ", number(scores$validation), " (sd ",
+                 number(scores$validation_sd), ") |")
   head <- c("| metric | training | validation |", "|---|---|---|")
   if (is.null(kept)) return(c(head, rows))
   c(paste0(head[1], " set aside |"), paste0(head[2], "---|"),

@@ -46,7 +46,8 @@ explain_failed_prediction <- function(model, e) {
   other <- names(then)[now != then]
   if (inherits(e, "kw_error") || length(other) == 0L) stop(e)
   stop_kw("versions", "The model cannot predict with the packages that are installed.",
-          where = paste0(plain_message(e), " (", paste0(other, ": fitted with ", then[other], ", installed ", now[other], collapse = "; "), ")"),
+          where = paste0(plain_message(e), " (", paste0(other, ": fitted with ", then[other], ", installed ", now[other], collapse = "; "),
+                         ")"),
           remedy = "Install the versions that it was fitted with, or fit it again.")
 }
 

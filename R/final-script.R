@@ -24,7 +24,8 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv") 
   for (one in c("file", "data", "new_data")) check_string(get(one), one)
   check_writable_file(file)
   if (is.null(model$origin)) {
-    stop_kw("select", "A model that was opened from a file does not carry the rows it was fitted on.", remedy = "Use the model from fit_final().")
+    stop_kw("select", "A model that was opened from a file does not carry the rows it was fitted on.",
+            remedy = "Use the model from fit_final().")
   }
   written <- tempfile(fileext = ".R")
   on.exit(unlink(written))
@@ -40,21 +41,25 @@ script_lines <- function(model, data, new_data) {
   for (name in c("frame_from_new", "brief_target_plain", "family_input", "all_levels", "with_seed")) library$need(name)
   packages <- family_packages(model$family$definition, model$family$settings, model$kind)
   c(paste0("# ", c(
-      paste0("Final model: predicts ", model$outcome, " by fam_", model$facts$family, if (nzchar(model$facts$setting)) paste0(" (", model$facts$setting, ")"), "."),
+      paste0("Final model: predicts ", model$outcome, " by fam_", model$facts$family, if (nzchar(model$facts$setting)) paste0(" (",
+          model$facts$setting, ")"), "."),
       strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
       "Reads the table, learns the preparation and fits the model as it was done then; needs R",
       paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else "nothing else", "."))),
     "", paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
     "# ---- functions (explained where they are used, below) ----", "", library$lines(), "",
     "# ---- 1. the data ----", "",
-    "table <- utils::read.csv(data_file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")",
+    "read_table <- function(file) {",
+    "  utils::read.csv(file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")", "}",
+    "table <- read_table(data_file)",
     "# rows that the model was fitted on; the others were set aside",
     paste0("working <- ", r_text(model$job$rows)),
     paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)),
     paste0("missing_codes <- ", r_text(model$missing_codes)),
     paste0("schema <- ", r_text(model$schema)),
     "frame <- frame_from_new(table[working, , drop = FALSE], schema, missing_codes)",
-    paste0("target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ", r_text(model$job$roles$weight), ", group = ",
+    paste0("target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ", r_text(model$job$roles$weight),
+           ", group = ",
            r_text(model$job$roles$group), ")"), "",
     "# ---- 2. the preparation: learned on the working rows, used on any ----", "", unlist(lapply(steps, `[[`, "learn")), "",
     "prepare <- function(frame) {", paste0("  ", unlist(lapply(steps, `[[`, "use"))), "  frame", "}", "",
@@ -65,7 +70,7 @@ script_lines <- function(model, data, new_data) {
     "  prediction <- matrix(prediction, nrow(new))", "  colnames(prediction) <- paste0(\"p_\", levels)",
     class_lines(model), "}", "",
     "if (file.exists(new_file)) {",
-    "  new <- utils::read.csv(new_file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")",
+    "  new <- read_table(new_file)",
     "  utils::write.csv(predict_new(new), file.path(dirname(new_file), \"predictions.csv\"), row.names = FALSE)", "}")
 }
 
@@ -80,7 +85,8 @@ class_lines <- function(model) {
 brief_target_plain <- function(table, outcome, levels, weight, group) {
   y <- table[[outcome]]
   new_target(outcome = if (is.null(levels)) as.double(y) else factor(as.character(y), levels = levels),
-             weights = if (!is.null(weight)) table[[weight]], group = if (!is.null(group)) table[[group]], source_row = seq_len(nrow(table)))
+             weights = if (!is.null(weight)) table[[weight]], group = if (!is.null(group)) table[[group]],
+             source_row = seq_len(nrow(table)))
 }
 
 # What learning and using one step looks like in the script.
@@ -112,12 +118,14 @@ script_family <- function(model, library) {
   at <- setting_in_work(work, choice$cmp, choice$at)
   described <- fit_description(work, work$settings$fit[at])
   node <- work$settings$node[at]
-  seed <- derive_seed(plan$seed, paste(paste(plan$job$fingerprint, "all working rows"), if (node == 0L) "" else work$nodes[[node]]$key, described$key))
+  seed <- derive_seed(plan$seed, paste(paste(plan$job$fingerprint, "all working rows"), if (node == 0L) "" else work$nodes[[node]]$key,
+                                       described$key))
   definition <- described$definition
   fit <- library$name_of(definition$fit, "fit_family")
   predict <- library$name_of(definition$path$predict %||% definition$predict, "predict_family")
   accepts <- r_text(list(name = definition$name, accepts = definition$accepts[c("factors", "sparse", "missing")]))
-  arguments <- paste0("x, y, weights, settings, seed = ", seed, ", threads = 1L", if (!is.null(definition$inner_fits)) ", unit = inner_unit(target)")
+  arguments <- paste0("x, y, weights, settings, seed = ", seed, ", threads = 1L",
+                      if (!is.null(definition$inner_fits)) ", unit = inner_unit(target)")
   if (!is.null(definition$inner_fits)) library$need("inner_unit")
   call <- paste0(fit, "(", arguments, ")")
   c(paste0("# fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
@@ -128,7 +136,8 @@ script_family <- function(model, library) {
     paste0("weights <- ", if (definition$accepts$weights) "target$weights" else "NULL"),
     paste0("model <- ", if (definition$random) paste0("with_seed(", seed, ", ", call, ")") else call), "",
     "predict_frame <- function(frame) {", "  x <- family_input(frame, family)",
-    paste0("  all_levels(", predict, "(model, x", if (!is.null(definition$path)) paste0(", ", r_text(model$value)), "), present, levels)"), "}")
+    paste0("  all_levels(", predict, "(model, x", if (!is.null(definition$path)) paste0(", ", r_text(model$value)),
+           "), present, levels)"), "}")
 }
 
 # Functions that the script needs, gathered with all that they call.
@@ -204,6 +213,7 @@ source_text <- function(f) {
 # A value as R code, to the last digit.
 r_text <- function(x) {
   if (is.function(x)) return(paste(source_text(x), collapse = "\n"))
-  paste(deparse(x, width.cutoff = 100L, control = c("quoteExpressions", "keepNA", "keepInteger", "niceNames", "showAttributes", "digits17")),
+  paste(deparse(x, width.cutoff = 100L, control = c("quoteExpressions", "keepNA", "keepInteger", "niceNames", "showAttributes",
+                                                    "digits17")),
         collapse = "\n")
 }

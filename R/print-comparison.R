@@ -108,15 +108,18 @@ print.kw_shortlist <- function(x, ...) {
   about <- attr(x, "about")
   unclear <- any(is.na(x$tied))
   on_list <- sum(x$tied, na.rm = TRUE)
-  say_wrapped(paste0("Shortlist: ", on_list, " of ", count_of(about$of, "setting"), " cannot be told apart from the leader by ", x$metric[1],
+  say_wrapped(paste0("Shortlist: ", on_list, " of ", count_of(about$of, "setting"), " cannot be told apart from the leader by ",
+                     x$metric[1],
                      if (about$adjust == "holm") " (Holm-adjusted)",
-                     if (unclear) paste0("; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ", fewest_splits, " splits in common")))
+                     if (unclear) paste0("; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ", fewest_splits,
+                                         " splits in common")))
   shown <- utils::head(as.data.frame(x), 15L)
   spread <- stats::median((x$high - x$low)[!is.na(x$high) & x$high > x$low] / 4)
   number <- function(v) vapply(v, round_to, "", uncertainty = spread)
   fixed <- c("place", "candidate", "setting", "metric", "mean", "difference", "low", "high", "p", "splits", "tied")
   varied <- shown[setdiff(names(shown), fixed)]
-  rows <- data.frame(place = ifelse(is.na(shown$place), "-", shown$place), candidate = shown$candidate, mean = number(shown$mean), worse_by = number(shown$difference),
+  rows <- data.frame(place = ifelse(is.na(shown$place), "-", shown$place), candidate = shown$candidate, mean = number(shown$mean),
+                     worse_by = number(shown$difference),
                      interval = ifelse(is.na(shown$low) | shown$place %in% 1L, "", paste(number(shown$low), "to", number(shown$high))))
   rows$setting <- vapply(seq_len(nrow(shown)), function(i) {
     values <- lapply(varied, `[[`, i)

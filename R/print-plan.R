@@ -169,11 +169,13 @@ print_preview_time <- function(x) {
   if (length(failed) > 0L) return(say_wrapped(paste0("Time: cannot be told, since the pilot fits of ", enumerate(failed), " failed")))
   workers <- usual_workers()
   say_wrapped(paste0("Time: about ", format_duration(x$seconds), " by one process",
-                     if (workers > 1L && x$seconds > worth_workers) paste0(", ", format_duration(x$seconds / workers), " by ", workers, " workers"),
+                     if (workers > 1L && x$seconds > worth_workers) paste0(", ", format_duration(x$seconds / workers), " by ", workers,
+                         " workers"),
                      "; peak memory about ", format(signif(x$megabytes, 2)), " MB a process"))
 }
 
-short_duration <- function(seconds) if (seconds < 1) paste(format(signif(1000 * seconds, 2)), "ms") else paste(format(signif(seconds, 2)), "s")
+short_duration <- function(seconds) if (seconds < 1) paste(format(signif(1000 * seconds, 2)), "ms") else paste(format(signif(seconds, 2)),
+    "s")
 
 # A plain table of text columns within 80 columns; the last column is wrapped.
 print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {

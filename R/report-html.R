@@ -60,15 +60,20 @@ report_page <- function(cmp, parts) {
                  "<title>", htmltools::htmlEscape(title), "</title><style>", report_style, "</style></head>")
   contents <- tags$nav(lapply(parts, function(part) tags$a(href = paste0("#", part$id), part$title)))
   sections <- lapply(parts, function(part) tags$section(id = part$id, tags$h2(part$title), part$body))
-  body <- tags$body(tags$header(tags$h1(title), contents), tags$main(sections), htmltools::HTML(paste0("<script>", report_script, "</script>")))
+  body <- tags$body(tags$header(tags$h1(title), contents), tags$main(sections), htmltools::HTML(paste0("<script>", report_script,
+      "</script>")))
   paste0(head, as.character(body), "</html>")
 }
 
 report_style <- paste(
-  "body{font:16px/1.5 system-ui,sans-serif;color:#1c1c1c;margin:0;background:#fff}header,main{max-width:1080px;margin:0 auto;padding:1rem 1.5rem}",
+  "body{font:16px/1.5 system-ui,sans-serif;color:#1c1c1c;margin:0;background:#fff}",
+  "header,main{max-width:1080px;margin:0 auto;padding:1rem 1.5rem}",
   "h1{margin:.4rem 0;font-size:1.9rem}h2{border-top:2px solid #222;padding-top:.5rem;margin-top:2.4rem;font-size:1.35rem}",
-  "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}.wide{overflow:auto;max-height:34rem}figure{margin:1rem 0}",
-  "th,td{padding:.25rem .7rem;border-bottom:1px solid #ccc;text-align:left;vertical-align:top}td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
+  "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}",
+  "table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}",
+  ".wide{overflow:auto;max-height:34rem}figure{margin:1rem 0}",
+  "th,td{padding:.25rem .7rem;border-bottom:1px solid #ccc;text-align:left;vertical-align:top}",
+  "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
   "th button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}",
   "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid #e3e3e3}figcaption{color:#444;font-size:.92rem}",
   ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem .3rem}pre{padding:.8rem;overflow-x:auto}", sep = "\n"
@@ -80,8 +85,10 @@ report_script <- paste(
   "var th=b.parentNode,t=th.closest('table'),i=Array.prototype.indexOf.call(th.parentNode.children,th),body=t.tBodies[0];",
   "var up=th.getAttribute('aria-sort')!=='ascending';",
   "t.querySelectorAll('th').forEach(function(x){x.removeAttribute('aria-sort')});th.setAttribute('aria-sort',up?'ascending':'descending');",
-  "Array.prototype.slice.call(body.rows).sort(function(r,s){var x=r.cells[i].dataset.v||r.cells[i].textContent,y=s.cells[i].dataset.v||s.cells[i].textContent;",
-  "var p=parseFloat(x),q=parseFloat(y),c=(isNaN(p)||isNaN(q))?x.localeCompare(y):p-q;return up?c:-c}).forEach(function(r){body.appendChild(r)})})});", sep = "\n"
+  "Array.prototype.slice.call(body.rows).sort(function(r,s){var x=r.cells[i].dataset.v||r.cells[i].textContent,",
+  "y=s.cells[i].dataset.v||s.cells[i].textContent;",
+  "var p=parseFloat(x),q=parseFloat(y),c=(isNaN(p)||isNaN(q))?x.localeCompare(y):p-q;",
+  "return up?c:-c}).forEach(function(r){body.appendChild(r)})})});", sep = "\n"
 )
 
 report_part <- function(id, title, ...) list(id = id, title = title, body = htmltools::tagList(...))
@@ -92,10 +99,12 @@ say_html <- function(...) htmltools::tags$p(class = "say", paste0(...))
 report_table <- function(table, sortable = FALSE) {
   tags <- htmltools::tags
   numeric <- vapply(table, is.numeric, logical(1))
-  heads <- Map(function(name, n) tags$th(class = if (n) "n", if (sortable) tags$button(type = "button", name) else name), names(table), numeric)
+  heads <- Map(function(name, n) tags$th(class = if (n) "n", if (sortable) tags$button(type = "button", name) else name), names(table),
+               numeric)
   texts <- lapply(table, function(x) if (is.numeric(x)) ifelse(is.na(x), "", format_each(x)) else ifelse(is.na(x), "", as.character(x)))
   rows <- lapply(seq_len(nrow(table)), function(i) {
-    tags$tr(Map(function(text, x, n) tags$td(class = if (n) "n", `data-v` = if (n && !is.na(x[i])) format(x[i], digits = 12), text[i]), texts, table, numeric))
+    tags$tr(Map(function(text, x, n) tags$td(class = if (n) "n", `data-v` = if (n && !is.na(x[i])) format(x[i], digits = 12), text[i]),
+                texts, table, numeric))
   })
   tags$div(class = "wide", tags$table(tags$thead(tags$tr(unname(heads))), tags$tbody(rows)))
 }
@@ -119,7 +128,8 @@ report_question <- function(cmp) {
   job <- cmp$plan$job
   outcome <- job$table[[job$outcome]]
   about <- if (job$kind == "number") {
-    paste0("a number between ", format(signif(min(outcome), 4)), " and ", format(signif(max(outcome), 4)), ", mean ", format(signif(mean(outcome), 4)))
+    paste0("a number between ", format(signif(min(outcome), 4)), " and ", format(signif(max(outcome), 4)), ", mean ",
+           format(signif(mean(outcome), 4)))
   } else {
     shares <- round(100 * prop.table(table(outcome)))
     paste0(length(shares), " classes: ", paste0(names(shares), " ", shares, " %", collapse = ", "))
@@ -128,7 +138,8 @@ report_question <- function(cmp) {
   counts <- table(kinds)
   report_part("question", "Question and data",
     say_html("Predict ", job$outcome, " (", about, ") from ", length(kinds), " columns."),
-    htmltools::tags$p(paste0(count_of(nrow(job$table), "working row"), if (!is.null(job$sealed)) paste0("; ", count_of(job$sealed$n, "row"), " set aside, unseen by all that follows until the end"),
+    htmltools::tags$p(paste0(count_of(nrow(job$table), "working row"), if (!is.null(job$sealed)) paste0("; ", count_of(job$sealed$n, "row"),
+        " set aside, unseen by all that follows until the end"),
                              ". Columns: ", paste0(counts, " ", names(counts), collapse = ", "),
                              if (!is.null(job$roles$group)) paste0(". Rows of one ", job$roles$group, " are kept together"), ".")))
 }
@@ -143,8 +154,10 @@ report_tried <- function(cmp) {
   cost$share <- round(100 * cost$share, 1)
   names(cost)[3] <- "% of the whole"
   report_part("tried", "What was tried, and what it cost",
-    say_html(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(nrow(table), "candidate"), ", by ", cmp$plan$splitter$label, split_words(cmp$plan),
-             ": ", count_of(length(cmp$results$candidate) * length(cmp$plan$splits), "score"), " from ", count_of(cmp$results$fits * length(cmp$plan$splits), "fit"), " in ",
+    say_html(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(nrow(table), "candidate"), ", by ",
+             cmp$plan$splitter$label, split_words(cmp$plan),
+             ": ", count_of(length(cmp$results$candidate) * length(cmp$plan$splits),
+                            "score"), " from ", count_of(cmp$results$fits * length(cmp$plan$splits), "fit"), " in ",
              format_duration(cmp$seconds), "."),
     if (!is.null(cmp$stopped)) htmltools::tags$p(htmltools::tags$strong(paste0("The run was stopped by ", cmp$stopped, "."))),
     report_table(table), report_table(cost))
@@ -172,7 +185,8 @@ report_spread <- function(cmp) {
   pairs <- tryCatch(compare_pairs(cmp), kw_error_select = function(e) NULL)
   report_part("spread", "Spread by split", report_figure(draw_split_scores(cmp), "Scores split by split"),
     if (!is.null(pairs)) {
-      htmltools::tagList(htmltools::tags$p("Differences between the candidates' best settings, with corrected paired intervals (Nadeau & Bengio 2003):"),
+      htmltools::tagList(htmltools::tags$p("Differences between the candidates' best settings, with corrected paired ",
+                                           "intervals (Nadeau & Bengio 2003):"),
                          report_table(pairs[c("first", "second", "difference", "low", "high", "p", "tied")]))
     })
 }
@@ -184,7 +198,8 @@ report_tuning <- function(cmp) {
   report_part("tuning", "Scores against hyperparameters",
     if (length(tuned) == 0L) htmltools::tags$p("Nothing varied."),
     lapply(utils::head(tuned, 8L), function(name) report_figure(draw_tuning(cmp, name), paste("Tuning of", name))),
-    if (nrow(shares <- hyperparameter_shares(cmp)) > 0L) report_table(shares[c("candidate", "hyperparameter", "values", "share", "range", "se", "matters")]))
+    if (nrow(shares <- hyperparameter_shares(cmp)) > 0L) report_table(shares[c("candidate", "hyperparameter", "values", "share", "range",
+        "se", "matters")]))
 }
 
 report_choice <- function(choice) {
@@ -206,12 +221,14 @@ report_estimate <- function(cmp) {
 report_set_aside <- function(model) {
   scores <- model$origin$set_aside
   body <- if (is.null(scores)) {
-    htmltools::tags$p(if (is.null(model$job$sealed)) "No rows were set aside." else "The set-aside rows have not been opened: score_set_aside(model).")
+    htmltools::tags$p(if (is.null(model$job$sealed)) "No rows were set aside." else
+                        "The set-aside rows have not been opened: score_set_aside(model).")
   } else {
     htmltools::tagList(
       say_html("The ", count_of(scores$rows[1], "set-aside row"), " were opened ", times_word(scores$openings[1]), "."),
       report_table(scores[c("metric", "training", "validation", "validation_sd", "set_aside", "low", "high")]),
-      if (scores$openings[1] > 1L) htmltools::tags$p("They were opened more than once: a model changed after looking at them will seem better than it is."))
+      if (scores$openings[1] > 1L) htmltools::tags$p("They were opened more than once: a model changed after ",
+                                                          "looking at them will seem better than it is."))
   }
   report_part("set-aside", "Rows set aside", body)
 }
@@ -225,8 +242,11 @@ report_explanation <- function(model, choice) {
   report_part("explanation", "What the model looks at",
     if (!is.null(importance)) report_figure(draw_importance(importance), "Importance of columns"),
     lapply(top, function(column) report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)),
-    if (choice$cmp$plan$job$kind == "number") report_figure(draw_observed(choice), "Observed against predicted") else report_figure(draw_confusion(choice), "Confusion table"),
-    if (two) htmltools::tagList(report_figure(draw_roc(choice$cmp), "ROC curves", height = 760), report_figure(draw_calibration(choice$cmp), "Calibration")),
+    if (choice$cmp$plan$job$kind == "number") report_figure(draw_observed(choice),
+                                                            "Observed against predicted") else report_figure(draw_confusion(choice),
+                                                                "Confusion table"),
+    if (two) htmltools::tagList(report_figure(draw_roc(choice$cmp), "ROC curves", height = 760), report_figure(draw_calibration(choice$cmp),
+        "Calibration")),
     if (!is.null(curve)) report_figure(draw_learning_curve(curve), "Learning curve"),
     htmltools::tags$h3("The rows that it gets most wrong"), report_table(as.data.frame(errors)[seq_len(min(ncol(errors), 10L))]))
 }
@@ -244,6 +264,8 @@ report_repeat <- function(cmp, choice) {
   tags <- htmltools::tags
   facts <- c(paste0("seed ", plan$seed), paste0("data fingerprint ", substr(plan$job$fingerprint, 1, 16)), paste0("R ", cmp$versions$r),
              paste(names(cmp$versions$packages), unlist(cmp$versions$packages)), cmp$versions$platform, paste("BLAS", cmp$versions$blas))
-  report_part("repeat", "How to repeat it", tags$p("The same plan on the same data gives the same numbers, on any number of workers, with:"),
-    tags$ul(lapply(facts, tags$li)), if (!is.null(choice)) tags$p(paste0("The final model: select_final(cmp, rule = \"", choice$rule, "\") |> fit_final()")))
+  report_part("repeat", "How to repeat it",
+    tags$p("The same plan on the same data gives the same numbers, on any number of workers, with:"),
+    tags$ul(lapply(facts, tags$li)), if (!is.null(choice)) tags$p(paste0("The final model: select_final(cmp, rule = \"", choice$rule,
+        "\") |> fit_final()")))
 }

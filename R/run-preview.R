@@ -38,7 +38,8 @@ preview <- function(plan, ..., pilots = TRUE) {
   table$seconds <- timed$fit_seconds * table$fits * n_splits
   structure(
     list(plan = plan, candidates = table, seconds = sum(table$seconds) + timed$step_seconds * n_splits,
-         megabytes = timed$megabytes + sum(table$settings) * n_splits * length(plan$metrics) * 8 / 2^20, splits = n_splits, settings = sum(table$settings),
+         megabytes = timed$megabytes + sum(table$settings) * n_splits * length(plan$metrics) * 8 / 2^20,
+         splits = n_splits, settings = sum(table$settings),
          scores = sum(table$settings) * n_splits, fits = length(work$fits$node) * n_splits,
          steps = length(work$nodes) * n_splits,
          steps_unshared = sum(chain_lengths(work)) * n_splits),

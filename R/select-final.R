@@ -82,7 +82,8 @@ own_rule <- function(cmp, field, rule) {
   }
   picked <- rows_in_standings(cmp, table[row, ])
   reason <- if (is.list(said)) said$reason
-  list(at = picked, reason = reason %||% paste0(field$name(picked), " was chosen by a function of the user's; its mean ", field$metric$label,
+  list(at = picked, reason = reason %||% paste0(field$name(picked), " was chosen by a function of the user's; its mean ",
+                                                field$metric$label,
                                                 " is ", with_spread(field$mean[picked], field$se[picked]), "."))
 }
 

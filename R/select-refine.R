@@ -143,7 +143,8 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
   }
   added <- plan_comparison(plan$job, more, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
                            provided = vapply(plan$provided, `[[`, "", "text"), seed = plan$seed)
-  keep <- c(if (!is.null(cmp$results$training)) "training_scores", if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions")
+  keep <- c(if (!is.null(cmp$results$training)) "training_scores",
+            if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions")
   ran <- run_comparison(added, keep = keep %||% "none", ...)
   bind_comparisons(cmp, ran)
 }
@@ -211,7 +212,8 @@ refuse_unlike <- function(a, b, name_a, name_b, metric) {
               outcome = !identical(a$plan$job$outcome, b$plan$job$outcome), splits = !identical(keys(a), keys(b)),
               metrics = !metric$name %in% names(b$plan$metrics))
   if (!any(differ)) return(invisible())
-  stop_kw("select", paste0(quoted(name_a), " and ", quoted(name_b), " cannot be compared: their ", enumerate(names(which(differ))), " differ."),
+  stop_kw("select", paste0(quoted(name_a), " and ", quoted(name_b), " cannot be compared: their ", enumerate(names(which(differ))),
+                           " differ."),
           remedy = "Run both with the same brief, splits, metrics and seed.")
 }
 

@@ -43,7 +43,8 @@ set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
   chosen <- best_threshold(bind_parts(parts), metric, provided, limits)
   metrics <- c(stats::setNames(list(metric), metric$name), Filter(function(m) m$by_class, plan$metrics))
   scores <- nested_scores(choice, parts, unlist(nested), metrics[!duplicated(names(metrics))])
-  choice$threshold <- list(value = chosen$threshold, metric = metric$name, label = metric$label, unit = metric$unit, scores = scores, by_split = unlist(nested),
+  choice$threshold <- list(value = chosen$threshold, metric = metric$name, label = metric$label, unit = metric$unit, scores = scores,
+                           by_split = unlist(nested),
                            curve = chosen$curve, reason = threshold_reason(chosen, metric, scores, provided, plan$job$event))
   choice
 }

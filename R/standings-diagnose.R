@@ -77,7 +77,8 @@ column_apart <- function(x, here, name) {
     spread <- stats::sd(value, na.rm = TRUE)
     if (is.na(spread) || spread == 0 || all(is.na(value[here]))) return(NULL)
     size <- abs(mean(value[here], na.rm = TRUE) - mean(value[!here], na.rm = TRUE)) / spread
-    return(list(size = size, text = paste0(name, " (mean ", shown(mean(x[here], na.rm = TRUE)), " against ", shown(mean(x[!here], na.rm = TRUE)), ")")))
+    return(list(size = size, text = paste0(name, " (mean ", shown(mean(x[here], na.rm = TRUE)), " against ",
+                                           shown(mean(x[!here], na.rm = TRUE)), ")")))
   }
   level <- as.character(x)
   if (length(unique(level)) > 50L) return(NULL)
@@ -87,7 +88,8 @@ column_apart <- function(x, here, name) {
   size <- abs(inside - outside) / sqrt(pmax(outside * (1 - outside), 1 / length(x)))
   if (length(size) == 0L || all(is.na(size))) return(NULL)
   top <- which.max(size)
-  list(size = size[[top]], text = paste0(name, " (", known[top], " ", round(100 * inside[[top]]), " % against ", round(100 * outside[[top]]), " %)"))
+  list(size = size[[top]], text = paste0(name, " (", known[top], " ", round(100 * inside[[top]]), " % against ",
+                                         round(100 * outside[[top]]), " %)"))
 }
 
 # Best values of numeric hyperparameters at an end of what was tried.
@@ -126,7 +128,8 @@ find_flat <- function(cmp, metric) {
   flat <- shares[!is.na(shares$matters) & !shares$matters, ]
   unlist(lapply(seq_len(nrow(flat)), function(i) {
     finding("hardly matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
-            paste0("the best means for its ", flat$values[i], " values differ by ", signif(flat$range[i], 2), ", less than one standard error (",
+            paste0("the best means for its ", flat$values[i], " values differ by ", signif(flat$range[i], 2),
+                   ", less than one standard error (",
                    signif(flat$se[i], 2), ")"),
             "Fix it at a simple value, and search others more finely.")
   }), recursive = FALSE)
@@ -171,7 +174,8 @@ find_wide_spread <- function(cmp, metric, summary) {
   if (length(wide) == 0L) return(NULL)
   widest <- wide[which.max(sd[wide])]
   finding("unusual spread", choice_name(cmp, widest),
-          paste0(count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have", " more than three times the usual standard deviation (",
+          paste0(count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have",
+                 " more than three times the usual standard deviation (",
                  signif(usual, 2), "); here it is ", signif(sd[widest], 2)),
           "Look at scores_by_split(): a few splits on which it breaks down?")
 }
@@ -196,7 +200,8 @@ find_failed <- function(cmp) {
                      paste0(count_of(nrow(gone), "score"), " could not be had; commonest message, from ", commonest), "See failures(cmp).")
   }
   if (length(cmp$plan$provided) > 0L && !any(meets_constraints(cmp))) {
-    found <- c(found, finding("constraints", "all settings", "no setting meets the constraints", "Loosen `provided`, or move the threshold."))
+    found <- c(found, finding("constraints", "all settings", "no setting meets the constraints",
+                              "Loosen `provided`, or move the threshold."))
   }
   found
 }
@@ -250,7 +255,8 @@ optimism_sentence <- function(cmp) {
   found <- optimism(cmp)
   at <- found[found$estimate == "tibshirani", ]
   if (is.na(at$score)) return(NULL)
-  paste0("Being the best of ", length(cmp$results$candidate), ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2), ".")
+  paste0("Being the best of ", length(cmp$results$candidate), ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2),
+         ".")
 }
 
 finding_sentence <- function(cmp) {

@@ -43,7 +43,8 @@ compile_work <- function(spaces, tables, share = TRUE) {
 # does no further step begin there?
 only_inputs <- function(work) {
   parents <- vapply(work$nodes, `[[`, integer(1), "parent")
-  forms <- vapply(work$spaces, function(space) canonical_text(space$pipeline$family$definition$accepts[c("factors", "sparse", "missing")]), "")
+  forms <- vapply(work$spaces, function(space) canonical_text(space$pipeline$family$definition$accepts[c("factors", "sparse", "missing")]),
+                  "")
   of_fit <- forms[work$fits$candidate]
   several <- tapply(of_fit, factor(work$fits$node, c(0L, seq_along(work$nodes))), function(form) length(unique(form)) > 1L)
   !(c(0L, seq_along(work$nodes)) %in% parents) & !(several %in% TRUE)

@@ -34,6 +34,10 @@ photograph <- function(name, words, shown, most = 38L) {
     "<pre style='margin:14px 18px;color:#e6e6e6;font:16.5px/1.2 \"DejaVu Sans Mono\",monospace'>",
     escape(paste(text, collapse = "\n")), "</pre></body></html>"
   ), page)
+  photograph_page(page, name)
+}
+
+photograph_page <- function(page, name) {
   profile <- tempfile("profile-")
   system2(chromium, c("--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
                       "--disable-background-networking", "--disable-component-update", "--disable-sync",
@@ -69,4 +73,26 @@ file.copy(file.path(all, "figures", "standings.png"), file.path(folder, "all-fam
 curves <- run_comparison(job, candidates(boosted = fam_boosted(trees = from_to(10, 400, points = 14), rate = 0.05, depth = among(1, 4))),
                          splits = split_kfold(5, repeats = 3), metrics = c("auc", "log_loss"), decide = "log_loss", seed = 41,
                          keep = "training_scores", quiet = TRUE)
+verdict <- c("library(kilnwright)", "cmp <- readRDS(Sys.getenv('CMP'))", "summary(cmp)", "shortlist(cmp)")
+ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
+sealed <- set_aside(job, share = 0.2, seed = 7)
+cmp <- run_comparison(sealed, candidates(
+  baseline = fam_baseline(),
+  penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-3, 1, "log", 6), lasso_share = among(0, 1))),
+  tree = pipeline(pre_missing(), fam_tree(complexity = from_to(1e-3, 0.1, "log", 8), min_leaf = among(2, 5, 10, 20))),
+  forest = pipeline(ready, fam_forest(trees = 200, min_leaf = among(2, 10)))
+), splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41, keep = c("training_scores", "all_predictions"), quiet = TRUE)
+kept <- tempfile(fileext = ".rds")
+saveRDS(cmp, kept)
+Sys.setenv(CMP = kept)
+photograph("shortlist", c("-e", paste(verdict, collapse = "; ")), c("> summary(cmp); shortlist(cmp)"), most = 44L)
+choice <- select_final(cmp)
+model <- fit_final(choice)
+invisible(score_set_aside(model))
+save_figure(draw_roc(cmp), file.path(folder, "roc.png"))
+save_figure(draw_tuning_map(cmp, "tree"), file.path(folder, "tuning-map.png"))
+save_figure(draw_importance(column_importance(choice)), file.path(folder, "importance.png"))
+page <- tempfile(fileext = ".html")
+write_report(model, page)
+photograph_page(page, "report")
 save_figure(draw_tuning(curves, "boosted"), file.path(folder, "training-curves.png"))

@@ -152,3 +152,22 @@ test_that("nested resampling never lets a model see the rows that judge it", {
   expect_identical(again$scores, found$scores)
   expect_length(list.files(folder, "sqlite$"), 4)
 })
+
+test_that("settings without all their scores are left out, and a metric that is undefined on some splits is compared on the rest", {
+  fam_fails <- define_family("fails", "two_class", function(x, y, weights, settings, seed, threads) {
+    if (settings$bad == 1 && length(y) %% 2 == 1) stop("odd")
+    mean(as.integer(y) == 2)
+  }, function(model, x) cbind(rep(1 - model, nrow(x)), model), defaults = list(bad = 0))
+  cmp <- quiet_run(toy_brief(table = toy(151)), candidates(f = pipeline(pre_onehot(), fam_fails(bad = among(0, 1))), t = fam_tree()), splits = split_kfold(6), seed = 2)
+  expect_true(any(is.na(standings(cmp)$place)))
+  expect_false(anyNA(shortlist(cmp, all = TRUE)$mean))
+  expect_match(diagnose(cmp)$finding, "failures", all = FALSE)
+  expect_output(print(summary(cmp)), "failures")
+  table <- toy(144)
+  table$two <- c(rep("yes", 9), rep("no", 135))
+  rare <- quiet_run(toy_brief("two_class", table), candidates(b = fam_baseline(), t = fam_tree()), splits = split_kfold(12, stratify = FALSE), metrics = "auc", seed = 4)
+  used <- unique(standings(rare)$splits)
+  expect_lt(used, 12)
+  expect_true(all(shortlist(rare, all = TRUE)$splits == used))
+  expect_s3_class(optimism(rare), "tbl_df")
+})
