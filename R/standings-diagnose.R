@@ -36,7 +36,7 @@ diagnose <- function(cmp, by = NULL) {
   tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
 }
 
-finding <- function(finding, where, says, remedy) list(list(finding = finding, where = where, says = says, remedy = remedy))
+oddity <- function(finding, where, says, remedy) list(list(finding = finding, where = where, says = says, remedy = remedy))
 
 split_name <- function(split) if (split$rep > 1) paste0("repeat ", split$rep, ", split ", split$part) else paste("split", split$part)
 
@@ -48,7 +48,7 @@ find_odd_splits <- function(cmp, metric, summary) {
   odd <- which(abs(off - stats::median(off)) > 3.5 * max(spread, 1e-12))
   unlist(lapply(odd, function(j) {
     split <- cmp$plan$splits[summary$counted][[j]]
-    finding("odd split", split_name(split),
+    oddity("odd split", split_name(split),
             paste0("all settings score ", if (goodness(off[j], metric) < 0) "worse" else "better", " there: a median of ",
                    signif(stats::median(scores[, j]), 3), " against ", signif(stats::median(scores[, -j]), 3), " on the others. ",
                    rows_apart(cmp, split)),
@@ -97,7 +97,7 @@ find_edges <- function(cmp, metric, summary) {
   found <- NULL
   for (edge in best_at_edges(cmp, metric, summary)) {
     if (!is.null(edge$bound)) next
-    found <- c(found, finding("at the edge", paste0(edge$candidate, ", ", edge$name),
+    found <- c(found, oddity("at the edge", paste0(edge$candidate, ", ", edge$name),
       paste0("the best value, ", format(edge$value), ", is the ", edge$side, " that was tried"),
       paste0("Try ", if (edge$side == "lowest") "lower" else "higher", " values: see refine_ranges().")))
   }
@@ -127,7 +127,7 @@ find_flat <- function(cmp, metric) {
   shares <- hyperparameter_shares(cmp, metric$name)
   flat <- shares[!is.na(shares$matters) & !shares$matters, ]
   unlist(lapply(seq_len(nrow(flat)), function(i) {
-    finding("hardly matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
+    oddity("hardly matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
             paste0("the best means for its ", flat$values[i], " values differ by ", signif(flat$range[i], 2),
                    ", less than one standard error (",
                    signif(flat$se[i], 2), ")"),
@@ -173,7 +173,7 @@ find_wide_spread <- function(cmp, metric, summary) {
   wide <- which(sd > 3 * usual & usual > 0)
   if (length(wide) == 0L) return(NULL)
   widest <- wide[which.max(sd[wide])]
-  finding("unusual spread", choice_name(cmp, widest),
+  oddity("unusual spread", choice_name(cmp, widest),
           paste0(count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have",
                  " more than three times the usual standard deviation (",
                  signif(usual, 2), "); here it is ", signif(sd[widest], 2)),
@@ -185,7 +185,7 @@ find_gap <- function(cmp, metric, summary) {
   unlist(lapply(best_of_candidates(cmp, metric$name), function(at) {
     gap <- goodness(summary$training[at], metric) - goodness(summary$mean[at], metric)
     if (is.na(gap) || is.na(summary$sd[at]) || gap < max(2 * summary$sd[at], 1e-6)) return(NULL)
-    finding("over-fitting", choice_name(cmp, at),
+    oddity("over-fitting", choice_name(cmp, at),
             paste0("training score ", signif(summary$training[at], 3), " against ", signif(summary$mean[at], 3), " in validation"),
             "Simpler settings may do as well; learning_curve() says whether more rows would help.")
   }), recursive = FALSE)
@@ -196,11 +196,11 @@ find_failed <- function(cmp) {
   found <- NULL
   if (nrow(gone) > 0L) {
     commonest <- names(sort(table(paste0(gone$stage, ": ", gone$message)), decreasing = TRUE))[1]
-    found <- finding("failures", paste(unique(gone$candidate), collapse = ", "),
+    found <- oddity("failures", paste(unique(gone$candidate), collapse = ", "),
                      paste0(count_of(nrow(gone), "score"), " could not be had; commonest message, from ", commonest), "See failures(cmp).")
   }
   if (length(cmp$plan$provided) > 0L && !any(meets_constraints(cmp))) {
-    found <- c(found, finding("constraints", "all settings", "no setting meets the constraints",
+    found <- c(found, oddity("constraints", "all settings", "no setting meets the constraints",
                               "Loosen `provided`, or move the threshold."))
   }
   found
