@@ -23,8 +23,8 @@ draw_split_scores <- function(cmp, by = NULL) {
   scores <- summary$scores[best, , drop = FALSE]
   splits <- cmp$plan$splits[summary$counted]
   pooled <- !is.null(cmp$results$pooled)
-  names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, function(s) if (max_rep(splits) > 1) paste0(s$rep, ".",
-      s$part) else paste(s$part), "")
+  split_label <- function(s) if (max_rep(splits) > 1) paste0(s$rep, ".", s$part) else paste(s$part)
+  names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, split_label, "")
   data <- data.frame(candidate = factor(rep(candidate_names(cmp)[best], ncol(scores)), candidate_names(cmp)[best]),
                      split = factor(rep(names, each = length(best)), names), score = as.vector(scores))
   last <- data[data$split == names[length(names)], ]

@@ -174,8 +174,9 @@ print_preview_time <- function(x) {
                      "; peak memory about ", format(signif(x$megabytes, 2)), " MB a process"))
 }
 
-short_duration <- function(seconds) if (seconds < 1) paste(format(signif(1000 * seconds, 2)), "ms") else paste(format(signif(seconds, 2)),
-    "s")
+short_duration <- function(seconds) {
+  if (seconds < 1) paste(format(signif(1000 * seconds, 2)), "ms") else paste(format(signif(seconds, 2)), "s")
+}
 
 # A plain table of text columns within 80 columns; the last column is wrapped.
 print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {

@@ -21,6 +21,7 @@ preview(plan)
 cmp <- run_comparison(plan, keep = c("training_scores", "all_predictions"), quiet = TRUE)
 
 # who leads, who is tied, what is odd
+print(cmp)
 summary(cmp)
 shortlist(cmp)
 compare_pairs(cmp)
