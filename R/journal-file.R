@@ -100,9 +100,20 @@ make_journal <- function(con, plan) {
                              "PRIMARY KEY (split, fit, value)) WITHOUT ROWID"))
   facts <- journal_facts(plan)
   DBI::dbWriteTable(con, "facts", data.frame(name = c(names(facts), "state"), value = c(unlist(facts), "running")), append = TRUE)
-  DBI::dbExecute(con, "INSERT INTO plan VALUES (?)", list(list(memCompress(serialize(plan, NULL), "gzip"))))
+  DBI::dbExecute(con, "INSERT INTO plan VALUES (?)", list(list(packed_plan(plan))))
   DBI::dbCommit(con)
   made <- TRUE
+}
+
+# Small plans are kept as they are: squeezing them would take longer than many a fit.
+packed_plan <- function(plan) {
+  bytes <- serialize(plan, NULL)
+  if (length(bytes) > 5e6) memCompress(bytes, "gzip") else bytes
+}
+
+# Squeezed bytes begin with 78, serialised ones with 58.
+unpacked_plan <- function(bytes) {
+  unserialize(if (bytes[1] == as.raw(0x78)) memDecompress(bytes, "gzip") else bytes)
 }
 
 # Validation, training and no-information scores of every metric.

@@ -36,7 +36,7 @@ open_comparison <- function(file, trust = NULL) {
   on.exit(DBI::dbDisconnect(con))
   facts <- DBI::dbGetQuery(con, "SELECT * FROM facts")
   state <- facts$value[facts$name == "state"]
-  plan <- unserialize(memDecompress(DBI::dbGetQuery(con, "SELECT plan FROM plan")$plan[[1]], "gzip"))
+  plan <- unpacked_plan(DBI::dbGetQuery(con, "SELECT plan FROM plan")$plan[[1]])
   comparison_from_rows(plan, DBI::dbGetQuery(con, "SELECT * FROM fits"), state)
 }
 

@@ -19,7 +19,7 @@ record_rows <- function(record, split_key, work, metrics) {
     status <- ifelse(undefined, "undefined", "ok")
     message <- paste(names(record$why_na), unlist(record$why_na), sep = "\t", collapse = "\n")
   }
-  c(list(split = rep(split_key, n), fit = rep(fit_text(work, record$fit), n), value = values, status = status,
+  c(list(split = rep(split_key, n), fit = rep(fit_texts(work, record$fit), n), value = values, status = status,
          stage = rep(record$stage, n), message = rep(message, n),
          warnings = rep(paste(record$warnings, collapse = "\n"), n),
          fit_seconds = rep((record$fit_seconds %||% 0) / n, n), seconds = rep(record$seconds / n, n)),
@@ -29,11 +29,8 @@ record_rows <- function(record, split_key, work, metrics) {
 
 is_too_slow <- function(message) grepl("^stopped after the limit of", message)
 
-# What a fit is, whatever run it is part of.
-fit_text <- function(work, fit) {
-  node <- work$fits$node[fit]
-  short_hash(paste(if (node == 0L) "" else work$nodes[[node]]$key, work$fits$key[fit]))
-}
+# What fits are, whatever run they are part of.
+fit_texts <- function(work, fits) short_hash(paste(fit_chains(work, fits), work$fits$key[fits]))
 
 value_texts <- function(work, fit) {
   values <- work$fits$values[[fit]]
@@ -54,7 +51,7 @@ journal_records <- function(rows, work, plan, wanted) {
   records <- lapply(plan$splits, function(split) list())
   if (nrow(rows) == 0L) return(list(records = records, done = done))
   place <- split(seq_len(nrow(rows)), paste(rows$split, rows$fit))
-  texts <- vapply(seq_along(work$fits$node), function(fit) fit_text(work, fit), character(1))
+  texts <- fit_texts(work, seq_along(work$fits$node))
   for (s in seq_along(plan$splits)) {
     for (fit in seq_along(texts)) {
       mine <- place[[paste(plan$splits[[s]]$key, texts[fit])]]

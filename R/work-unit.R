@@ -24,10 +24,15 @@ run_unit <- function(run, split, fits, cache = new_cache(), tick = function(fit,
 }
 
 fit_seeds <- function(work, fits, context) {
+  derive_seed(context$seed, paste(context$place, fit_chains(work, fits), work$fits$key[fits]))
+}
+
+# Keys of the steps before each fit; "" for the untouched rows.
+fit_chains <- function(work, fits) {
   nodes <- work$fits$node[fits]
   chains <- character(length(fits))
   chains[nodes > 0L] <- vapply(work$nodes[nodes], `[[`, "", "key")
-  derive_seed(context$seed, paste(context$place, chains, work$fits$key[fits]))
+  chains
 }
 
 # What a unit reports.

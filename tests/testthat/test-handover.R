@@ -6,12 +6,15 @@ every_family <- function(kind) {
                   tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30), boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(),
                   bends = fam_adaptive_splines(), neural = fam_neural(epochs = 5)),
     two_class = list(linear = fam_linear(), penalised = fam_penalised(penalty = among(0.01, 0.1)), discriminant = fam_discriminant(), bayes = fam_naive_bayes(),
+                     neural = fam_neural(epochs = 5),
+                     counts = pipeline(pre_missing(), pre_drop(columns = c("x1", "x3", "colour")), fam_count_bayes()),
                      neighbours = fam_neighbours(neighbours = 5, weighting = "inverse"), tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30),
                      boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(), bends = fam_adaptive_splines()),
     many_class = list(tree = fam_tree(), penalised = fam_penalised(penalty = 0.05), boosted = fam_boosted(trees = 20), vectors = fam_support_vectors(),
                       discriminant = fam_discriminant(shape = "regularised"), linear = fam_linear())
   )
   Filter(function(family) {
+    if (inherits(family, "kw_pipeline")) family <- family$family
     packages <- kw("family_packages")(family$definition, family$settings, kind)
     all(vapply(packages, requireNamespace, logical(1), quietly = TRUE))
   }, all)
