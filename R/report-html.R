@@ -24,7 +24,6 @@
 write_report <- function(x, file, explain = inherits(x, "kw_model")) {
   check_string(file, "file")
   check_flag(explain, "explain")
-  need("htmltools", "Writing a report")
   choice <- NULL
   model <- NULL
   if (inherits(x, "kw_model")) {
@@ -38,6 +37,7 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
   cmp <- if (is.null(choice)) x else choice$cmp
   check_class(cmp, "kw_comparison", "x", "Give a model from fit_final() or a comparison.")
   check_writable_file(file)
+  need("htmltools", "Writing a report")
   parts <- c(
     list(report_question(cmp), report_tried(cmp), report_standings(cmp), report_spread(cmp), report_tuning(cmp)),
     if (!is.null(choice)) list(report_choice(choice)),
@@ -211,6 +211,9 @@ report_choice <- function(choice) {
 }
 
 report_estimate <- function(cmp) {
+  if (length(best_of_candidates(cmp)) == 0L) {
+    return(report_part("estimate", "An honest estimate", htmltools::tags$p("No setting is ranked, so there is nothing to estimate.")))
+  }
   found <- optimism(cmp)
   report_part("estimate", "An honest estimate",
     htmltools::tags$p("The best of many means is too good, since it was picked for being best. Corrections for that:"),

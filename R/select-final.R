@@ -58,13 +58,14 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   eligible <- scored & meets_constraints(cmp)
   if (!any(eligible)) refuse_unmet(cmp, scored)
   list(goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean, sd = spread$sd, se = spread$se,
-       from_simple = order(do.call(order, simplicity_keys(cmp))), metric = metric,
+       among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))), metric = metric,
        unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at))
 }
 
 new_choice <- function(cmp, field, picked, rule) {
   structure(list(cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = field$metric$name,
-                 mean = field$mean[picked$at], sd = field$sd[picked$at], se = field$se[picked$at], margin = field$margin),
+                 mean = field$mean[picked$at], sd = field$sd[picked$at], se = field$se[picked$at], margin = field$margin,
+                 among = field$among),
             class = "kw_choice")
 }
 
@@ -192,7 +193,7 @@ outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in un
 #' @param choice A choice from [select_final()].
 #' @param margin For the rule `"within"`; default the choice's own, else a quarter of the
 #'   leader's standard deviation over splits.
-#' @return A tibble, one row a rule: `rule`, `candidate`, `setting` (number within the
+#' @return A tibble, one row a rule (choosing among the same candidates as the choice): `rule`, `candidate`, `setting` (number within the
 #'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
 #'   chosen?). A rule that cannot be used has the reason only.
 #' @examples
@@ -205,7 +206,7 @@ outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in un
 explain_choice <- function(choice, margin = NULL) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   cmp <- choice$cmp
-  field <- selection_field(cmp, metric = choice$metric)
+  field <- selection_field(cmp, choice$among, choice$metric)
   leader <- member_rule_best_mean()(field)$at
   quarter <- if (is.na(field$sd[leader])) 0 else signif(field$sd[leader] / 4, 2)
   within <- margin %||% (if (choice$rule == "within") choice$margin) %||% quarter

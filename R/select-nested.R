@@ -3,7 +3,10 @@
 #' Nested resampling. For every outer split the whole plan - search, splits, rule, refit -
 #' is run on the outer training rows alone; the final model is then scored on the outer
 #' validation rows, which nothing has seen. The mean of these scores is an honest estimate
-#' of what the procedure gives, as [optimism()] shows beside the naive score.
+#' of what the procedure gives, as [optimism()] shows beside the naive score. Only what
+#' the plan does is repeated: candidates and ranges that a person chose after looking at
+#' scores of the same rows, as with [refine_ranges()], are taken as given and keep their
+#' optimism.
 #'
 #' @param plan A plan, or a comparison whose plan is to be judged.
 #' @param outer Outer splits; default 5 folds.

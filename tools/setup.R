@@ -1,7 +1,7 @@
 # Installs what is missing: Debian's built packages where they can be had, then
 # package sources. Usage: Rscript tools/setup.R demo|test|develop
 #
-# demo    = what the package imports, and what the command line uses
+# demo    = what the package imports, and what the command line and the report use
 # test    = demo + every model package and what the tests use
 # develop = test + documentation, linting, coverage, benchmarks
 #
@@ -14,7 +14,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
     setdiff(packages[nzchar(packages)], c("R", NA))
   }
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
-  command_line <- c("nnet", "optparse")
+  command_line <- c("htmltools", "nnet", "optparse")
   models <- c("ANN2", "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
   tests <- c(models, "testthat", "withr", "readxl", "nanoparquet")
   wanted <- switch(level,

@@ -163,3 +163,22 @@ test_that("predictions go to CSV and Parquet with their ids; no rows give no pre
   expect_error(write_predictions(model, pots, "a.xlsx"), ".csv or .parquet", class = "kw_error_argument")
   expect_error(write_predictions(model, pots, file, id = "nothing"), "nothing", class = "kw_error_brief")
 })
+
+test_that("a comparison that was stopped before anything was ranked is reported all the same", {
+  cmp <- suppressWarnings(run_comparison(toy_brief(), candidates(t = fam_tree(min_leaf = among(2, 5, 10))), splits = split_kfold(5), seed = 1,
+                                         limits = limits(minutes = 1e-9), workers = 1, quiet = TRUE))
+  expect_true(all(is.na(standings(cmp)$place)))
+  file <- withr::local_tempfile(fileext = ".html")
+  write_report(cmp, file)
+  expect_match(paste(readLines(file, warn = FALSE), collapse = ""), "nothing to estimate")
+  expect_error(select_final(cmp), class = "kw_error_select")
+  expect_error(shortlist(cmp), class = "kw_error_select")
+  expect_output(print(summary(cmp)), "No setting is ranked")
+})
+
+test_that("what other rules would choose is told among the same candidates", {
+  choice <- select_final(toy_comparison(), "best_mean", candidate = "tree")
+  explained <- explain_choice(choice)
+  expect_identical(unique(explained$candidate), "tree")
+  expect_true(explained$picked[explained$rule == "best_mean"])
+})
