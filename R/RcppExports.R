@@ -41,3 +41,7 @@ set_alarm <- function(seconds) {
     invisible(.Call(`_kilnwright_set_alarm`, seconds))
 }
 
+return_memory <- function() {
+    invisible(.Call(`_kilnwright_return_memory`))
+}
+

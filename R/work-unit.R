@@ -63,8 +63,12 @@ let_go_of_rows <- function(node, prepared, context) {
   large <- 8 * as.numeric(prepared$training$frame$n) * length(prepared$training$frame$columns) > collect_from
   prepared$training$frame <- NULL
   prepared$validation$frame <- NULL
-  # R collects late; a fit beside what is no longer needed would raise the peak
-  if (large) gc(FALSE)
+  # R collects late, and columns lie in pieces that the C library keeps: a fit beside what is
+  # no longer needed would raise the peak
+  if (large) {
+    gc(FALSE)
+    return_memory()
+  }
 }
 
 collect_from <- 5e7

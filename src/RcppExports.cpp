@@ -153,6 +153,15 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// return_memory
+void return_memory();
+RcppExport SEXP _kilnwright_return_memory() {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    return_memory();
+    return R_NilValue;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
@@ -165,6 +174,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 5},
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
     {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
+    {"_kilnwright_return_memory", (DL_FUNC) &_kilnwright_return_memory, 0},
     {NULL, NULL, 0}
 };
 
