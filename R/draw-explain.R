@@ -76,7 +76,7 @@ dependence_lines <- function(found, y) {
 dependence_points <- function(found, y) {
   name <- found$columns
   order <- found$mean[[1]][order(found$mean$mean)]
-  mean <- data.frame(x = factor(found$mean[[1]], order), mean = found$mean$mean, sd = found$mean$sd)
+  mean <- data.frame(x = factor(found$mean[[1]], order), mean = found$mean$mean)
   rows <- data.frame(x = factor(found$rows[[name]], order), y = found$rows$prediction)
   ggplot2::ggplot(mean, ggplot2::aes(.data$mean, .data$x)) +
     ggplot2::geom_point(data = rows, ggplot2::aes(x = .data$y), shape = 1, colour = "grey45", alpha = 0.3,

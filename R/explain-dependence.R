@@ -111,12 +111,10 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = 
   plan <- cmp$plan
   metric <- cmp_metric(cmp, by)
   splits <- utils::head(which(!is_apparent(plan$splits) & counted_splits(cmp, metric$name)), most_splits)
-  work <- compile_work(plan$spaces, cmp$results$tables)
-  at <- setting_in_work(work, cmp, choice$at)
-  data <- working_data(plan$job)
+  refit <- new_refit(cmp, choice$at)
   each <- lapply(splits, function(j) {
     order <- growing_order(plan, plan$splits[[j]])
-    lapply(shares, function(share) curve_point(order, share, plan$splits[[j]], work, at, data, plan, metric))
+    lapply(shares, function(share) curve_point(order, share, plan$splits[[j]], refit, metric))
   })
   by_split <- data.table::rbindlist(unlist(each, recursive = FALSE))
   by_split$split <- rep(splits, each = length(shares))
@@ -129,9 +127,8 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = 
          sd = sd, se = sd / sqrt(length(known)), splits = length(known))
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
-  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric, says = says_of_curve(table, by_split,
-      metric),
-             about = choice_name(cmp, choice$at))
+  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric,
+             says = says_of_curve(table, by_split, metric), about = choice_name(cmp, choice$at))
 }
 
 # Training rows of a split in a random order, group after group.
@@ -143,21 +140,16 @@ growing_order <- function(plan, split) {
   })
 }
 
-curve_point <- function(order, share, split, work, at, data, plan, metric) {
+# A fit that fails leaves its point without scores.
+curve_point <- function(order, share, split, refit, metric) {
   rows <- if (share == 1) split$training else sort(order[seq_len(max(1L, round(share * length(order))))])
   point <- list(share = share, rows = length(rows), training = NA_real_, validation = NA_real_)
+  score <- function(target, prediction) score_with_threshold(list(metric), target$outcome, prediction, target$weights)
   done <- with_conditions(without_rng_trace({
-    training <- list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
-    refitted <- refit_setting(work, at, training, plan$seed, paste(c(plan$job$fingerprint, split$key, if (share < 1) share),
-                                                                   collapse = " "))
-    validation <- frame_rows(data$frame, split$validation)
-    for (state in refitted$states) validation <- use_step(state, validation)
-    definition <- refitted$fitted$definition
-    score <- function(target, input) {
-      score_with_threshold(list(metric), target$outcome, predict_family(refitted$fitted, input, refitted$value), target$weights)
-    }
-    point$training <- score(refitted$target, refitted$input)
-    point$validation <- score(target_rows(data$target, split$validation), family_input(validation, definition))
+    refitted <- refit$fit(rows, paste(c(split$key, if (share < 1) share), collapse = " "))
+    validation <- data_rows(refit$data, split$validation)
+    point$training <- score(refitted$target, predict_family(refitted$fitted, refitted$input, refitted$value))
+    point$validation <- score(validation$target, refitted$predict(validation$frame))
     point
   }))
   done$value %||% point

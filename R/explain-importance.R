@@ -32,10 +32,11 @@ column_importance <- function(choice, by = NULL, times = 5, columns = NULL, most
   columns <- columns %||% names(job$schema)
   check_columns_exist(columns, names(job$schema), "columns")
   seed <- seed %||% cmp$plan$seed
-  splits <- utils::head(which(!is_apparent(cmp$plan$splits)), most_splits)
-  each <- without_rng_trace(lapply(splits, function(j) {
-    fitted <- fit_on_split(choice, j)
-    with_seed(derive_seed(seed, paste("importance", cmp$plan$splits[[j]]$key)), split_importance(fitted, metric, columns, times))
+  splits <- utils::head(cmp$plan$splits[!is_apparent(cmp$plan$splits)], most_splits)
+  refit <- new_refit(cmp, choice$at)
+  each <- without_rng_trace(lapply(splits, function(split) {
+    fitted <- fit_on_split(refit, split)
+    with_seed(derive_seed(seed, paste("importance", split$key)), split_importance(fitted, metric, columns, times))
   }))
   by_split <- do.call(rbind, each)
   dimnames(by_split) <- list(NULL, columns)
@@ -50,24 +51,11 @@ column_importance <- function(choice, by = NULL, times = 5, columns = NULL, most
              label = metric$label)
 }
 
-# The choice fitted on the training rows of one split: predict(frame) of raw frames, and
+# A setting fitted on the training rows of one split: predict(frame) of untouched rows, and
 # the validation rows as frame and target.
-fit_on_split <- function(choice, j) {
-  cmp <- choice$cmp
-  plan <- cmp$plan
-  work <- compile_work(plan$spaces, cmp$results$tables)
-  split <- plan$splits[[j]]
-  data <- working_data(plan$job)
-  refitted <- suppressWarnings(refit_setting(
-    work, setting_in_work(work, cmp, choice$at), list(frame = frame_rows(data$frame, split$training), target = target_rows(data$target,
-        split$training)),
-    plan$seed, paste(plan$job$fingerprint, split$key)
-  ))
-  list(predict = function(frame) {
-         for (state in refitted$states) frame <- use_step(state, frame)
-         one_prediction(predict_family(refitted$fitted, family_input(frame, refitted$fitted$definition), refitted$value), plan$job)
-       },
-       frame = frame_rows(data$frame, split$validation), target = target_rows(data$target, split$validation))
+fit_on_split <- function(refit, split) {
+  refitted <- suppressWarnings(refit$fit(split$training, split$key))
+  c(list(predict = refitted$predict), data_rows(refit$data, split$validation))
 }
 
 # So many rows are predicted in one go.
@@ -130,11 +118,10 @@ largest_errors <- function(choice, top = 20) {
   predicted <- as.vector(mean)
   error <- if (is.null(code)) abs(predicted - truth) else 1 - predicted
   shown <- utils::head(order(-error), top)
-  columns <- c(list(row = job$rows[row[shown]]), unclass(job$table)[job$roles$id], list(truth = truth[shown], predicted = predicted[shown],
-      error = error[shown]))
-  columns[job$roles$id] <- lapply(columns[job$roles$id], function(x) x[row[shown]])
-  rest <- lapply(unclass(job$table)[names(job$schema)], function(x) x[row[shown]])
-  tibble::as_tibble(c(columns, rest), .name_repair = "unique_quiet")
+  of_rows <- function(names) lapply(unclass(job$table)[names], function(x) x[row[shown]])
+  found <- list(truth = truth[shown], predicted = predicted[shown], error = error[shown])
+  tibble::as_tibble(c(list(row = job$rows[row[shown]]), of_rows(job$roles$id), found, of_rows(names(job$schema))),
+                    .name_repair = "unique_quiet")
 }
 
 # Held-out predictions of the choice, all splits below one another: row (of the working

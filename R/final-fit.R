@@ -22,7 +22,7 @@ fit_final <- function(choice) {
   job <- plan$job
   work <- compile_work(plan$spaces, choice$cmp$results$tables)
   at <- setting_in_work(work, choice$cmp, choice$at)
-  data <- list(frame = frame_columns(job$table, job$schema), target = brief_target(job))
+  data <- working_data(job)
   refitted <- tryCatch(
     without_rng_trace(refit_setting(work, at, data, plan$seed, paste(job$fingerprint, "all working rows"))),
     error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))

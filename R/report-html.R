@@ -95,7 +95,7 @@ report_part <- function(id, title, ...) list(id = id, title = title, body = html
 
 say_html <- function(...) htmltools::tags$p(class = "say", paste0(...))
 
-# A table of a data frame; columns of numbers sort as numbers. `shown`: texts of numbers.
+# A table of a data frame; columns of numbers sort as numbers.
 report_table <- function(table, sortable = FALSE) {
   tags <- htmltools::tags
   numeric <- vapply(table, is.numeric, logical(1))
@@ -237,21 +237,22 @@ report_set_aside <- function(model) {
 }
 
 report_explanation <- function(model, choice) {
-  importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), error = function(e) NULL)
-  curve <- tryCatch(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5), error = function(e) NULL)
-  top <- if (!is.null(importance)) utils::head(importance$column[importance$importance > 0], 4L)
-  errors <- largest_errors(choice, top = 10)
-  two <- choice$cmp$plan$job$kind == "two_class"
+  cmp <- choice$cmp
+  kind <- cmp$plan$job$kind
+  importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
+  explained <- inherits(importance, "kw_importance")
+  top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)
+  errors <- as.data.frame(largest_errors(choice, top = 10))
   report_part("explanation", "What the model looks at",
-    if (!is.null(importance)) report_figure(draw_importance(importance), "Importance of columns"),
+    if (explained) report_figure(draw_importance(importance), "Importance of columns") else
+      htmltools::tags$p(paste("Importance of columns could not be had:", plain_message(importance))),
     lapply(top, function(column) report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)),
-    if (choice$cmp$plan$job$kind == "number") report_figure(draw_observed(choice),
-                                                            "Observed against predicted") else report_figure(draw_confusion(choice),
-                                                                "Confusion table"),
-    if (two) htmltools::tagList(report_figure(draw_roc(choice$cmp), "ROC curves", height = 760), report_figure(draw_calibration(choice$cmp),
-        "Calibration")),
-    if (!is.null(curve)) report_figure(draw_learning_curve(curve), "Learning curve"),
-    htmltools::tags$h3("The rows that it gets most wrong"), report_table(as.data.frame(errors)[seq_len(min(ncol(errors), 10L))]))
+    if (kind == "number") report_figure(draw_observed(choice), "Observed against predicted"),
+    if (kind != "number") report_figure(draw_confusion(choice), "Confusion table"),
+    if (kind == "two_class") report_figure(draw_roc(cmp), "ROC curves", height = 760),
+    if (kind == "two_class") report_figure(draw_calibration(cmp), "Calibration"),
+    report_figure(draw_learning_curve(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5)), "Learning curve"),
+    htmltools::tags$h3("The rows that it gets most wrong"), report_table(errors[seq_len(min(ncol(errors), 10L))]))
 }
 
 report_failures <- function(cmp) {

@@ -146,6 +146,8 @@ working_data <- function(job) {
   list(frame = frame_columns(job$table, job$schema), target = brief_target(job), fingerprint = job$fingerprint)
 }
 
+data_rows <- function(data, rows) list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
+
 # Takes what units bring home, as they come.
 new_sink <- function(plan, work, wanted, listener, journal) {
   results <- new_results(plan, work, wanted)

@@ -168,6 +168,12 @@ with_constrained <- function(metrics, provided, kind) {
   metrics
 }
 
+# The same plan with other rows, candidates, searches or seed.
+plan_like <- function(plan, job = plan$job, rivals = plan$rivals, search = plan$searches, seed = plan$seed) {
+  plan_comparison(job, rivals, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
+                  provided = vapply(plan$provided, `[[`, "", "text"), seed = seed)
+}
+
 as_plan <- function(plan, ...) {
   if (inherits(plan, "kw_plan")) {
     if (...length() > 0L) {

@@ -42,19 +42,29 @@ learn_chain <- function(work, node, data, seed, place) {
 setting_predictions <- function(cmp, at) {
   kept <- kept_predictions(cmp, at)
   if (!is.null(kept)) return(kept)
+  refit <- new_refit(cmp, at)
+  lapply(cmp$plan$splits[!is_apparent(cmp$plan$splits)], function(split) {
+    refitted <- without_rng_trace(suppressWarnings(refit$fit(split$training, split$key)))
+    refitted$predict(frame_rows(refit$data$frame, split$validation))
+  })
+}
+
+# One setting of a comparison, to be fitted again on any rows of the working table:
+#   data              all working rows
+#   fit(rows, place)  what refit_setting() gives, and predict(frame) for untouched rows
+new_refit <- function(cmp, at) {
   plan <- cmp$plan
   work <- compile_work(plan$spaces, cmp$results$tables)
   here <- setting_in_work(work, cmp, at)
-  frame <- frame_columns(plan$job$table, plan$job$schema)
-  lapply(plan$splits[!is_apparent(plan$splits)], function(split) {
-    data <- list(frame = frame_rows(frame, split$training), target = brief_target(plan$job, split$training))
-    refitted <- without_rng_trace(suppressWarnings(
-      refit_setting(work, here, data, plan$seed, paste(plan$job$fingerprint, split$key))
-    ))
-    validation <- frame_rows(frame, split$validation)
-    for (state in refitted$states) validation <- use_step(state, validation)
-    one_prediction(predict_family(refitted$fitted, family_input(validation, refitted$fitted$definition), refitted$value),
-                   plan$job)
+  data <- working_data(plan$job)
+  list(data = data, fit = function(rows, place) {
+    refitted <- refit_setting(work, here, data_rows(data, rows), plan$seed, paste(plan$job$fingerprint, place))
+    refitted$predict <- function(frame) {
+      for (state in refitted$states) frame <- use_step(state, frame)
+      input <- family_input(frame, refitted$fitted$definition)
+      one_prediction(predict_family(refitted$fitted, input, refitted$value), plan$job)
+    }
+    refitted
   })
 }
 

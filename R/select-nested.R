@@ -55,9 +55,8 @@ assess_one <- function(plan, split, number, rule, margin, workers, file, quiet) 
   }, kw_error = function(e) {
     stop_kw("select", paste0("Outer split ", number, " gave no final model."), where = plain_message(e))
   })
-  frame <- frame_rows(frame_columns(plan$job$table, plan$job$schema), split$validation)
-  target <- brief_target(plan$job, split$validation)
-  outer <- score_with_threshold(plan$metrics, target$outcome, predict_frame(model, frame), target$weights, NULL)
+  unseen <- data_rows(working_data(plan$job), split$validation)
+  outer <- score_with_threshold(plan$metrics, unseen$target$outcome, predict_frame(model, unseen$frame), unseen$target$weights)
   list(scores = list(outer_split = rep(number, length(outer)), metric = names(plan$metrics), inner = model$scores$validation,
                      outer = unname(outer)),
        choice = list(outer_split = number, candidate = model$facts$candidate, values = model$facts$setting, reason = model$facts$reason))
@@ -70,7 +69,5 @@ plan_for_rows <- function(plan, rows, number) {
   job$table <- frame_of_rows(job$table, rows)
   job$rows <- job$rows[rows]
   job$sealed <- NULL
-  plan_comparison(refresh_brief(job), plan$rivals, splits = plan$splitter, search = plan$searches, metrics = plan$metrics,
-                  decide = plan$decide, provided = vapply(plan$provided, `[[`, "", "text"),
-                  seed = derive_seed(plan$seed, paste("outer split", number)))
+  plan_like(plan, refresh_brief(job), seed = derive_seed(plan$seed, paste("outer split", number)))
 }

@@ -42,10 +42,10 @@ optimism <- function(cmp, by = NULL, nested = NULL, draws = 500) {
   rows <- list(naive = list(score = naive), tibshirani = tibshirani_score(cmp, metric, summary, ranked, naive),
                bootstrap = bootstrap_score(cmp, metric, ranked, draws))
   if (!is.null(nested)) rows$nested <- nested_score(nested, metric)
-  get <- function(what) vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
-  score <- get("score")
+  pick <- function(what) vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
+  score <- pick("score")
   tibble::as_tibble(list(estimate = names(rows), metric = rep(metric$name, length(rows)), score = score,
-                         optimism = goodness(naive, metric) - goodness(score, metric), low = get("low"), high = get("high"),
+                         optimism = goodness(naive, metric) - goodness(score, metric), low = pick("low"), high = pick("high"),
                          note = vapply(rows, function(row) row$note %||% "", "", USE.NAMES = FALSE)))
 }
 
@@ -101,9 +101,8 @@ bootstrap_score <- function(cmp, metric, ranked, draws) {
   scores <- with_seed(derive_seed(cmp$plan$seed, "bootstrap bias correction"), vapply(seq_len(draws), function(draw) {
     part <- parts[[(draw - 1L) %% length(parts) + 1L]]
     drawn <- draw_units(part$target)
-    inside <- unlist(drawn$inside)
     if (length(drawn$outside) == 0L) return(NA_real_)
-    on_drawn <- score_rows(metric, part, inside)
+    on_drawn <- score_rows(metric, part, drawn$inside)
     if (all(is.na(on_drawn))) return(NA_real_)
     score_rows(metric, part, drawn$outside, which.max(goodness(on_drawn, metric)))
   }, numeric(1)))

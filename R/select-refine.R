@@ -141,8 +141,7 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
   if (length(taken) > 0L) {
     stop_kw("argument", paste0("The comparison has a candidate ", quoted(taken[1]), " already."), remedy = "Give the new one another name.")
   }
-  added <- plan_comparison(plan$job, more, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
-                           provided = vapply(plan$provided, `[[`, "", "text"), seed = plan$seed)
+  added <- plan_like(plan, rivals = more, search = search)
   keep <- c(if (!is.null(cmp$results$training)) "training_scores",
             if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions")
   ran <- run_comparison(added, keep = keep %||% "none", ...)
@@ -192,6 +191,11 @@ join_comparisons <- function(..., by = NULL) {
   first <- given[[1]]
   metric <- cmp_metric(first, by)
   for (name in names(given)[-1]) refuse_unlike(first, given[[name]], names(given)[1], name, metric)
+  for (name in names(given)) {
+    if (length(best_of_candidates(given[[name]], metric$name)) == 0L) {
+      stop_kw("select", paste0("No setting of ", quoted(name), " is ranked."), remedy = "See failures() of it.")
+    }
+  }
   curves <- lapply(given, search_curve, metric = metric)
   rows <- lapply(names(given), function(name) {
     cmp <- given[[name]]

@@ -30,7 +30,7 @@ diagnose <- function(cmp, by = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, by)
   summary <- score_summary(cmp, metric$name)
-  found <- c(find_odd_splits(cmp, metric, summary), find_edges(cmp, metric, summary), find_flat(cmp, metric),
+  found <- c(find_odd_splits(cmp, metric, summary), find_edges(cmp, metric), find_flat(cmp, metric),
              find_wide_spread(cmp, metric, summary), find_gap(cmp, metric, summary), find_failed(cmp))
   empty <- list(finding = character(), where = character(), says = character(), remedy = character())
   tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
@@ -92,21 +92,10 @@ column_apart <- function(x, here, name) {
                                          round(100 * outside[[top]]), " %)"))
 }
 
-# Best values of numeric hyperparameters at an end of what was tried.
-find_edges <- function(cmp, metric, summary) {
+# Best values of numeric hyperparameters at an end of what was tried, but not as far as they
+# may go.
+find_edges <- function(cmp, metric) {
   found <- NULL
-  for (edge in best_at_edges(cmp, metric, summary)) {
-    if (!is.null(edge$bound)) next
-    found <- c(found, oddity("at the edge", paste0(edge$candidate, ", ", edge$name),
-      paste0("the best value, ", format(edge$value), ", is the ", edge$side, " that was tried"),
-      paste0("Try ", if (edge$side == "lowest") "lower" else "higher", " values: see refine_ranges().")))
-  }
-  found
-}
-
-# `bound`: the value is as far as it may go.
-best_at_edges <- function(cmp, metric, summary) {
-  edges <- list()
   for (at in best_of_candidates(cmp, metric$name)) {
     candidate <- cmp$results$candidate[at]
     table <- cmp$results$tables[[candidate]]
@@ -114,13 +103,14 @@ best_at_edges <- function(cmp, metric, summary) {
       values <- sort(unique(table[[dimension$name]]))
       value <- table[[dimension$name]][cmp$results$row[at]]
       if (!is.numeric(values) || length(values) < 3L || is.na(value) || !value %in% range(values)) next
-      side <- if (value == values[1]) "lowest" else "highest"
-      limit <- if (side == "lowest") dimension$declared$min else dimension$declared$max
-      edges[[length(edges) + 1L]] <- list(candidate = names(cmp$plan$spaces)[candidate], name = dimension$name, value = value, side = side,
-                                          bound = if (!is.null(limit) && isTRUE(all.equal(value, limit))) limit)
+      low <- value == values[1]
+      if (isTRUE(all.equal(value, if (low) dimension$declared$min else dimension$declared$max))) next
+      found <- c(found, oddity("at the edge", paste0(names(cmp$plan$spaces)[candidate], ", ", dimension$name),
+        paste0("the best value, ", format(value), ", is the ", if (low) "lowest" else "highest", " that was tried"),
+        paste0("Try ", if (low) "lower" else "higher", " values: see refine_ranges().")))
     }
   }
-  edges
+  found
 }
 
 find_flat <- function(cmp, metric) {
@@ -238,10 +228,10 @@ summary.kw_comparison <- function(object, ...) {
                   with_spread(summary$mean[leader], summary$se[leader]),
                   if (!is.na(summary$sd[leader])) paste0(", sd ", round_to(summary$sd[leader], summary$sd[leader]), " over the splits"),
                   if (is.na(summary$se[leader])) ". There is one split only, and so no spread: how sure this is cannot be said", ".")
-  structure(c(what, stopped, leads, tie_sentence(cmp, best), optimism_sentence(cmp), finding_sentence(cmp)), class = "kw_summary")
+  structure(c(what, stopped, leads, tie_sentence(cmp), optimism_sentence(cmp), finding_sentence(cmp)), class = "kw_summary")
 }
 
-tie_sentence <- function(cmp, best) {
+tie_sentence <- function(cmp) {
   tied <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
   if (is.null(tied) || nrow(tied) < 2L) return(NULL)
   if (anyNA(tied$tied[-1])) return("With fewer than five splits in common it cannot be said who is tied.")

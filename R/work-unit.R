@@ -75,10 +75,7 @@ collect_from <- 5e7
 
 split_rows <- function(context) {
   split <- context$splits[[context$split]]
-  list(training = list(frame = frame_rows(context$data$frame, split$training),
-                       target = target_rows(context$data$target, split$training)),
-       validation = list(frame = frame_rows(context$data$frame, split$validation),
-                         target = target_rows(context$data$target, split$validation)))
+  list(training = data_rows(context$data, split$training), validation = data_rows(context$data, split$validation))
 }
 
 learn_node <- function(node, context) {

@@ -25,7 +25,7 @@ cat(sprintf("partial dependence: row by row %.1f s (scaled from 20 rows), packag
 if (difference > 1e-9) stop("the predictions differ: this benchmark proves nothing")
 keep_row("partial dependence, 25 values x 200 rows", "one process", sprintf("%.0f x a loop over rows", ratio), ">= 10 x", ratio >= 10)
 
-fitted <- kilnwright:::fit_on_split(choice, 1L)
+fitted <- kilnwright:::fit_on_split(kilnwright:::new_refit(cmp, choice$at), cmp$plan$splits[[1]])
 metric <- cmp$plan$metrics$auc
 columns <- names(fitted$frame$columns)
 whole <- min(replicate(3, seconds_of(kilnwright:::split_importance(fitted, metric, columns, 10))$seconds))

@@ -79,6 +79,8 @@ test_that("searches are compared by what they found and spent; other data or spl
   expect_identical(joined$settings[joined$search == "grid"], 8L)
   expect_true(all(joined$fits_to_best <= joined$fits))
   expect_s3_class(draw_search(joined), "ggplot")
+  stopped <- suppressWarnings(quiet_run(grid$plan, limits = limits(minutes = 1e-9), workers = 1))
+  expect_error(join_comparisons(a = grid, b = stopped), "No setting of 'b' is ranked", class = "kw_error_select")
   expect_error(join_comparisons(a = grid, b = run(search_grid(4), seed = 2)), "splits", class = "kw_error_select")
   other <- toy(seed = 5)
   expect_error(join_comparisons(a = grid, b = run(search_grid(4), job = toy_brief("number", other))), "data", class = "kw_error_select")

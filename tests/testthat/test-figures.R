@@ -81,7 +81,7 @@ test_that("every figure of the verdict is built for numbers and classes", {
 
 test_that("one prediction call for all shuffled copies gives what a loop gives", {
   cmp <- quiet_run(toy_brief(), candidates(t = fam_tree()), splits = split_kfold(3), metrics = "log_loss", seed = 3)
-  fitted <- kw("fit_on_split")(select_final(cmp), 1L)
+  fitted <- kw("fit_on_split")(kw("new_refit")(cmp, select_final(cmp)$at), cmp$plan$splits[[1]])
   metric <- cmp$plan$metrics$log_loss
   once <- withr::with_seed(5, kw("split_importance")(fitted, metric, c("x1", "x2"), 3))
   n <- fitted$frame$n
