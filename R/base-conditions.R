@@ -59,18 +59,21 @@ describe_value <- function(x) {
 # Runs `expr`; returns list(value, error, warnings): errors and warnings as text.
 with_conditions <- function(expr) {
   warnings <- character()
-  error <- NULL
-  value <- tryCatch(
-    withCallingHandlers(expr, warning = function(w) {
-      warnings[[length(warnings) + 1L]] <<- conditionMessage(w)
-      invokeRestart("muffleWarning")
-    }),
-    error = function(e) {
-      error <<- plain_message(e)
-      NULL
-    }
-  )
+  value <- NULL
+  error <- catch_failure(value <- expr, function(text) warnings[[length(warnings) + 1L]] <<- text)
   list(value = value, error = error, warnings = warnings)
+}
+
+# Runs `expr`; returns NULL, or the message of the error that ended it. `warned` is told
+# the text of every warning.
+catch_failure <- function(expr, warned) {
+  tryCatch({
+    withCallingHandlers(expr, warning = function(w) {
+      warned(conditionMessage(w))
+      invokeRestart("muffleWarning")
+    })
+    NULL
+  }, error = plain_message)
 }
 
 # The message of a condition on one line, without ANSI colour.

@@ -121,40 +121,47 @@ refuse_missing <- function(dense, definition) {
 }
 
 # Fits a concrete family. `settings[[along]]` holds all values of a path.
-# Classes without a training row are left out of the fit and predicted with
-# probability 0.
 fit_family <- function(definition, x, target, settings, seed, threads = 1L) {
+  new_fitter(definition, x, target, threads)(settings, seed)
+}
+
+# A function(settings, seed) that fits on these rows. Classes without a training row are
+# left out of the fit and predicted with probability 0.
+new_fitter <- function(definition, x, target, threads = 1L) {
   y <- target$outcome
+  levels <- levels(y)
   if (ncol(x) == 0L && !definition$accepts$nothing) {
     stop_kw("input", paste0("No column is left for fam_", definition$name, " to learn from."))
   }
   present <- NULL
   if (is.factor(y)) {
-    present <- levels(y)[tabulate(y, nlevels(y)) > 0L]
+    present <- levels[tabulate(y, nlevels(y)) > 0L]
     if (length(present) < 2L) {
       stop_kw("fit", paste0("The training rows hold one class only: ", quoted(present), "."))
     }
     if (length(present) < nlevels(y)) y <- factor(y, levels = present)
   }
-  arguments <- list(x = x, y = y, weights = if (definition$accepts$weights) usable_weights(target$weights),
-                    settings = settings, seed = seed, threads = threads)
-  if (!is.null(definition$inner_fits)) arguments$unit <- inner_unit(target)
-  model <- if (definition$random) with_seed(seed, do.call(definition$fit, arguments)) else do.call(definition$fit, arguments)
-  list(definition = definition, model = model, present = present, levels = levels(target$outcome),
-       settings = settings)
+  weights <- if (definition$accepts$weights) usable_weights(target$weights)
+  unit <- if (!is.null(definition$inner_fits)) inner_unit(target)
+  fit <- definition$fit
+  call_fit <- function(settings, seed) {
+    if (is.null(unit)) return(fit(x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads))
+    fit(x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads, unit = unit)
+  }
+  function(settings, seed) {
+    model <- if (definition$random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
+    list(definition = definition, model = model, present = present, levels = levels, settings = settings)
+  }
 }
 
 # Predictions of a fitted family: for a path rows x values (or rows x classes x
 # values), else a vector (or rows x classes).
 predict_family <- function(fitted, x, values = NULL) {
   definition <- fitted$definition
-  raw <- if (is.null(definition$path)) {
-    definition$predict(fitted$model, x)
-  } else {
-    definition$path$predict(fitted$model, x, values)
-  }
+  path <- definition$path
+  raw <- if (is.null(path)) definition$predict(fitted$model, x) else path$predict(fitted$model, x, values)
   prediction <- all_levels(raw, fitted$present, fitted$levels)
-  check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) path_count(values))
+  check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(path)) path_count(values))
   prediction
 }
 
@@ -174,8 +181,9 @@ all_levels <- function(raw, present, levels) {
 
 check_prediction <- function(prediction, n, levels, n_values) {
   wanted <- c(n, if (!is.null(levels)) length(levels), n_values)
-  got <- dim(prediction) %||% length(prediction)
-  if (!is.numeric(prediction) || !identical(as.integer(got), as.integer(wanted))) {
+  got <- dim(prediction)
+  if (is.null(got)) got <- length(prediction)
+  if (!is.numeric(prediction) || length(got) != length(wanted) || any(got != wanted)) {
     stop_kw("prediction", paste0("The family predicted ", paste(got, collapse = " x "),
                                  " values where ", paste(wanted, collapse = " x "), " were expected."))
   }

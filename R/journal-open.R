@@ -44,12 +44,16 @@ comparison_from_rows <- function(plan, rows, state) {
   work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
   wanted <- list(training = any(!is.na(rows$training_1)), predictions = plan$pooled,
                  no_information = identical(plan$splitter$summary, "632plus"))
-  known <- journal_records(rows, work, plan, wanted)
+  known <- journal_batches(rows, work, plan, wanted)
   below <- fits_below(work)
   results <- new_results(plan, work, wanted)
-  for (split in seq_along(known$records)) results <- take_records(results, known$records[[split]], work, split, below)
+  for (split in seq_along(known)) {
+    results <- take_batch(results, known[[split]], spread_batch(known[[split]], work), work, split, below)
+  }
   if (plan$pooled) results <- pool_scores(results, plan)
-  finish_comparison(plan, list(results), Sys.time(), if (!all(known$done)) paste0("its journal's state (", state, ")"))
+  held <- sum(lengths(lapply(known, `[[`, "fit")))
+  whole <- held == length(work$fits$node) * length(plan$splits)
+  finish_comparison(plan, list(results), Sys.time(), if (!whole) paste0("its journal's state (", state, ")"))
 }
 
 # Is a process holding the journal's lock?

@@ -1,106 +1,144 @@
-# Records of fits as rows of a journal, and back.
+# Batches as rows of a journal, and back.
 
-# One row a path value, in the order of the journal's columns.
-record_rows <- function(record, split_key, work, metrics) {
-  values <- value_texts(work, record$fit)
-  n <- length(values)
-  m <- length(metrics)
-  numbers <- function(scores) lapply(seq_len(m), function(i) if (is.null(scores)) rep(NA_real_, n) else as.double(scores[[i]]))
-  columns <- function(x) if (is.null(x)) NULL else lapply(metrics, function(metric) x[, metric])
-  information <- if (!is.null(record$no_information)) {
-    lapply(metrics, function(metric) record$no_information[[metric]] %||% rep(NA_real_, n))
+# A function of a batch and its split's key that gives the rows, one a path value, as
+# columns in the order of the journal's.
+new_row_writer <- function(work, metrics) {
+  names <- row_names_of_fits(work)
+  function(batch, split_key) {
+    counts <- work$fits$count[batch$fit]
+    at <- rep(seq_along(batch$fit), counts)
+    n <- length(at)
+    failed <- !is.na(batch$message)
+    nothing <- rep(list(rep(NA_real_, n)), length(metrics))
+    numbers <- function(scores) if (is.null(scores)) nothing else lapply(metrics, function(metric) scores[, metric])
+    status <- ifelse(is.na(batch$validation[, 1]), "undefined", "ok")
+    status[failed[at]] <- ifelse(is_too_slow(batch$message), "stopped", "failed")[at][failed[at]]
+    c(list(split = rep(split_key, n), fit = names$fit[batch$fit][at], value = unlist(names$value[batch$fit], use.names = FALSE),
+           status = status, stage = batch$stage[at], message = ifelse(failed, batch$message, reason_texts(batch))[at],
+           warnings = warning_texts(batch)[at],
+           fit_seconds = (batch$fit_seconds / counts)[at], seconds = (batch$seconds / counts)[at]),
+      stats::setNames(c(numbers(batch$validation), numbers(batch$training), numbers(batch$no_information)), journal_columns(metrics)),
+      list(prediction = stored_predictions(batch, counts)))
   }
-  scores <- c(numbers(columns(record$validation)), numbers(columns(record$training)), numbers(information))
-  undefined <- if (is.null(record$validation)) rep(FALSE, n) else is.na(record$validation[, 1])
-  if (record$type == "failed") {
-    status <- rep(if (is_too_slow(record$message)) "stopped" else "failed", n)
-    message <- record$message
-  } else {
-    status <- ifelse(undefined, "undefined", "ok")
-    message <- paste(names(record$why_na), unlist(record$why_na), sep = "\t", collapse = "\n")
-  }
-  c(list(split = rep(split_key, n), fit = rep(fit_texts(work, record$fit), n), value = values, status = status,
-         stage = rep(record$stage, n), message = rep(message, n),
-         warnings = rep(paste(record$warnings, collapse = "\n"), n),
-         fit_seconds = rep((record$fit_seconds %||% 0) / n, n), seconds = rep(record$seconds / n, n)),
-    stats::setNames(scores, journal_columns(metrics)),
-    list(prediction = if (is.null(record$predictions)) rep(list(NULL), n) else prediction_slices(record$predictions, n)))
+}
+
+# Why metrics have no score, by fit: a line each.
+reason_texts <- function(batch) {
+  texts <- character(length(batch$fit))
+  for (why in batch$why_na) texts[why$at] <- paste0(texts[why$at], if (nzchar(texts[why$at])) "\n", why$metric, "\t", why$message)
+  texts
+}
+
+warning_texts <- function(batch) {
+  texts <- character(length(batch$fit))
+  for (warning in batch$warnings) texts[warning$at] <- paste0(texts[warning$at], if (nzchar(texts[warning$at])) "\n", warning$text)
+  texts
 }
 
 is_too_slow <- function(message) grepl("^stopped after the limit of", message)
 
-# What fits are, whatever run they are part of.
-fit_texts <- function(work, fits) short_hash(paste(fit_chains(work, fits), work$fits$key[fits]))
+# What fits are called, whatever run they are part of: fit, a text by fit; value, a list
+# by fit of one text a path value.
+row_names_of_fits <- function(work) {
+  fits <- seq_along(work$fits$node)
+  value <- as.list(rep("", length(fits)))
+  pathed <- !vapply(work$fits$values, is.null, logical(1))
+  value[pathed] <- lapply(work$fits$values[pathed], value_texts)
+  list(fit = short_hash(paste(fit_chains(work, fits), work$fits$key)), value = value)
+}
 
-value_texts <- function(work, fit) {
-  values <- work$fits$values[[fit]]
-  if (is.null(values)) return("")
+value_texts <- function(values) {
   if (!is.data.frame(values)) return(canonical_number(values))
   row_texts(lapply(values, function(v) if (is.numeric(v)) canonical_number(v) else v))
 }
 
-prediction_slices <- function(predictions, n) {
-  dims <- dim(predictions)
-  lapply(seq_len(n), function(i) serialize(if (length(dims) == 3L) predictions[, , i] else predictions[, i], NULL, xdr = FALSE))
+# One BLOB a path value, or NULL.
+stored_predictions <- function(batch, counts) {
+  if (is.null(batch$predictions)) return(rep(list(NULL), sum(counts)))
+  unlist(Map(function(predictions, n) {
+    if (is.null(predictions)) return(rep(list(NULL), n))
+    several <- length(dim(predictions)) == 3L
+    lapply(seq_len(n), function(i) serialize(if (several) predictions[, , i] else predictions[, i], NULL, xdr = FALSE))
+  }, batch$predictions, counts), recursive = FALSE)
 }
 
-# Records of the fits that a journal holds in full: list(records, by split; done, fits x
-# splits). Fits that a time limit stopped count as not done.
-journal_records <- function(rows, work, plan, wanted) {
-  done <- matrix(FALSE, length(work$fits$node), length(plan$splits))
-  records <- lapply(plan$splits, function(split) list())
-  if (nrow(rows) == 0L) return(list(records = records, done = done))
-  place <- split(seq_len(nrow(rows)), paste(rows$split, rows$fit))
-  texts <- fit_texts(work, seq_along(work$fits$node))
-  for (s in seq_along(plan$splits)) {
-    for (fit in seq_along(texts)) {
-      mine <- place[[paste(plan$splits[[s]]$key, texts[fit])]]
-      if (is.null(mine)) next
-      record <- record_from_rows(rows[mine, , drop = FALSE], fit, work, plan, wanted, plan$splits[[s]]$rep == 0L)
-      if (is.null(record)) next
-      records[[s]] <- c(records[[s]], list(record))
-      done[fit, s] <- TRUE
-    }
-  }
-  list(records = records, done = done)
+# The fits that a journal holds in full, a batch for every split. Fits that a time limit
+# stopped, and those without all that is wanted now, count as not done.
+journal_batches <- function(rows, work, plan, wanted) {
+  names <- row_names_of_fits(work)
+  keys <- vapply(plan$splits, `[[`, "", "key")
+  of_split <- split(seq_len(nrow(rows)), factor(rows$split, keys))
+  value <- unlist(names$value, use.names = FALSE)
+  fit <- rep(seq_along(names$fit), work$fits$count)
+  called <- paste(names$fit[fit], value)
+  held <- paste(rows$fit, rows$value)
+  lapply(seq_along(keys), function(s) {
+    at <- of_split[[s]][match(called, held[of_split[[s]]])]
+    whole <- rep(TRUE, length(names$fit))
+    whole[fit[is.na(at)]] <- FALSE
+    mine <- rows[at[whole[fit]], , drop = FALSE]
+    batch_of_rows(mine, which(whole), work, plan, wanted, plan$splits[[s]]$rep == 0L)
+  })
 }
 
-record_from_rows <- function(rows, fit, work, plan, wanted, apparent) {
-  at <- match(value_texts(work, fit), rows$value)
-  if (anyNA(at)) return(NULL)
-  rows <- rows[at, , drop = FALSE]
-  if (any(rows$status == "stopped")) return(NULL)
-  if (any(rows$status == "failed")) {
-    return(list(type = "failed", fit = fit, stage = rows$stage[1], message = rows$message[1], seconds = sum(rows$seconds)))
-  }
+# `rows`: those of `fits`, fit after fit, value after value.
+batch_of_rows <- function(rows, fits, work, plan, wanted, apparent) {
+  counts <- work$fits$count[fits]
+  of <- rep(seq_along(fits), counts)
+  first <- cumsum(counts) - counts + 1L
   metrics <- names(plan$metrics)
   scores <- function(what) {
-    found <- as.matrix(rows[paste0(what, "_", seq_along(metrics))])
-    dimnames(found) <- list(NULL, metrics)
-    storage.mode(found) <- "double"
-    found
+    found <- vapply(seq_along(metrics), function(m) as.double(rows[[paste0(what, "_", m)]]), numeric(nrow(rows)))
+    matrix(found, nrow(rows), length(metrics), dimnames = list(NULL, metrics))
   }
-  training <- if (wanted$training) scores("training")
-  if (!is.null(training) && all(is.na(training)) && !all(is.na(scores("validation")))) return(NULL)
-  predictions <- if (wanted$predictions && !apparent) stored_predictions(rows$prediction, plan$job$kind)
-  if (wanted$predictions && !apparent && is.null(predictions)) return(NULL)
-  list(type = "ok", fit = fit, stage = rows$stage[1], fit_seconds = sum(rows$fit_seconds), seconds = sum(rows$seconds),
-       warnings = lines_of(rows$warnings[1]), validation = scores("validation"), why_na = reasons_of(rows$message[1]),
-       training = training,
-       no_information = if (wanted$no_information && apparent) as.list(as.data.frame(scores("no_information"))),
-       predictions = predictions)
+  keeps <- wanted$predictions && !apparent
+  failed <- seq_along(fits) %in% of[rows$status == "failed"]
+  batch <- list(
+    steps = list(), fit = fits, stage = rows$stage[first], message = ifelse(failed, rows$message[first], NA_character_),
+    fit_seconds = as.vector(rowsum(rows$fit_seconds, of)), predict_seconds = numeric(length(fits)),
+    seconds = as.vector(rowsum(rows$seconds, of)), validation = scores("validation"),
+    training = if (wanted$training) scores("training"),
+    no_information = if (wanted$no_information && apparent) scores("no_information"),
+    predictions = if (keeps) unname(lapply(split(rows$prediction, of), read_predictions)),
+    warnings = lines_by_fit(rows$warnings[first], !failed), why_na = lapply(lines_by_fit(rows$message[first], !failed), as_reason)
+  )
+  lacking <- of[rows$status == "stopped"]
+  if (wanted$training) lacking <- c(lacking, setdiff(fits_with_scores(batch$validation, of), fits_with_scores(batch$training, of)))
+  if (keeps) lacking <- c(lacking, which(!failed & vapply(batch$predictions, is.null, logical(1))))
+  take_fits(batch, setdiff(seq_along(fits), lacking), of)
 }
 
-lines_of <- function(text) if (nzchar(text)) strsplit(text, "\n", fixed = TRUE)[[1]] else character()
+fits_with_scores <- function(scores, of) unique(of[rowSums(!is.na(scores)) > 0])
 
-reasons_of <- function(text) {
-  parts <- strsplit(lines_of(text), "\t", fixed = TRUE)
-  stats::setNames(lapply(parts, `[`, 2L), vapply(parts, `[`, "", 1L))
+# Some of a batch's fits; `of`: the fit of every row of its scores.
+take_fits <- function(batch, at, of) {
+  for (name in c("fit", "stage", "message", "fit_seconds", "predict_seconds", "seconds")) batch[[name]] <- batch[[name]][at]
+  for (name in c("validation", "training", "no_information")) batch[[name]] <- batch[[name]][of %in% at, , drop = FALSE]
+  if (!is.null(batch$predictions)) batch$predictions <- batch$predictions[at]
+  for (name in c("warnings", "why_na")) {
+    batch[[name]] <- lapply(Filter(function(one) one$at %in% at, batch[[name]]), function(one) {
+      one$at <- match(one$at, at)
+      one
+    })
+  }
+  batch
 }
 
-stored_predictions <- function(blobs, kind) {
+# list(at, text) for every line of some of the texts.
+lines_by_fit <- function(texts, some) {
+  filled <- which(some & nzchar(texts))
+  lines <- strsplit(texts[filled], "\n", fixed = TRUE)
+  Map(function(at, text) list(at = at, text = text), rep(filled, lengths(lines)), unlist(lines), USE.NAMES = FALSE)
+}
+
+as_reason <- function(line) {
+  parts <- strsplit(line$text, "\t", fixed = TRUE)[[1]]
+  list(at = line$at, metric = parts[1], message = parts[2])
+}
+
+read_predictions <- function(blobs) {
   if (any(vapply(blobs, is.null, logical(1)))) return(NULL)
   parts <- lapply(blobs, unserialize)
-  dims <- if (kind == "number") c(length(parts[[1]]), length(parts)) else c(dim(parts[[1]]), length(parts))
-  array(unlist(parts), dims)
+  dims <- if (is.null(dim(parts[[1]]))) length(parts[[1]]) else dim(parts[[1]])
+  array(unlist(parts), c(dims, length(parts)))
 }

@@ -118,9 +118,11 @@ run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits
   sink <- new_sink(plan, work, wanted, listener, journal)
   pending <- matrix(TRUE, length(work$fits$node), length(plan$splits))
   if (!is.null(journal)) {
-    known <- journal_records(journal$rows(), work, plan, wanted)
-    for (split in seq_along(known$records)) sink$take(known$records[[split]], split, write = FALSE)
-    pending <- !known$done
+    known <- journal_batches(journal$rows(), work, plan, wanted)
+    for (split in seq_along(known)) {
+      sink$take(known[[split]], split, write = FALSE)
+      pending[known[[split]]$fit, split] <- FALSE
+    }
   }
   sink$start()
   schedule <- new_schedule(work, pending, shuffle)
@@ -153,18 +155,15 @@ new_sink <- function(plan, work, wanted, listener, journal) {
   results <- new_results(plan, work, wanted)
   watch <- new_watch(plan, work, listener)
   below <- fits_below(work)
+  rows <- if (!is.null(journal)) new_row_writer(work, journal$metrics)
   list(
     start = watch$start,
-    take = function(records, split, write = TRUE, took = 0) {
-      results <<- take_records(results, records, work, split, below)
+    take = function(batch, split, write = TRUE, took = 0) {
+      spread <- spread_batch(batch, work)
+      results <<- take_batch(results, batch, spread, work, split, below)
       results$spent[["units"]] <<- results$spent[["units"]] + took
-      for (record in records) {
-        if (record$type == "step") next
-        watch$tick(record$fit, record$validation, split)
-        if (write && !is.null(journal)) {
-          journal$write(record_rows(record, plan$splits[[split]]$key, work, journal$metrics))
-        }
-      }
+      if (write && !is.null(journal)) journal$write(rows(batch, plan$splits[[split]]$key))
+      watch$tick(batch, spread, split)
     },
     progress = watch$progress, end = watch$end, results = function() results
   )
@@ -209,18 +208,19 @@ new_watch <- function(plan, work, listener) {
     },
     end = function() emit("end"),
     progress = function() emit("progress"),
-    tick = function(fit, scores, split) {
-      members <- work$fits$members[[fit]]
-      done <<- done + length(members)
-      seen[members] <<- seen[members] + 1L
-      if (is.null(scores)) {
-        failed <<- failed + length(members)
-        sums[members] <<- NA
-      } else if (is.na(plan$undefined[[plan$decide]][split])) {
-        score <- scores[work$settings$place[members], plan$decide]
-        sums[members] <<- sums[members] + score
-        squares[members] <<- squares[members] + score^2
-        counts[members] <<- counts[members] + 1L
+    tick = function(batch, spread, split) {
+      settings <- spread$settings
+      done <<- done + length(settings)
+      seen[settings] <<- seen[settings] + 1L
+      lost <- !is.na(batch$message)[spread$at]
+      failed <<- failed + sum(lost)
+      sums[settings[lost]] <<- NA
+      if (is.na(plan$undefined[[plan$decide]][split])) {
+        score <- batch$validation[spread$row, plan$decide][!lost]
+        fine <- settings[!lost]
+        sums[fine] <<- sums[fine] + score
+        squares[fine] <<- squares[fine] + score^2
+        counts[fine] <<- counts[fine] + 1L
       }
       if (seconds_now() - last > 0.1) {
         last <<- seconds_now()

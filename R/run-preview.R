@@ -58,34 +58,36 @@ run_pilots <- function(plan, work) {
   cache <- new_cache()
   started <- seconds_now()
   invisible(gc(reset = TRUE, full = FALSE))
-  records <- list()
+  batches <- list()
   for (turn in c(1, 0.5, 0)) {
     for (candidate in seq_along(plan$spaces)) {
       if (turn < 1 && seconds_now() - started > pilots_seconds) break
       fits <- which(work$fits$candidate == candidate)
       if (length(fits) == 0L) next
       fit <- fits[1 + round((1 - turn) * (length(fits) - 1))]
-      records <- c(records, run_unit(run, split, fit, cache))
+      batches <- c(batches, list(run_unit(run, split, fit, cache)))
     }
   }
-  list(fit_seconds = vapply(seq_along(plan$spaces), pilot_seconds, numeric(1), records = records, work = work),
-       step_seconds = pilot_steps(records, work), megabytes = sum(gc(full = FALSE)[, 6]))
+  list(fit_seconds = vapply(seq_along(plan$spaces), pilot_seconds, numeric(1), batches = batches, work = work),
+       step_seconds = pilot_steps(batches, work), megabytes = sum(gc(full = FALSE)[, 6]))
 }
 
 no_pilots <- function(plan) list(fit_seconds = rep(NA_real_, length(plan$spaces)), step_seconds = NA_real_, megabytes = NA_real_)
 
-pilot_seconds <- function(candidate, records, work) {
-  mine <- Filter(function(record) record$type == "ok" && work$fits$candidate[record$fit] == candidate, records)
-  mean(vapply(mine[!duplicated(vapply(mine, `[[`, 1L, "fit"))], `[[`, numeric(1), "seconds"))
+pilot_seconds <- function(candidate, batches, work) {
+  fit <- unlist(lapply(batches, `[[`, "fit"))
+  seconds <- unlist(lapply(batches, `[[`, "seconds"))
+  ok <- is.na(unlist(lapply(batches, `[[`, "message")))
+  mean(seconds[ok & work$fits$candidate[fit] == candidate & !duplicated(fit)])
 }
 
 # Steps that were not done in a pilot are taken to cost what others of their kind do.
-pilot_steps <- function(records, work) {
-  steps <- Filter(function(record) record$type == "step", records)
+pilot_steps <- function(batches, work) {
+  steps <- unlist(lapply(batches, `[[`, "steps"), recursive = FALSE)
   if (length(work$nodes) == 0L) return(0)
   kind <- vapply(work$nodes, function(node) node$step$definition$name, "")
   seconds <- rep(NA_real_, length(kind))
-  for (record in steps) seconds[record$node] <- record$seconds
+  for (step in steps) seconds[step$node] <- step$seconds
   means <- tapply(seconds, kind, mean, na.rm = TRUE)
   filled <- ifelse(is.na(seconds), means[kind], seconds)
   sum(ifelse(is.na(filled), mean(seconds, na.rm = TRUE), filled))

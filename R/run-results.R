@@ -12,60 +12,65 @@ new_results <- function(plan, work, wanted) {
        spent = c(steps = 0, fits = 0, predictions = 0, scoring = 0, units = 0))
 }
 
-# Writes a unit's records into the score matrices of its split. A setting's
-# seconds are its share of the fits and steps that it had in common with others.
-take_records <- function(results, records, work, split, below) {
-  for (record in records) {
-    if (record$type == "step") {
-      members <- unlist(work$fits$members[below[[record$node]]], use.names = FALSE)
-      results$seconds[members, split] <- add_seconds(results$seconds[members, split], record$seconds / length(members))
-      results$spent[["steps"]] <- results$spent[["steps"]] + record$seconds
-      results$warnings <- note_warnings(results$warnings, record, members, split)
-      next
-    }
-    members <- work$fits$members[[record$fit]]
-    results$seconds[members, split] <- add_seconds(results$seconds[members, split], record$seconds / length(members))
-    if (record$type == "failed") {
-      results$failures[[length(results$failures) + 1L]] <-
-        list(settings = members, split = split, stage = record$stage, message = record$message)
-      next
-    }
-    place <- work$settings$place[members]
-    for (metric in names(results$scores)) {
-      results$scores[[metric]][members, split] <- record$validation[place, metric]
-      if (!is.null(results$training)) {
-        results$training[[metric]][members, split] <- record$training[place, metric]
-      }
-    }
-    for (metric in names(record$no_information)) {
-      results$no_information[[metric]][members] <- record$no_information[[metric]][place]
-    }
-    if (!is.null(record$predictions)) {
-      results$predictions[[length(results$predictions) + 1L]] <-
-        list(settings = members, split = split, place = place, values = record$predictions)
-    }
-    for (metric in names(record$why_na)) {
-      gone <- members[is.na(record$validation[place, metric])]
-      results$unscored[[length(results$unscored) + 1L]] <-
-        list(settings = gone, split = split, stage = paste("metric", metric), metric = metric, message = record$why_na[[metric]])
-    }
-    results$spent[["fits"]] <- results$spent[["fits"]] + record$fit_seconds
-    predicting <- record$predict_seconds %||% 0
-    results$spent[["predictions"]] <- results$spent[["predictions"]] + predicting
-    results$spent[["scoring"]] <- results$spent[["scoring"]] + record$seconds - record$fit_seconds - predicting
-    results$warnings <- note_warnings(results$warnings, record, members, split)
+# Writes a batch into the score matrices of its split. A setting's seconds are its share
+# of the fits and steps that it had in common with others. `spread`: see spread_batch().
+take_batch <- function(results, batch, spread, work, split, below) {
+  for (step in batch$steps) {
+    members <- unlist(work$fits$members[below[[step$node]]], use.names = FALSE)
+    results$seconds[members, split] <- add_seconds(results$seconds[members, split], step$seconds / length(members))
+    results$warnings <- note_warnings(results$warnings, step$warnings, step$stage, members, split)
+  }
+  settings <- spread$settings
+  results$seconds[settings, split] <- add_seconds(results$seconds[settings, split], (batch$seconds / spread$sizes)[spread$at])
+  for (metric in names(results$scores)) {
+    results$scores[[metric]][settings, split] <- batch$validation[spread$row, metric]
+    if (!is.null(batch$training)) results$training[[metric]][settings, split] <- batch$training[spread$row, metric]
+    if (!is.null(batch$no_information)) results$no_information[[metric]][settings] <- batch$no_information[spread$row, metric]
+  }
+  results$spent <- results$spent + batch_seconds(batch)
+  take_remarks(results, batch, spread, split)
+}
+
+batch_seconds <- function(batch) {
+  ok <- is.na(batch$message)
+  fits <- sum(batch$fit_seconds[ok])
+  predictions <- sum(batch$predict_seconds[ok])
+  c(steps = sum(vapply(batch$steps, `[[`, numeric(1), "seconds")), fits = fits, predictions = predictions,
+    scoring = sum(batch$seconds[ok]) - fits - predictions, units = 0)
+}
+
+# What is kept of single fits: predictions, failures, metrics without a score, warnings.
+take_remarks <- function(results, batch, spread, split) {
+  members <- function(at) spread$settings[spread$at == at]
+  for (at in which(!is.na(batch$message))) {
+    results$failures[[length(results$failures) + 1L]] <-
+      list(settings = members(at), split = split, stage = batch$stage[at], message = batch$message[at])
+  }
+  for (at in which(!vapply(batch$predictions, is.null, logical(1)))) {
+    first <- which(spread$at == at)
+    place <- spread$row[first] - sum(spread$counts[seq_len(at - 1L)])
+    results$predictions[[length(results$predictions) + 1L]] <-
+      list(settings = members(at), split = split, place = place, values = batch$predictions[[at]])
+  }
+  for (why in batch$why_na) {
+    gone <- members(why$at)[is.na(batch$validation[spread$row[spread$at == why$at], why$metric])]
+    results$unscored[[length(results$unscored) + 1L]] <-
+      list(settings = gone, split = split, stage = paste("metric", why$metric), metric = why$metric, message = why$message)
+  }
+  warned <- vapply(batch$warnings, `[[`, integer(1), "at")
+  for (at in unique(warned)) {
+    texts <- vapply(batch$warnings[warned == at], `[[`, "", "text")
+    results$warnings <- note_warnings(results$warnings, texts, batch$stage[at], members(at), split)
   }
   results
 }
 
 add_seconds <- function(so_far, more) ifelse(is.na(so_far), 0, so_far) + more
 
-note_warnings <- function(warnings, record, members, split) {
-  for (message in unique(record$warnings)) {
-    warnings[[length(warnings) + 1L]] <- list(
-      settings = members, stage = record$stage, split = split,
-      message = message, count = sum(record$warnings == message)
-    )
+note_warnings <- function(warnings, texts, stage, members, split) {
+  for (message in unique(texts)) {
+    warnings[[length(warnings) + 1L]] <-
+      list(settings = members, stage = stage, split = split, message = message, count = sum(texts == message))
   }
   warnings
 }

@@ -10,7 +10,7 @@ cheap_step_seconds <- 0.05
 #   take(share, workers)  the next unit, list(split, fits), or NULL; `share` (0..1]
 #                         makes it smaller towards the end of a run
 #   give_back(units)      puts units back at the front
-#   learn(records)        tells what fits and steps took
+#   learn(batch)          tells what fits and steps took
 #   left()                seconds of work that are expected to be left; NA while unknown
 #
 # Fits of one step branch on one split are a group. Where preparing a branch is cheap,
@@ -29,7 +29,12 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
     mean[is.nan(mean)] <- NA
     mean
   }
-  left <- function() sum(vapply(groups, function(group) sum(cost(group$fits)), numeric(1)))
+  count <- function(groups) tabulate(candidate[unlist(lapply(groups, `[[`, "fits"), use.names = FALSE)], length(spent))
+  remaining <- count(groups)
+  left <- function() {
+    open <- remaining > 0L
+    sum(remaining[open] * ifelse(known[open] > 0, spent[open] / known[open], NA))
+  }
   dear <- function(branch) branch > 0L && isTRUE(preparing[as.character(branch)] > cheap_step_seconds)
   list(
     take = function(share = 1, workers = 1L) {
@@ -42,18 +47,23 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
       many <- if (is.na(costs[1])) 1L else max(1L, sum(cumsum(ifelse(is.na(costs), Inf, costs)) <= room))
       rest <- utils::tail(group$fits, -many)
       groups <<- after_taking(groups, rest, !together)
-      list(split = group$split, fits = utils::head(group$fits, many), branch = group$branch)
+      unit <- list(split = group$split, fits = utils::head(group$fits, many), branch = group$branch)
+      remaining <<- remaining - count(list(unit))
+      unit
     },
-    give_back = function(units) groups <<- c(units, groups),
-    learn = function(records) {
-      for (record in records) {
-        if (record$type == "step") {
-          branch <- as.character(node_branch[record$node])
-          preparing[branch] <<- max(record$seconds, preparing[branch], na.rm = TRUE)
-        } else {
-          spent[candidate[record$fit]] <<- spent[candidate[record$fit]] + record$seconds
-          known[candidate[record$fit]] <<- known[candidate[record$fit]] + 1
-        }
+    give_back = function(units) {
+      groups <<- c(units, groups)
+      remaining <<- remaining + count(units)
+    },
+    learn = function(batch) {
+      for (step in batch$steps) {
+        branch <- as.character(node_branch[step$node])
+        preparing[branch] <<- max(step$seconds, preparing[branch], na.rm = TRUE)
+      }
+      whose <- candidate[batch$fit]
+      for (one in unique(whose)) {
+        spent[one] <<- spent[one] + sum(batch$seconds[whose == one])
+        known[one] <<- known[one] + sum(whose == one)
       }
     },
     left = left, empty = function() length(groups) == 0L

@@ -34,8 +34,8 @@ process_pool <- function() {
       on.exit(cache$clear())
       while (!is.null(unit <- schedule$take())) {
         done <- timed_unit(run, unit$split, unit$fits, cache)
-        sink$take(done$records, unit$split, took = done$took)
-        schedule$learn(done$records)
+        sink$take(done$batch, unit$split, took = done$took)
+        schedule$learn(done$batch)
         if (seconds_now() > deadline && !schedule$empty()) return("minutes")
         if (enough()) return("enough")
       }
@@ -195,24 +195,22 @@ receive <- function(flight, run, file, schedule, sink, flying, deaths) {
   found <- flight$task$data
   unit <- flight$unit
   if (mirai::is_mirai_error(found)) {
-    fail_unit(unit, plain_text(found), sink)
+    fail_unit(unit, plain_text(found), run, sink)
   } else if (mirai::is_error_value(found)) {
     deaths$died(flight, schedule, sink)
   } else if (isTRUE(found$need_data)) {
     flying$send(run, file, unit, serialize(run, NULL))
   } else {
     deaths$lives()
-    sink$take(found$records, unit$split, took = found$took)
-    schedule$learn(found$records)
+    sink$take(found$batch, unit$split, took = found$took)
+    schedule$learn(found$batch)
   }
 }
 
 plain_text <- function(x) trimws(gsub("[[:space:]]+", " ", cli::ansi_strip(paste(as.character(x), collapse = " "))))
 
-fail_unit <- function(unit, message, sink, stage = "worker") {
-  sink$take(lapply(unit$fits, function(fit) {
-    list(type = "failed", fit = fit, stage = stage, message = message, seconds = 0)
-  }), unit$split)
+fail_unit <- function(unit, message, run, sink, stage = "worker") {
+  sink$take(failed_batch(unit$fits, stage, message, run$work, run$metrics), unit$split)
 }
 
 # When a worker dies, its unit is cut into single fits; a single fit is failed when it
@@ -257,9 +255,9 @@ new_death_watch <- function(run, profile, n) {
         slow <- !is.null(run$fit_seconds) && seconds_now() - flight$sent >= run$fit_seconds
         stage <- paste0("fam_", fit_description(run$work, unit$fits)$definition$name)
         if (slow) {
-          fail_unit(unit, too_slow(run$fit_seconds), sink, stage)
+          fail_unit(unit, too_slow(run$fit_seconds), run, sink, stage)
         } else if (counts[[name]] > 1L) {
-          fail_unit(unit, "the worker process died while fitting this, twice", sink, stage)
+          fail_unit(unit, "the worker process died while fitting this, twice", run, sink, stage)
         } else {
           schedule$give_back(list(unit))
         }

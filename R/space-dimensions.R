@@ -132,15 +132,22 @@ fill_nodes <- function(nodes, prefix, by_address, values) {
   filled
 }
 
-# Inactive hyperparameters (NA) take the part's default: it has no effect.
 fill_part <- function(part, address, by_address, values) {
   for (dimension in by_address[[address]]) {
-    entry <- values[[dimension$name]]
-    inactive <- length(entry) == 1L && is.na(entry)
-    value <- if (inactive) inactive_value(dimension$declared) else dimension_value(dimension, entry)
-    part$settings[dimension$argument] <- list(value)
+    part$settings[dimension$argument] <- list(setting_entries(dimension, values[[dimension$name]])[[1]])
   }
   part
+}
+
+# The values behind the entries of a column of the settings table: a vector, or a list.
+# Inactive hyperparameters (NA) take the part's default: it has no effect.
+setting_entries <- function(dimension, column) {
+  if (!is.list(dimension$varying$values) && !anyNA(column)) return(column)
+  different <- unique(column)
+  values <- lapply(different, function(entry) {
+    if (is.na(entry)) inactive_value(dimension$declared) else dimension_value(dimension, entry)
+  })
+  values[match(column, different)]
 }
 
 inactive_value <- function(declared) if (is.function(declared$default)) NULL else declared$default

@@ -10,7 +10,8 @@
 #              the untouched rows
 #   only_input  see only_inputs()
 #   families   every candidate's family and what varies in it
-#   fits       node, candidate, row (a setting that stands for it), key, values
+#   fits       node, candidate, row (a setting that stands for it), key, values to be
+#              read off it and their count
 # With share = FALSE every setting has steps and a fit of its own; keys, and so
 # seeds and scores, are the same.
 compile_work <- function(spaces, tables, share = TRUE) {
@@ -106,7 +107,7 @@ fit_keys <- function(definition, space, columns, n, path_set) {
 
 collect_fits <- function(work, path_sets) {
   settings <- work$settings
-  first <- match(seq_len(max(settings$fit)), settings$fit)
+  first <- which(!duplicated(settings$fit))
   members <- unname(split(seq_along(settings$fit), settings$fit))
   has_path <- vapply(work$spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1))
   values <- vector("list", length(first))
@@ -117,7 +118,7 @@ collect_fits <- function(work, path_sets) {
   })
   list(node = settings$node[first], candidate = settings$candidate[first],
        row = settings$row[first], key = settings$key[first], members = members, values = values,
-       set = path_sets)
+       count = pmax(1L, vapply(values, path_count, integer(1))), set = path_sets)
 }
 
 # The path values of some settings of one fit: a vector, or a data frame where the
@@ -142,7 +143,7 @@ unique_rows <- function(table) frame_of_rows(table, !duplicated(group_rows(table
 # Where each setting's value stands among its fit's values; 1 without a path.
 value_places <- function(work) {
   place <- rep(1L, length(work$settings$fit))
-  for (fit in which(vapply(work$fits$values, path_count, integer(1)) > 1L)) {
+  for (fit in which(work$fits$count > 1L)) {
     members <- work$fits$members[[fit]]
     mine <- path_values(work, members)
     values <- work$fits$values[[fit]]
@@ -155,14 +156,27 @@ value_places <- function(work) {
 # values to be fitted along the path), the values to predict.
 fit_description <- function(work, fit) {
   candidate <- work$fits$candidate[fit]
+  c(list(definition = work$families[[candidate]]$part$definition, key = work$fits$key[fit]), fit_describer(work, candidate)(fit))
+}
+
+# A function of a fit of this candidate that gives list(settings, values).
+fit_describer <- function(work, candidate) {
   family <- work$families[[candidate]]
-  settings <- fill_part(family$part, "family", family, setting_values(work$tables[[candidate]], work$fits$row[fit]))$settings
-  definition <- family$part$definition
-  along <- definition$path$along
-  values <- work$fits$values[[fit]]
-  if (length(along) == 1L) settings[[along]] <- work$fits$set[[candidate]] %||% values
-  if (length(along) > 1L) settings[along] <- as.list(values)
-  list(definition = definition, settings = settings, values = values, key = work$fits$key[fit])
+  base <- family$part$settings
+  entries <- lapply(family$family, function(dimension) setting_entries(dimension, work$tables[[candidate]][[dimension$name]]))
+  names(entries) <- vapply(family$family, `[[`, "", "argument")
+  along <- family$part$definition$path$along
+  off_path <- setdiff(names(entries), along)
+  set <- work$fits$set[[candidate]]
+  function(fit) {
+    settings <- base
+    row <- work$fits$row[fit]
+    for (name in off_path) settings[name] <- list(entries[[name]][[row]])
+    values <- work$fits$values[[fit]]
+    if (length(along) == 1L) settings[[along]] <- set %||% values
+    if (length(along) > 1L) settings[along] <- as.list(values)
+    list(settings = settings, values = values)
+  }
 }
 
 # Fits below every node, in a list by node.

@@ -2,25 +2,34 @@
 # cache only spares doing the same steps again.
 
 # `run` is what all units have in common: work, data (frame and target of all working
-# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds. `tick(fit, scores)` is
-# called with each finished fit's deciding scores. Returns one record a fit, and one for
-# every step that was learned.
-run_unit <- function(run, split, fits, cache = new_cache(), tick = function(fit, scores) invisible()) {
+# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds. Returns a batch; see
+# work-batch.R.
+run_unit <- function(run, split, fits, cache = new_cache()) {
+  apparent <- run$splits[[split]]$rep == 0L
   context <- c(run, list(
-    split = split, apparent = run$splits[[split]]$rep == 0L,
-    place = paste(run$data$fingerprint, run$splits[[split]]$key), tick = tick, cache = cache,
-    log = new_unit_log(), clock = new.env(parent = emptyenv())
+    split = split, place = paste(run$data$fingerprint, run$splits[[split]]$key), cache = cache, steps = new_step_log(),
+    wants = list(training = run$wanted$training, no_information = apparent && run$wanted$no_information,
+                 predictions = !apparent && run$wanted$predictions)
   ))
   seeds <- fit_seeds(run$work, fits, context)
-  for (i in seq_along(fits)) {
-    prepared <- prepared_node(run$work$fits$node[fits[i]], context)
-    if (!is.null(prepared$error)) {
-      report_failure(fits[i], prepared$stage, prepared$error, 0, context)
-    } else {
-      run_one_fit(fits[i], prepared, seeds[i], context)
-    }
-  }
-  context$log$all()
+  batches <- lapply(fits_alike(run$work, fits), function(at) run_alike(fits[at], seeds[at], context))
+  bind_batches(batches, context$steps$all())
+}
+
+# Positions of neighbouring fits of one candidate behind the same steps, in a list.
+fits_alike <- function(work, fits) {
+  changes <- diff(work$fits$node[fits]) != 0 | diff(work$fits$candidate[fits]) != 0
+  unname(split(seq_along(fits), cumsum(c(TRUE, changes))))
+}
+
+run_alike <- function(fits, seeds, context) {
+  node <- context$work$fits$node[fits[1]]
+  prepared <- prepared_node(node, context)
+  if (!is.null(prepared$error)) return(failed_batch(fits, prepared$stage, prepared$error, context$work, context$metrics))
+  definition <- context$work$families[[context$work$fits$candidate[fits[1]]]]$part$definition
+  input <- shared_input(node, prepared, definition, context)
+  if (!is.null(input$error)) return(failed_batch(fits, "input", input$error, context$work, context$metrics))
+  fit_alike(fits, seeds, definition, input$value, prepared, context)
 }
 
 fit_seeds <- function(work, fits, context) {
@@ -35,10 +44,10 @@ fit_chains <- function(work, fits) {
   chains
 }
 
-# What a unit reports.
-new_unit_log <- function() {
-  records <- list()
-  list(add = function(record) records[[length(records) + 1L]] <<- record, all = function() records)
+# The steps that a unit learned.
+new_step_log <- function() {
+  learned <- list()
+  list(add = function(one) learned[[length(learned) + 1L]] <<- one, all = function() learned)
 }
 
 # Rows as a step node leaves them: an environment with training, validation and inputs, or
@@ -91,31 +100,24 @@ learn_node <- function(node, context) {
          validation = list(frame = use_step(learned$state, parent$validation$frame), target = parent$validation$target))
   })
   if (!is.null(done$error)) return(list(error = done$error, stage = stage))
-  context$log$add(list(type = "step", node = node, seconds = seconds_now() - started, stage = stage, warnings = done$warnings))
+  context$steps$add(list(node = node, seconds = seconds_now() - started, stage = stage, warnings = done$warnings))
   done$value
 }
 
-report_failure <- function(fit, stage, message, seconds, context) {
-  context$log$add(list(type = "failed", fit = fit, stage = stage, message = message, seconds = seconds))
-  context$tick(fit, NULL)
-}
-
-# Fits of one node that take their input in the same form share it.
-run_one_fit <- function(fit, prepared, seed, context) {
-  described <- fit_description(context$work, fit)
+# Fits of one node that take their input in the same form share it: list(value = list(
+# training, validation), error).
+shared_input <- function(node, prepared, definition, context) {
   gone <- is.null(prepared$training$frame)
-  form <- if (gone) names(prepared$inputs) else input_form(described$definition, prepared$training$frame)
+  form <- if (gone) names(prepared$inputs) else input_form(definition, prepared$training$frame)
   if (is.null(prepared$inputs[[form]])) {
     prepared$inputs[[form]] <- with_conditions(list(
-      training = family_input(prepared$training$frame, described$definition),
-      validation = family_input(prepared$validation$frame, described$definition)
+      training = family_input(prepared$training$frame, definition),
+      validation = family_input(prepared$validation$frame, definition)
     ))
-    let_go_of_rows(context$work$fits$node[fit], prepared, context)
-    context$cache$keep(paste(context$id, context$split, context$work$fits$node[fit]), prepared)
+    let_go_of_rows(node, prepared, context)
+    context$cache$keep(paste(context$id, context$split, node), prepared)
   }
-  input <- prepared$inputs[[form]]
-  if (!is.null(input$error)) return(report_failure(fit, "input", input$error, 0, context))
-  run_fit(fit, described, seed, input$value, prepared$training$target, prepared$validation$target, context)
+  prepared$inputs[[form]]
 }
 
 input_form <- function(definition, frame) {
@@ -152,111 +154,127 @@ new_cache <- function(limit = cache_bytes) {
   )
 }
 
-run_fit <- function(fit, described, seed, input, training, validation, context) {
-  stage <- paste0("fam_", described$definition$name)
-  started <- seconds_now()
-  fitted <- with_conditions(within_seconds(
-    fit_family(described$definition, input$training, training, described$settings, seed), context$fit_seconds, isTRUE(context$alarm)
-  ))
-  fit_seconds <- seconds_now() - started
-  if (!is.null(fitted$error)) {
-    return(report_failure(fit, stage, fitted$error, fit_seconds, context))
+# Fits of one candidate behind the same steps, one after the other. What they have in
+# common is made once; the net for errors is spread anew only after a fit fell into it.
+fit_alike <- function(fits, seeds, definition, input, prepared, context) {
+  n <- length(fits)
+  most <- context$fit_seconds
+  limited <- !is.null(most)
+  describe <- fit_describer(context$work, context$work$fits$candidate[fits[1]])
+  fit <- NULL
+  reader <- new_reader(input, prepared, context)
+  read <- reader$read
+  counts <- context$work$fits$count[fits]
+  stages <- paste0("fam_", definition$name, c("", " prediction"))
+  stage <- rep(stages[1], n)
+  message <- rep(NA_character_, n)
+  fit_seconds <- numeric(n)
+  seconds <- numeric(n)
+  predict_seconds <- numeric(n)
+  found <- vector("list", n)
+  warned <- list()
+  i <- 0L
+  repeat {
+    failure <- catch_failure({
+      while (i < n) {
+        i <- i + 1L
+        started <- seconds_now()
+        described <- describe(fits[i])
+        if (is.null(fit)) fit <- new_fitter(definition, input$training, prepared$training$target)
+        fitted <- if (limited) within_seconds(fit(described$settings, seeds[i]), most, context$alarm) else fit(described$settings, seeds[i])
+        stage[i] <- stages[2]
+        fit_seconds[i] <- seconds_now() - started
+        found[[i]] <- read(fitted, described$values, counts[i])
+        stage[i] <- stages[1]
+        predict_seconds[i] <- reader$predicting()
+        seconds[i] <- seconds_now() - started
+      }
+    }, function(text) warned[[length(warned) + 1L]] <<- list(at = i, text = text))
+    if (is.null(failure)) break
+    message[i] <- failure
+    seconds[i] <- seconds_now() - started
   }
-  context$clock$predicting <- 0
-  scored <- with_conditions(scores_of_fit(fitted$value, input, training, validation, described$values, context))
-  seconds <- seconds_now() - started
-  if (!is.null(scored$error)) {
-    return(report_failure(fit, paste(stage, "prediction"), scored$error, seconds, context))
-  }
-  context$log$add(c(list(type = "ok", fit = fit, stage = stage, fit_seconds = fit_seconds, seconds = seconds,
-                         predict_seconds = context$clock$predicting, warnings = c(fitted$warnings, scored$warnings)), scored$value))
-  context$tick(fit, scored$value$validation)
+  fit_batch(fits, stage, message, fit_seconds, seconds, predict_seconds, found, warned, context)
 }
 
-# Everything that is asked of one fit: validation (values x metrics), why_na (reason by
-# metric, where a prediction left it undefined), training, no_information, predictions.
-scores_of_fit <- function(fitted, input, training, validation, values, context) {
-  scores <- score_fit(fitted, input$validation, validation, values, context$metrics, context$clock)
-  list(
-    validation = scores, why_na = reasons_for_na(scores, validation, context$metrics),
-    training = if (context$wanted$training) {
-      score_fit(fitted, input$training, training, values, context$metrics, context$clock)
-    },
-    no_information = if (context$apparent && context$wanted$no_information) {
-      no_information_scores(fitted, input$validation, validation, values, context$metrics)
-    },
-    predictions = if (context$wanted$predictions && !context$apparent) {
-      as_path_prediction(validation$outcome, predict_family(fitted, input$validation, values))
+# Reads all that is wanted off a fit: a list of validation (values x metrics), and where
+# they are wanted training, no_information and predictions.
+new_reader <- function(input, prepared, context) {
+  clock <- new.env(parent = emptyenv())
+  metrics <- context$metrics
+  wants <- context$wants
+  target <- prepared$validation$target
+  validation <- new_scorer(input$validation, target, metrics, clock)
+  training <- if (wants$training) new_scorer(input$training, prepared$training$target, metrics, clock)
+  read <- function(fitted, values, n_values) {
+    clock$predicting <- 0
+    found <- list(validation = validation(fitted, values, n_values))
+    if (!is.null(training)) found$training <- training(fitted, values, n_values)
+    if (wants$no_information) found$no_information <- no_information_scores(fitted, input$validation, target, values, metrics)
+    if (wants$predictions) {
+      found$predictions <- as_path_prediction(target$outcome, predict_family(fitted, input$validation, values))
     }
-  )
-}
-
-# Why a metric that the truth allows has no score.
-reasons_for_na <- function(scores, target, metrics) {
-  if (!anyNA(scores)) return(list())
-  reasons <- lapply(metrics, function(metric) {
-    if (!anyNA(scores[, metric$name])) return(NULL)
-    if (!is.null(metric$undefined(target$outcome, target$weights))) return(NULL)
-    metric$why_na
-  })
-  Filter(Negate(is.null), reasons)
+    found
+  }
+  list(read = read, predicting = function() clock$predicting)
 }
 
 # The score if outcome and predictors had nothing to do with one another: mean over
 # at most 200 turns of the outcomes against the predictions (all of them would be all
-# pairs; Efron & Tibshirani 1997). Row-wise metrics only.
+# pairs; Efron & Tibshirani 1997). Values x metrics; NA for metrics that are not row-wise.
 no_information_scores <- function(fitted, x, target, values, metrics) {
   n <- length(target$outcome)
   turns <- unique(round(seq(0, n - 1, length.out = min(n, 200L))))
   prediction <- as_path_prediction(target$outcome, predict_family(fitted, x, values))
-  lapply(Filter(function(metric) metric$row_wise, metrics), function(metric) {
+  n_values <- max(1L, path_count(values))
+  scores <- vapply(metrics, function(metric) {
+    if (!metric$row_wise) return(rep(NA_real_, n_values))
     each <- lapply(turns, function(turn) {
       metric$score(target$outcome[(seq_len(n) - 1L + turn) %% n + 1L], prediction, NULL)
     })
     Reduce(`+`, each) / length(each)
-  })
-}
-
-# Scores of every path value by every metric: values x metrics. Long paths are
-# predicted in blocks that keep the predictions below about 160 MB.
-score_fit <- function(fitted, x, target, values, metrics, clock) {
-  width <- max(1L, length(fitted$levels))
-  block <- max(1L, as.integer(2e7 / max(1, nrow(x) * width)))
-  n_values <- max(1L, path_count(values))
-  if (n_values <= block) return(score_values(fitted, x, target, values, metrics, n_values, clock))
-  do.call(rbind, lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
-    score_values(fitted, x, target, path_take(values, at), metrics, length(at), clock)
-  }))
-}
-
-score_values <- function(fitted, x, target, values, metrics, n_values, clock) {
-  started <- seconds_now()
-  path <- as_path_prediction(target$outcome, predict_family(fitted, x, values))
-  clock$predicting <- clock$predicting + (seconds_now() - started)
-  scores <- vapply(metrics, function(metric) {
-    if (!is.null(metric$undefined(target$outcome, target$weights))) return(rep(NA_real_, n_values))
-    as.double(metric$score(target$outcome, path, target$weights))
   }, numeric(n_values))
-  matrix(scores, n_values, length(metrics), dimnames = list(NULL, names(metrics)))
+  matrix(scores, n_values)
 }
 
-seconds_now <- function() unclass(Sys.time())
+# A function of a fit, its path values and their number that gives scores on these rows,
+# values x metrics; `clock` collects the seconds of predicting. What the truth leaves undefined is
+# NA. Long paths are predicted in blocks that keep the predictions below about 160 MB.
+new_scorer <- function(x, target, metrics, clock) {
+  truth <- target$outcome
+  weights <- target$weights
+  usable <- which(vapply(metrics, function(metric) is.null(metric$undefined(truth, weights)), logical(1)))
+  block <- max(1, floor(2e7 / max(1, nrow(x) * max(1L, nlevels(truth)))))
+  score_block <- function(fitted, values, n_values) {
+    started <- seconds_now()
+    path <- as_path_prediction(truth, predict_family(fitted, x, values))
+    clock$predicting <- clock$predicting + (seconds_now() - started)
+    scores <- matrix(NA_real_, n_values, length(metrics))
+    for (m in usable) scores[, m] <- metrics[[m]]$score(truth, path, weights)
+    scores
+  }
+  function(fitted, values, n_values) {
+    if (n_values <= block) return(score_block(fitted, values, n_values))
+    do.call(rbind, lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
+      score_block(fitted, path_take(values, at), length(at))
+    }))
+  }
+}
 
-# run_unit() with the seconds that it took: list(records, took).
+# run_unit() with the seconds that it took: list(batch, took).
 timed_unit <- function(...) {
   started <- seconds_now()
-  list(records = run_unit(...), took = seconds_now() - started)
+  list(batch = run_unit(...), took = seconds_now() - started)
 }
 
 # Stops R code that takes longer; what runs in compiled code is stopped by the alarm of
 # the worker's process.
 within_seconds <- function(expr, seconds, alarm) {
-  if (is.null(seconds)) return(expr)
   setTimeLimit(elapsed = seconds, transient = TRUE)
-  if (alarm) set_alarm(seconds + max(0.5, seconds / 5))
+  if (isTRUE(alarm)) set_alarm(seconds + max(0.5, seconds / 5))
   on.exit({
     setTimeLimit(elapsed = Inf)
-    if (alarm) set_alarm(0)
+    if (isTRUE(alarm)) set_alarm(0)
   })
   tryCatch(expr, error = function(e) {
     if (grepl("reached elapsed time limit", conditionMessage(e), fixed = TRUE)) stop(too_slow(seconds), call. = FALSE)

@@ -10,6 +10,15 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// seconds_now
+double seconds_now();
+RcppExport SEXP _kilnwright_seconds_now() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    rcpp_result_gen = Rcpp::wrap(seconds_now());
+    return rcpp_result_gen;
+END_RCPP
+}
 // nearest_rows
 Rcpp::IntegerMatrix nearest_rows(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& donors, const Rcpp::LogicalVector& category, int k, const Rcpp::IntegerVector& skip);
 RcppExport SEXP _kilnwright_nearest_rows(SEXP queriesSEXP, SEXP donorsSEXP, SEXP categorySEXP, SEXP kSEXP, SEXP skipSEXP) {
@@ -164,6 +173,7 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_kilnwright_seconds_now", (DL_FUNC) &_kilnwright_seconds_now, 0},
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
     {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},
