@@ -176,7 +176,8 @@ class_slice <- function(prediction, class) {
 }
 
 weighted_columns <- function(x, weights) {
-  if (is.null(weights)) colMeans(x) else colSums(x * weights) / sum(weights)
+  dims <- dim(x)
+  if (is.null(weights)) .colMeans(x, dims[1], dims[2]) else .colSums(x * weights, dims[1], dims[2]) / sum(weights)
 }
 
 needs_two_classes <- function(truth, weights) {

@@ -166,16 +166,22 @@ fit_describer <- function(work, candidate) {
   entries <- lapply(family$family, function(dimension) setting_entries(dimension, work$tables[[candidate]][[dimension$name]]))
   names(entries) <- vapply(family$family, `[[`, "", "argument")
   along <- family$part$definition$path$along
-  off_path <- setdiff(names(entries), along)
+  entries <- entries[setdiff(names(entries), along)]
+  place <- match(names(entries), names(base))
+  rows <- work$fits$row
+  values <- work$fits$values
   set <- work$fits$set[[candidate]]
   function(fit) {
     settings <- base
-    row <- work$fits$row[fit]
-    for (name in off_path) settings[name] <- list(entries[[name]][[row]])
-    values <- work$fits$values[[fit]]
-    if (length(along) == 1L) settings[[along]] <- set %||% values
-    if (length(along) > 1L) settings[along] <- as.list(values)
-    list(settings = settings, values = values)
+    row <- rows[fit]
+    for (k in seq_along(entries)) {
+      value <- entries[[k]][[row]]
+      if (is.null(value)) settings[place[k]] <- list(NULL) else settings[[place[k]]] <- value
+    }
+    read_off <- values[[fit]]
+    if (length(along) == 1L) settings[[along]] <- if (is.null(set)) read_off else set
+    if (length(along) > 1L) settings[along] <- as.list(read_off)
+    list(settings = settings, values = read_off)
   }
 }
 
