@@ -13,6 +13,10 @@ prefix_means <- function(x, sizes) {
     .Call(`_kilnwright_prefix_means`, x, sizes)
 }
 
+filled_matrix <- function(columns, rows, n) {
+    .Call(`_kilnwright_filled_matrix`, columns, rows, n)
+}
+
 neighbour_means <- function(queries, rows, shares, weights, neighbours, weighting, distance, distances) {
     .Call(`_kilnwright_neighbour_means`, queries, rows, shares, weights, neighbours, weighting, distance, distances)
 }

@@ -89,7 +89,8 @@ family_input <- function(frame, definition, rows = NULL) {
     stop_kw("input", paste0("fam_", definition$name, " takes numbers, but ", left_over[1],
                             " is still a category."), remedy = "Add pre_onehot() before it.")
   }
-  dense <- dense_matrix(usable, n, rows)
+  dense <- filled_matrix(usable, rows, n)
+  dimnames(dense) <- list(NULL, names(usable))
   if (!definition$accepts$missing) refuse_missing(dense, definition)
   if (is.null(sparse)) return(dense)
   if (definition$accepts$sparse) {
@@ -97,13 +98,6 @@ family_input <- function(frame, definition, rows = NULL) {
   }
   check_dense_size(sparse, definition)
   cbind(dense, as.matrix(sparse))
-}
-
-# Column after column, so that nothing is held twice.
-dense_matrix <- function(columns, n, rows = NULL) {
-  dense <- matrix(0, n, length(columns), dimnames = list(NULL, names(columns)))
-  for (j in seq_along(columns)) dense[, j] <- if (is.null(rows)) columns[[j]] else columns[[j]][rows]
-  dense
 }
 
 dense_columns <- function(sparse) {

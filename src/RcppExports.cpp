@@ -46,6 +46,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// filled_matrix
+Rcpp::NumericMatrix filled_matrix(Rcpp::List columns, Rcpp::Nullable<Rcpp::IntegerVector> rows, int n);
+RcppExport SEXP _kilnwright_filled_matrix(SEXP columnsSEXP, SEXP rowsSEXP, SEXP nSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::IntegerVector> >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    rcpp_result_gen = Rcpp::wrap(filled_matrix(columns, rows, n));
+    return rcpp_result_gen;
+END_RCPP
+}
 // neighbour_means
 Rcpp::NumericVector neighbour_means(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& rows, const Rcpp::NumericMatrix& shares, const Rcpp::NumericVector& weights, const Rcpp::IntegerVector& neighbours, const Rcpp::IntegerVector& weighting, const Rcpp::IntegerVector& distance, const Rcpp::IntegerVector& distances);
 RcppExport SEXP _kilnwright_neighbour_means(SEXP queriesSEXP, SEXP rowsSEXP, SEXP sharesSEXP, SEXP weightsSEXP, SEXP neighboursSEXP, SEXP weightingSEXP, SEXP distanceSEXP, SEXP distancesSEXP) {
@@ -176,6 +188,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_seconds_now", (DL_FUNC) &_kilnwright_seconds_now, 0},
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
+    {"_kilnwright_filled_matrix", (DL_FUNC) &_kilnwright_filled_matrix, 3},
     {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},
     {"_kilnwright_tree_nodes", (DL_FUNC) &_kilnwright_tree_nodes, 3},
     {"_kilnwright_log_loss_columns", (DL_FUNC) &_kilnwright_log_loss_columns, 5},

@@ -73,3 +73,9 @@ tree_nodes <- function(x, tree, complexities) {
   out <- vapply(complexities, function(complexity) vapply(seq_len(nrow(x)), function(i) walk(x[i, ], complexity), 1L), integer(nrow(x)))
   matrix(out, nrow(x))
 }
+
+# Columns of numbers, or some of their rows, as one matrix.
+filled_matrix <- function(columns, rows, n) {
+  if (!is.null(rows)) columns <- lapply(columns, `[`, rows)
+  matrix(as.double(unlist(columns, use.names = FALSE)), n, length(columns))
+}
