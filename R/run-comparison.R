@@ -16,7 +16,7 @@
 #'   worker processes; `"auto"` uses this process for a short run and as many workers
 #'   as there are cores for a longer one. Workers that were set up with
 #'   `mirai::daemons(..., .compute = "kilnwright")`, on this machine or others, are used
-#'   as they are and left running. [workers_at()] lets workers join from elsewhere. The
+#'   as they are and left running, unless `workers = 1`. [workers_at()] lets workers join from elsewhere. The
 #'   scores are the same whatever is chosen.
 #' @param journal Path of an SQLite file in which every finished fit is written down
 #'   within a second. The same call with the same journal goes on where it was broken

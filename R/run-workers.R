@@ -14,9 +14,10 @@ worth_workers <- 6
 
 new_pool <- function(workers, plan) {
   if (inherits(workers, "kw_workers_at")) return(open_pool(workers))
+  if (is.numeric(workers) && workers == 1) return(process_pool())
   if (mirai_ready() && mirai::daemons_set(user_profile)) return(worker_pool(0L, user_profile))
   if (identical(workers, "auto")) return(switching_pool(usual_workers()))
-  if (workers > 1) worker_pool(as.integer(workers)) else process_pool()
+  worker_pool(as.integer(workers))
 }
 
 mirai_ready <- function() requireNamespace("mirai", quietly = TRUE)
