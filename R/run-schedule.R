@@ -24,10 +24,12 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
   spent <- numeric(length(work$spaces))
   known <- numeric(length(work$spaces))
   preparing <- numeric()
+  # what a fit took on another split, else the mean of its candidate's, else NA
+  own <- rep(NA_real_, length(candidate))
   cost <- function(fits) {
     mean <- spent[candidate[fits]] / known[candidate[fits]]
     mean[is.nan(mean)] <- NA
-    mean
+    ifelse(is.na(own[fits]), mean, own[fits])
   }
   count <- function(groups) tabulate(candidate[unlist(lapply(groups, `[[`, "fits"), use.names = FALSE)], length(spent))
   remaining <- count(groups)
@@ -60,6 +62,7 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
         branch <- as.character(node_branch[step$node])
         preparing[branch] <<- max(step$seconds, preparing[branch], na.rm = TRUE)
       }
+      own[batch$fit] <<- batch$seconds
       whose <- candidate[batch$fit]
       for (one in unique(whose)) {
         spent[one] <<- spent[one] + sum(batch$seconds[whose == one])
@@ -86,8 +89,7 @@ pending_groups <- function(work, pending, shuffle) {
   branch <- c(0L, branch_of(work$nodes))[work$fits$node + 1L]
   groups <- list()
   for (one in sort(unique(branch))) {
-    mine <- which(branch == one)
-    mine <- mine[order(work$fits$node[mine])]
+    mine <- in_spread_order(which(branch == one), work)
     for (split in seq_len(ncol(pending))) {
       fits <- mine[pending[mine, split]]
       if (length(fits) > 0L) groups[[length(groups) + 1L]] <- list(split = split, fits = fits, branch = one)
@@ -100,16 +102,38 @@ pending_groups <- function(work, pending, shuffle) {
   })
 }
 
+# Fits of one node and candidate stay together, but do not follow the grid, along which they
+# often get dearer and dearer: a few long ones left to the end would keep one worker busy
+# and the others idle. Neighbours lie far apart, the last is among the first.
+in_spread_order <- function(fits, work) {
+  fits <- fits[order(work$fits$node[fits], work$fits$candidate[fits])]
+  begins <- c(TRUE, diff(work$fits$node[fits]) != 0 | diff(work$fits$candidate[fits]) != 0)
+  at <- seq_along(fits)
+  fits[order(cumsum(begins), -radical_inverse(at - cummax(ifelse(begins, at, 0L))))]
+}
+
+# The binary digits of whole numbers mirrored at the point (van der Corput 1935).
+radical_inverse <- function(x) {
+  inverse <- numeric(length(x))
+  digit <- 0.5
+  while (any(x > 0)) {
+    inverse <- inverse + digit * (x %% 2)
+    x <- x %/% 2
+    digit <- digit / 2
+  }
+  inverse
+}
+
 # One fit of every candidate comes first, so that what all will take is soon known.
 with_pilots <- function(groups, candidate) {
   pilots <- list()
   seen <- integer()
   for (i in seq_along(groups)) {
-    fits <- groups[[i]]$fits
+    fits <- sort(groups[[i]]$fits)
     first <- fits[!duplicated(candidate[fits]) & !candidate[fits] %in% seen]
     seen <- c(seen, candidate[first])
     pilots <- c(pilots, lapply(first, function(fit) list(split = groups[[i]]$split, fits = fit, branch = groups[[i]]$branch)))
-    groups[[i]]$fits <- setdiff(fits, first)
+    groups[[i]]$fits <- setdiff(groups[[i]]$fits, first)
   }
   c(pilots, Filter(function(group) length(group$fits) > 0L, groups))
 }
