@@ -71,7 +71,7 @@ need <- function(package, what_for) {
 check_writable_file <- function(file) {
   folder <- dirname(file)
   if (!dir.exists(folder) || file.access(folder, 2) != 0L || dir.exists(file)) {
-    stop_kw("model_file", paste0("The file ", quoted(file), " cannot be written."),
+    stop_kw("file", paste0("The file ", quoted(file), " cannot be written."),
             where = if (!dir.exists(folder)) paste0("There is no folder ", quoted(folder), ".")
                     else if (dir.exists(file)) "It is a folder." else "The folder cannot be written to.",
             remedy = "Choose another path.")

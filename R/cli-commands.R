@@ -150,11 +150,13 @@ set_aside_lines <- function(aside, model) {
     metric = aside$metric, training = mapply(round_to, aside$training, aside$validation_se),
     validation = mapply(round_to, aside$validation, aside$validation_se),
     sd = mapply(round_to, aside$validation_sd, aside$validation_se),
-    set_aside = mapply(round_to, aside$set_aside, aside$validation_se)
+    set_aside = mapply(round_to, aside$set_aside, aside$validation_se),
+    low = mapply(round_to, aside$low, aside$validation_se), high = mapply(round_to, aside$high, aside$validation_se)
   )
   c(paste0("The final model on the ", count_of(aside$rows[1], "set-aside row"), ", opened ",
            if (aside$openings[1] == 1L) "once" else paste(aside$openings[1], "times"), ":"),
-    utils::capture.output(print_table(rows, align = c("left", rep("right", 4L)))))
+    utils::capture.output(print_table(rows, align = c("left", rep("right", 6L)))),
+    "low and high: 95 % bootstrap interval of the set-aside score")
 }
 
 show_saved_standings <- function(folder, options) {

@@ -90,7 +90,6 @@ family_input <- function(frame, definition, rows = NULL) {
                             " is still a category."), remedy = "Add pre_onehot() before it.")
   }
   dense <- filled_matrix(usable, rows, n)
-  dimnames(dense) <- list(NULL, names(usable))
   if (!definition$accepts$missing) refuse_missing(dense, definition)
   if (is.null(sparse)) return(dense)
   if (definition$accepts$sparse) {

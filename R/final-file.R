@@ -13,7 +13,7 @@
 #' @return `save_model()`: the path, invisibly. `open_model()`: the model.
 #' @section Errors:
 #' `kw_error_model_file` when the file is absent, damaged, foreign or not trusted,
-#' or cannot be written.
+#' `kw_error_file` when it cannot be written.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
@@ -53,7 +53,7 @@ replace_file <- function(from, to) {
   beside <- tempfile(paste0(".", basename(to), "-"), tmpdir = dirname(to))
   on.exit(unlink(beside))
   if (!file.copy(from, beside) || !file.rename(beside, to)) {
-    stop_kw("model_file", paste0("The file ", quoted(to), " could not be written."),
+    stop_kw("file", paste0("The file ", quoted(to), " could not be written."),
             remedy = "Is the disk full?")
   }
 }

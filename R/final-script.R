@@ -12,7 +12,8 @@
 #'   writes `predictions.csv` beside it.
 #' @return The path, invisibly.
 #' @section Errors:
-#' `kw_error_select` for a model that was opened from a file.
+#' `kw_error_select` for a model that was opened from a file, `kw_error_file` when the
+#' script cannot be written.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))

@@ -14,6 +14,7 @@
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_report` for a model that was opened from a file: it carries no comparison.
+#' `kw_error_file` when the report cannot be written.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))

@@ -122,9 +122,9 @@ test_that("a saved model predicts the same; damage and distrust are refused", {
   forged <- withr::local_tempfile()
   zip::zip(forged, c("manifest.json", "model.rds", "checksums.txt"), root = folder)
   expect_error(open_model(forged, trust = TRUE), "checksum of model.rds", class = "kw_error_model_file")
-  expect_error(save_model(model, file.path(folder, "no", "such", "file")), class = "kw_error_model_file")
+  expect_error(save_model(model, file.path(folder, "no", "such", "file")), class = "kw_error_file")
   before <- readBin(file, raw(), 1e6)
-  expect_error(save_model(model, folder), class = "kw_error_model_file")
+  expect_error(save_model(model, folder), class = "kw_error_file")
   expect_identical(readBin(file, raw(), 1e6), before)
 })
 

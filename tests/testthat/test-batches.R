@@ -1,0 +1,163 @@
+# Many fits at a time: what units bring home, and in which order they are done.
+
+# Fits a constant; warns, stops, or predicts nothing usable, as `mood` says.
+moods <- c("calm", "warns", "stops", "mute", "short", "stops late", "calm again")
+moody_family <- function() {
+  define_family("moody", kinds = "number", defaults = list(mood = "calm", times = 1),
+    fit = function(x, y, weights, settings, seed, threads) {
+      if (settings$mood == "warns") {
+        warning("careful")
+        warning("careful")
+        warning(paste("times", settings$times))
+      }
+      if (settings$mood == "stops") stop("no fit today")
+      list(value = mean(y) * settings$times, mood = settings$mood)
+    },
+    predict = function(model, x) {
+      if (model$mood == "stops late") stop("no prediction today")
+      rep(if (model$mood == "mute") NaN else model$value, if (model$mood == "short") 1 else nrow(x))
+    })
+}
+moody_plan <- function(...) {
+  table <- toy(120)
+  plan_comparison(brief(table[c("x1", "x2", "number")], "number"),
+                  candidates(m = moody_family()(mood = among(moods), times = among(0.5, 1, 2)), t = fam_tree(complexity = among(0, 0.01, 0.1))),
+                  splits = split_kfold(3), metrics = c("rmse", "mae"), seed = 4, ...)
+}
+
+test_that("a fit that fails, warns or predicts nothing touches no other fit of its unit", {
+  plan <- moody_plan()
+  cmp <- quiet_run(plan, workers = 1, keep = "training_scores")
+  table <- plan$job$table
+  rows <- rows_by_split(plan)
+  found <- scores_by_split(cmp)
+  settings <- standings(cmp)[c("candidate", "setting", "mood", "times")]
+  found <- merge(found[found$candidate == "m", ], unique(settings[settings$candidate == "m", ]))
+  for (i in which(found$mood %in% c("calm", "warns", "calm again"))) {
+    split <- rows[[found$split[i]]]
+    p <- mean(table$number[split$training]) * found$times[i]
+    plain <- function(rows) if (found$metric[i] == "rmse") sqrt(mean((table$number[rows] - p)^2)) else mean(abs(table$number[rows] - p))
+    expect_equal(c(found$validation[i], found$training[i]), c(plain(split$validation), plain(split$training)), tolerance = 1e-12)
+  }
+  expect_true(all(is.na(found$validation[!found$mood %in% c("calm", "warns", "calm again")])))
+  failed <- merge(failures(cmp), unique(settings[settings$candidate == "m", ]))
+  expect_setequal(unique(failed$mood), c("stops", "mute", "short", "stops late"))
+  expect_true(all(grepl("no fit today", failed$message[failed$mood == "stops"])))
+  expect_identical(unique(failed$stage[failed$mood == "stops late"]), "fam_moody prediction")
+  expect_identical(sum(failed$mood == "short"), 3L * 3L)
+  warned <- merge(warnings_by_split(cmp), unique(settings[settings$candidate == "m", ]))
+  expect_identical(unique(warned$mood), "warns")
+  expect_identical(sort(unique(warned$message)), c("careful", "times 0.5", "times 1", "times 2"))
+  expect_true(all(warned$count == ifelse(warned$message == "careful", 2L, 1L)))
+  expect_true(all(warned$message == "careful" | warned$message == paste("times", warned$times)))
+})
+
+test_that("moods come back from workers and from a journal as they were, with their warnings", {
+  plan <- moody_plan()
+  plain <- quiet_run(plan, workers = 1)
+  remarks <- function(cmp) {
+    in_order <- function(table) table[do.call(order, unname(as.list(table[intersect(c("candidate", "setting", "split", "message"), names(table))]))), ]
+    list(in_order(failures(cmp)), in_order(warnings_by_split(cmp)), lapply(cmp$results$scores, unname))
+  }
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  expect_identical(remarks(quiet_run(plan, workers = 2, journal = file)), remarks(plain))
+  expect_identical(remarks(quiet_run(plan, journal = file)), remarks(plain))
+  expect_identical(remarks(open_comparison(file, trust = TRUE)), remarks(plain))
+})
+
+test_that("thousands of settings with a fit each agree with a formula, also when half come from a journal", {
+  table <- toy(60)
+  times <- define_family("times", kinds = "number", defaults = list(a = 1, b = 1),
+    fit = function(x, y, weights, settings, seed, threads) mean(y) * settings$a + settings$b,
+    predict = function(model, x) rep(model, nrow(x)))
+  plan <- plan_comparison(brief(table[c("x1", "number")], "number"), candidates(t = times(a = among(1:50), b = among(1:40))),
+                          splits = split_kfold(2), metrics = "rmse", seed = 1)
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  cmp <- quiet_run(plan, workers = 1, journal = file)
+  scored <- function(cmp) {
+    found <- cmp$results$scores$rmse
+    list(found, cmp$results$tables$t)
+  }
+  rows <- rows_by_split(plan)
+  tried <- cmp$results$tables$t
+  for (s in 1:2) {
+    truth <- table$number[rows[[s]]$validation]
+    p <- mean(table$number[rows[[s]]$training]) * tried$a + tried$b
+    plain <- sqrt(mean(truth^2) - 2 * p * mean(truth) + p^2)
+    expect_equal(unname(cmp$results$scores$rmse[, s]), plain, tolerance = 1e-9)
+  }
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
+  gone <- DBI::dbExecute(con, "DELETE FROM fits WHERE substr(fit, 1, 1) IN ('0', '3', '7', 'a', 'c', 'e', 'f')")
+  DBI::dbDisconnect(con)
+  expect_gt(gone, 1000)
+  expect_identical(scored(quiet_run(plan, workers = 1, journal = file)), scored(cmp))
+})
+
+test_that("validation rows that a family cannot take fail their split only, and say which column", {
+  table <- toy(40)[c("x1", "x2", "number")]
+  folds <- split_kfold(4, stratify = FALSE)
+  # a plan is tried on the training rows of its first split, which must not see it coming
+  spoiled <- rows_by_split(plan_comparison(brief(table, "number"), splits = folds, seed = 1))[[1]]$validation[1]
+  table$x2[spoiled] <- 99
+  spoil <- pre_custom(learn = function(columns, outcome) NULL, use = function(columns, state) {
+    columns$x1[columns$x2 == 99] <- NA
+    columns
+  })
+  plan <- plan_comparison(brief(table, "number"), candidates(l = pipeline(spoil, fam_linear()), b = fam_baseline()), splits = folds, seed = 1)
+  cmp <- quiet_run(plan, workers = 1)
+  found <- failures(cmp)
+  expect_true(spoiled %in% rows_by_split(plan)[[1]]$validation)
+  expect_identical(found$split[found$stage == "fam_linear prediction"], 1L)
+  expect_setequal(found$split[found$stage == "input"], 2:4)
+  expect_match(found$message, "missing values, but there are some in 'x1'", all = TRUE)
+  expect_true(all(is.finite(standings(cmp)$mean[standings(cmp)$candidate == "b"])))
+})
+
+test_that("a matrix of predictors is what base R makes of the columns", {
+  columns <- list(a = c(1.5, NA, NaN, Inf), b = c(1L, NA, 3L, -4L), c = c(TRUE, NA, FALSE, TRUE))
+  plain <- as.matrix(data.frame(lapply(columns, as.double)))
+  expect_identical(kw("filled_matrix")(columns, NULL, 4L), plain)
+  expect_identical(kw("filled_matrix")(columns, c(4L, 1L, 1L), 3L), plain[c(4, 1, 1), ])
+  expect_identical(kw("filled_matrix")(list(), NULL, 4L), matrix(0, 4, 0))
+  expect_error(kw("filled_matrix")(columns, 5L, 1L), "no row 5")
+  expect_error(kw("filled_matrix")(columns, NULL, 3L), "4 rows instead of 3")
+})
+
+test_that("units take fits in an order that leaves no end of a grid to the last, and loses none", {
+  work <- list(fits = list(node = c(0, 0, 0, 0, 0, 0, 0, 0, 2, 1, 2, 1), candidate = c(1, 1, 1, 1, 1, 1, 1, 1, 3, 2, 3, 3)))
+  order <- kw("in_spread_order")(1:12, work)
+  expect_setequal(order, 1:12)
+  expect_identical(order[1:8], c(8L, 4L, 6L, 2L, 7L, 3L, 5L, 1L))
+  expect_identical(rle(paste(work$fits$node, work$fits$candidate)[order])$lengths, c(8L, 1L, 1L, 2L))
+  expect_equal(kw("radical_inverse")(0:4), c(0, 1 / 2, 1 / 4, 3 / 4, 1 / 8))
+})
+
+test_that("what a fit took on one split is expected on the others, and dear fits travel alone", {
+  plan <- plan_comparison(brief(toy(60)[c("x1", "number")], "number"), candidates(n = fam_neural(epochs = among(1, 2, 3, 4))),
+                          splits = split_kfold(3), seed = 1)
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  schedule <- kw("new_schedule")(work, matrix(TRUE, 4, 3))
+  expect_true(is.na(schedule$left()))
+  told <- c(0.001, 0.001, 0.001, 5)
+  taken <- NULL
+  while (!is.null(unit <- schedule$take())) {
+    taken <- rbind(taken, cbind(split = unit$split, fit = unit$fits, of = length(unit$fits)))
+    schedule$learn(list(steps = list(), fit = unit$fits, seconds = told[unit$fits]))
+  }
+  expect_identical(nrow(unique(taken[, 1:2])), 12L)
+  expect_equal(schedule$left(), 0)
+  later <- taken[taken[, "fit"] == 4 & taken[, "split"] > 1, , drop = FALSE]
+  expect_true(all(later[, "of"] == 1))
+})
+
+test_that("workers = 1 is this process, even where workers are set up", {
+  mirai::daemons(1, .compute = "kilnwright")
+  withr::defer(mirai::daemons(0, .compute = "kilnwright"))
+  process <- define_family("process", kinds = "number", fit = function(x, y, weights, settings, seed, threads) Sys.getpid(),
+                           predict = function(model, x) rep(model, nrow(x)))
+  job <- brief(toy(40)[c("x1", "number")], "number")
+  run <- function(...) quiet_run(job, candidates(p = process()), splits = split_kfold(2), keep = "all_predictions", seed = 1, ...)
+  process_of <- function(cmp) unique(unlist(lapply(cmp$results$predictions, `[[`, "values")))
+  expect_identical(process_of(run(workers = 1)), Sys.getpid())
+  expect_false(Sys.getpid() %in% process_of(run()))
+})
