@@ -10,15 +10,15 @@
 #   why_na           list of list(at, metric, message): metrics that predictions of the
 #                    at-th fit left undefined for some of its values
 
-# `found`: what a reader read off every fit, NULL where it failed.
-fit_batch <- function(fits, stage, message, fit_seconds, seconds, predict_seconds, found, warned, context) {
+# `found`: what a reader read off every fit beside its validation scores.
+fit_batch <- function(fits, stage, message, fit_seconds, seconds, predict_seconds, validation, found, warned, context) {
   counts <- context$work$fits$count[fits]
   failed <- which(!is.na(message))
   found[failed] <- list(NULL)
   scores <- function(what) stacked(lapply(found, `[[`, what), counts, context$metrics)
   batch <- list(
     steps = list(), fit = fits, stage = stage, message = message, fit_seconds = fit_seconds, predict_seconds = predict_seconds,
-    seconds = seconds, validation = scores("validation"), training = if (context$wants$training) scores("training"),
+    seconds = seconds, validation = validation, training = if (context$wants$training) scores("training"),
     no_information = if (context$wants$no_information) scores("no_information"),
     predictions = if (context$wants$predictions) lapply(found, `[[`, "predictions"),
     warnings = Filter(function(warning) !warning$at %in% failed, warned)
@@ -28,10 +28,10 @@ fit_batch <- function(fits, stage, message, fit_seconds, seconds, predict_second
 }
 
 # Fits that could not be done, all for one reason.
-failed_batch <- function(fits, stage, message, work, metrics, seconds = 0) {
+failed_batch <- function(fits, stage, message, work, metrics) {
   n <- length(fits)
   list(steps = list(), fit = fits, stage = rep(stage, n), message = rep(message, n), fit_seconds = numeric(n),
-       predict_seconds = numeric(n), seconds = rep(seconds, n),
+       predict_seconds = numeric(n), seconds = numeric(n),
        validation = stacked(vector("list", n), work$fits$count[fits], metrics), warnings = list(), why_na = list())
 }
 

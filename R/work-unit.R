@@ -70,7 +70,13 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
   fit <- NULL
   seed <- new_seeds(fits, context)
   clock <- new.env(parent = emptyenv())
-  read <- new_reader(x, input, prepared, clock, context)
+  validation_input <- function() {
+    made <- input("validation")
+    if (!is.null(made$error)) stop(made$error, call. = FALSE)
+    made$value
+  }
+  score <- new_scorer(validation_input, prepared$validation$target, context$metrics, clock)
+  read_more <- if (any(unlist(context$wants))) new_reader(x, validation_input, prepared, clock, context)
   counts <- context$work$fits$count[fits]
   stages <- paste0("fam_", definition$name, c("", " prediction"))
   stage <- rep(stages[1], n)
@@ -78,6 +84,8 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
   fit_seconds <- numeric(n)
   seconds <- numeric(n)
   predict_seconds <- numeric(n)
+  first <- cumsum(counts) - counts
+  validation <- matrix(NA_real_, sum(counts), length(context$metrics), dimnames = list(NULL, names(context$metrics)))
   found <- vector("list", n)
   warned <- list()
   i <- 0L
@@ -92,7 +100,9 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
         fitted <- if (limited) within_seconds(fit(described$settings, seed(i)), most, context$alarm) else fit(described$settings, seed(i))
         phase <- 2L
         fit_seconds[i] <- seconds_now() - started
-        found[[i]] <- read(fitted, described$values, counts[i])
+        clock$predicting <- 0
+        validation[first[i] + seq_len(counts[i]), ] <- score(fitted, described$values, counts[i])
+        if (!is.null(read_more)) found[[i]] <- read_more(fitted, described$values, counts[i])
         phase <- 1L
         predict_seconds[i] <- clock$predicting
         seconds[i] <- seconds_now() - started
@@ -100,38 +110,26 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
     }, function(text) warned[[length(warned) + 1L]] <<- list(at = i, text = text))
     if (is.null(failure)) break
     message[i] <- failure
+    validation[first[i] + seq_len(counts[i]), ] <- NA
     stage[i] <- stages[phase]
     phase <- 1L
     seconds[i] <- seconds_now() - started
   }
-  fit_batch(fits, stage, message, fit_seconds, seconds, predict_seconds, found, warned, context)
+  fit_batch(fits, stage, message, fit_seconds, seconds, predict_seconds, validation, found, warned, context)
 }
 
-# A function that reads all that is wanted off a fit: a list of validation (values x
-# metrics), and where they are wanted training, no_information and predictions. Leaves the
-# seconds of predicting in `clock`.
-new_reader <- function(x, input, prepared, clock, context) {
-  metrics <- context$metrics
+# A function that reads off a fit what is wanted beside validation scores: a list of some of
+# training, no_information (values x metrics) and predictions.
+new_reader <- function(x, validation_input, prepared, clock, context) {
   wants <- context$wants
-  extra <- wants$training || wants$no_information || wants$predictions
   target <- prepared$validation$target
-  held_out <- function() {
-    made <- input("validation")
-    if (!is.null(made$error)) stop(made$error, call. = FALSE)
-    made$value
-  }
-  validation <- new_scorer(held_out, target, metrics, clock)
-  training <- if (wants$training) new_scorer(function() x, prepared$training$target, metrics, clock)
+  training <- if (wants$training) new_scorer(function() x, prepared$training$target, context$metrics, clock)
   function(fitted, values, n_values) {
-    clock$predicting <- 0
-    found <- list(validation = validation(fitted, values, n_values))
-    if (!extra) return(found)
-    if (wants$training) found$training <- training(fitted, values, n_values)
-    if (wants$no_information) found$no_information <- no_information_scores(fitted, held_out(), target, values, metrics)
-    if (wants$predictions) {
-      found$predictions <- as_path_prediction(target$outcome, predict_family(fitted, held_out(), values))
-    }
-    found
+    list(
+      training = if (wants$training) training(fitted, values, n_values),
+      no_information = if (wants$no_information) no_information_scores(fitted, validation_input(), target, values, context$metrics),
+      predictions = if (wants$predictions) as_path_prediction(target$outcome, predict_family(fitted, validation_input(), values))
+    )
   }
 }
 
