@@ -77,5 +77,6 @@ tree_nodes <- function(x, tree, complexities) {
 # Columns of numbers, or some of their rows, as one matrix.
 filled_matrix <- function(columns, rows, n) {
   if (!is.null(rows)) columns <- lapply(columns, `[`, rows)
-  matrix(as.double(unlist(columns, use.names = FALSE)), n, length(columns), dimnames = if (!is.null(names(columns))) list(NULL, names(columns)))
+  names <- if (!is.null(names(columns))) list(NULL, names(columns))
+  matrix(as.double(unlist(columns, use.names = FALSE)), n, length(columns), dimnames = names)
 }

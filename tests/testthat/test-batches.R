@@ -93,6 +93,38 @@ test_that("thousands of settings with a fit each agree with a formula, also when
   expect_identical(scored(quiet_run(plan, workers = 1, journal = file)), scored(cmp))
 })
 
+test_that("what a journal lacks is fitted again: training scores, predictions, single path values", {
+  table <- toy(80)
+  plan <- plan_comparison(brief(table[c("x1", "x2", "number")], "number"),
+                          candidates(p = fam_penalised(penalty = among(0.01, 0.1, 1), lasso_share = among(0, 1)), l = fam_linear()),
+                          splits = split_kfold(3), metrics = c("rmse", "r_squared"), seed = 5)
+  plain <- quiet_run(plan, keep = c("training_scores", "all_predictions"), workers = 1)
+  everything <- function(cmp) {
+    kept <- cmp$results$predictions
+    kept <- kept[order(vapply(kept, function(one) one$split * 1000 + one$settings[1], numeric(1)))]
+    list(lapply(cmp$results$scores, unname), lapply(cmp$results$training, unname), lapply(kept, `[[`, "settings"),
+         lapply(kept, function(one) unname(one$values)), lapply(kept, `[[`, "place"))
+  }
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  run <- function(...) quiet_run(plan, journal = file, workers = 1, ...)
+  expect_null(run()$results$training)
+  fitted <- function(cmp) cmp$results$spent[["units"]] > 0
+  expect_false(fitted(run()))
+  with_training <- run(keep = "training_scores")
+  expect_true(fitted(with_training))
+  expect_identical(everything(with_training)[1:2], everything(plain)[1:2])
+  expect_identical(everything(run(keep = c("training_scores", "all_predictions"))), everything(plain))
+  again <- run(keep = c("training_scores", "all_predictions"))
+  expect_false(fitted(again))
+  expect_identical(everything(again), everything(plain))
+  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
+  DBI::dbExecute(con, "DELETE FROM fits WHERE value = '0.1'")
+  DBI::dbDisconnect(con)
+  half <- run(keep = c("training_scores", "all_predictions"))
+  expect_true(fitted(half))
+  expect_identical(everything(half), everything(plain))
+})
+
 test_that("validation rows that a family cannot take fail their split only, and say which column", {
   table <- toy(40)[c("x1", "x2", "number")]
   folds <- split_kfold(4, stratify = FALSE)

@@ -19,6 +19,10 @@ test_that("run, standings and predict work together, and agree with the R functi
   ran <- command("run", plan, "--out", folder, "--quiet")
   expect_identical(ran$status, 0L, info = ran$err)
   expect_match(ran$out, "set-aside rows, opened once", all = FALSE)
+  aside <- as.data.frame(data.table::fread(file.path(folder, "set_aside.csv")))
+  row <- strsplit(trimws(ran$out[grep("set-aside rows, opened once", ran$out) + 2L]), " +")[[1]]
+  expect_identical(row[1], aside$metric[1])
+  expect_equal(as.numeric(row[5:7]), unname(unlist(aside[1, c("set_aside", "low", "high")])), tolerance = 0.02)
   expect_setequal(list.files(folder), c("choice.json", "comparison.json", "failures.csv", "figures", "model.kilnwright", "plan.yml",
                                         "scores_by_split.csv", "set_aside.csv", "standings.csv", "summary.txt"))
   expect_setequal(list.files(file.path(folder, "figures")), c("standings.png", "tuning-tree.png"))

@@ -182,3 +182,21 @@ test_that("what other rules would choose is told among the same candidates", {
   expect_identical(unique(explained$candidate), "tree")
   expect_true(explained$picked[explained$rule == "best_mean"])
 })
+
+test_that("a file that cannot be written is refused before any work, and nothing is left behind", {
+  cmp <- quiet_run(toy_brief("number", toy(60)), candidates(t = fam_tree()), splits = split_kfold(3), seed = 1)
+  model <- fit_final(select_final(cmp))
+  folder <- withr::local_tempdir()
+  absent <- file.path(folder, "absent", "file")
+  writers <- list(
+    model = function(file) save_model(model, file), script = function(file) write_script(model, file),
+    card = function(file) write_card(model, file), report = function(file) write_report(model, file),
+    predictions = function(file) write_predictions(model, toy(5), file)
+  )
+  for (name in names(writers)) {
+    expect_error(writers[[name]](paste0(absent, ".csv")), "no folder", class = "kw_error_file")
+    dir.create(file.path(folder, "taken.csv"), showWarnings = FALSE)
+    expect_error(writers[[name]](file.path(folder, "taken.csv")), "is a folder", class = "kw_error_file")
+  }
+  expect_identical(list.files(folder, recursive = TRUE), character())
+})
