@@ -44,7 +44,7 @@ comparison_from_rows <- function(plan, rows, state) {
   work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
   wanted <- list(training = any(!is.na(rows$training_1)), predictions = plan$pooled,
                  no_information = identical(plan$splitter$summary, "632plus"))
-  known <- journal_batches(rows, work, plan, wanted)
+  known <- journal_batches(rows, work, row_names_of_fits(work), plan, wanted)
   below <- fits_below(work)
   results <- new_results(plan, work, wanted)
   for (split in seq_along(known)) {

@@ -1,9 +1,8 @@
 # Batches as rows of a journal, and back.
 
 # A function of a batch and its split's key that gives the rows, one a path value, as
-# columns in the order of the journal's.
-new_row_writer <- function(work, metrics) {
-  names <- row_names_of_fits(work)
+# columns in the order of the journal's. `names`: see row_names_of_fits().
+new_row_writer <- function(work, names, metrics) {
   function(batch, split_key) {
     counts <- work$fits$count[batch$fit]
     at <- rep(seq_along(batch$fit), counts)
@@ -14,24 +13,20 @@ new_row_writer <- function(work, metrics) {
     status <- ifelse(is.na(batch$validation[, 1]), "undefined", "ok")
     status[failed[at]] <- ifelse(is_too_slow(batch$message), "stopped", "failed")[at][failed[at]]
     c(list(split = rep(split_key, n), fit = names$fit[batch$fit][at], value = unlist(names$value[batch$fit], use.names = FALSE),
-           status = status, stage = batch$stage[at], message = ifelse(failed, batch$message, reason_texts(batch))[at],
-           warnings = warning_texts(batch)[at],
+           status = status, stage = batch$stage[at], message = ifelse(failed, batch$message, joined_by_fit(batch, "why_na", c("metric", "message")))[at],
+           warnings = joined_by_fit(batch, "warnings", "text")[at],
            fit_seconds = (batch$fit_seconds / counts)[at], seconds = (batch$seconds / counts)[at]),
       stats::setNames(c(numbers(batch$validation), numbers(batch$training), numbers(batch$no_information)), journal_columns(metrics)),
       list(prediction = stored_predictions(batch, counts)))
   }
 }
 
-# Why metrics have no score, by fit: a line each.
-reason_texts <- function(batch) {
+# Remarks on fits, one text a fit: a line for every remark, its parts divided by tabs.
+joined_by_fit <- function(batch, what, parts) {
   texts <- character(length(batch$fit))
-  for (why in batch$why_na) texts[why$at] <- paste0(texts[why$at], if (nzchar(texts[why$at])) "\n", why$metric, "\t", why$message)
-  texts
-}
-
-warning_texts <- function(batch) {
-  texts <- character(length(batch$fit))
-  for (warning in batch$warnings) texts[warning$at] <- paste0(texts[warning$at], if (nzchar(texts[warning$at])) "\n", warning$text)
+  for (one in batch[[what]]) {
+    texts[one$at] <- paste0(texts[one$at], if (nzchar(texts[one$at])) "\n", paste(unlist(one[parts]), collapse = "\t"))
+  }
   texts
 }
 
@@ -64,8 +59,7 @@ stored_predictions <- function(batch, counts) {
 
 # The fits that a journal holds in full, a batch for every split. Fits that a time limit
 # stopped, and those without all that is wanted now, count as not done.
-journal_batches <- function(rows, work, plan, wanted) {
-  names <- row_names_of_fits(work)
+journal_batches <- function(rows, work, names, plan, wanted) {
   keys <- vapply(plan$splits, `[[`, "", "key")
   of_split <- split(seq_len(nrow(rows)), factor(rows$split, keys))
   value <- unlist(names$value, use.names = FALSE)

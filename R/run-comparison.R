@@ -16,8 +16,8 @@
 #'   worker processes; `"auto"` uses this process for a short run and as many workers
 #'   as there are cores for a longer one. Workers that were set up with
 #'   `mirai::daemons(..., .compute = "kilnwright")`, on this machine or others, are used
-#'   as they are and left running, unless `workers = 1`. [workers_at()] lets workers join from elsewhere. The
-#'   scores are the same whatever is chosen.
+#'   as they are and left running, unless `workers = 1`. [workers_at()] lets workers join
+#'   from elsewhere. The scores are the same whatever is chosen.
 #' @param journal Path of an SQLite file in which every finished fit is written down
 #'   within a second. The same call with the same journal goes on where it was broken
 #'   off; see also [open_comparison()].
@@ -115,10 +115,11 @@ run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits
   work <- compile_work(plan$spaces, tables, share)
   run <- new_run(plan, work, data, keep, limits)
   wanted <- run$wanted
-  sink <- new_sink(plan, work, wanted, listener, journal)
+  names <- if (!is.null(journal)) row_names_of_fits(work)
+  sink <- new_sink(plan, work, wanted, listener, journal, names)
   pending <- matrix(TRUE, length(work$fits$node), length(plan$splits))
   if (!is.null(journal)) {
-    known <- journal_batches(journal$rows(), work, plan, wanted)
+    known <- journal_batches(journal$rows(), work, names, plan, wanted)
     for (split in seq_along(known)) {
       sink$take(known[[split]], split, write = FALSE)
       pending[known[[split]]$fit, split] <- FALSE
@@ -151,11 +152,11 @@ working_data <- function(job) {
 data_rows <- function(data, rows) list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
 
 # Takes what units bring home, as they come.
-new_sink <- function(plan, work, wanted, listener, journal) {
+new_sink <- function(plan, work, wanted, listener, journal, names) {
   results <- new_results(plan, work, wanted)
   watch <- new_watch(plan, work, listener)
   below <- fits_below(work)
-  rows <- if (!is.null(journal)) new_row_writer(work, journal$metrics)
+  rows <- if (!is.null(journal)) new_row_writer(work, names, journal$metrics)
   list(
     start = watch$start,
     take = function(batch, split, write = TRUE, took = 0) {

@@ -28,7 +28,7 @@ take_batch <- function(results, batch, spread, work, split, below) {
     if (!is.null(batch$no_information)) results$no_information[[metric]][settings] <- batch$no_information[spread$row, metric]
   }
   results$spent <- results$spent + batch_seconds(batch)
-  take_remarks(results, batch, spread, split)
+  take_remarks(results, batch, spread, work, split)
 }
 
 batch_seconds <- function(batch) {
@@ -40,27 +40,26 @@ batch_seconds <- function(batch) {
 }
 
 # What is kept of single fits: predictions, failures, metrics without a score, warnings.
-take_remarks <- function(results, batch, spread, split) {
-  members <- function(at) spread$settings[spread$at == at]
+take_remarks <- function(results, batch, spread, work, split) {
+  members <- function(at) work$fits$members[[batch$fit[at]]]
   for (at in which(!is.na(batch$message))) {
     results$failures[[length(results$failures) + 1L]] <-
       list(settings = members(at), split = split, stage = batch$stage[at], message = batch$message[at])
   }
   for (at in which(!vapply(batch$predictions, is.null, logical(1)))) {
-    first <- which(spread$at == at)
-    place <- spread$row[first] - sum(spread$counts[seq_len(at - 1L)])
     results$predictions[[length(results$predictions) + 1L]] <-
-      list(settings = members(at), split = split, place = place, values = batch$predictions[[at]])
+      list(settings = members(at), split = split, place = work$settings$place[members(at)], values = batch$predictions[[at]])
   }
   for (why in batch$why_na) {
-    gone <- members(why$at)[is.na(batch$validation[spread$row[spread$at == why$at], why$metric])]
+    rows <- spread$before[why$at] + work$settings$place[members(why$at)]
     results$unscored[[length(results$unscored) + 1L]] <-
-      list(settings = gone, split = split, stage = paste("metric", why$metric), metric = why$metric, message = why$message)
+      list(settings = members(why$at)[is.na(batch$validation[rows, why$metric])], split = split, stage = paste("metric", why$metric),
+           metric = why$metric, message = why$message)
   }
-  warned <- vapply(batch$warnings, `[[`, integer(1), "at")
-  for (at in unique(warned)) {
-    texts <- vapply(batch$warnings[warned == at], `[[`, "", "text")
-    results$warnings <- note_warnings(results$warnings, texts, batch$stage[at], members(at), split)
+  texts <- split(vapply(batch$warnings, `[[`, "", "text"), vapply(batch$warnings, `[[`, integer(1), "at"))
+  for (name in names(texts)) {
+    at <- as.integer(name)
+    results$warnings <- note_warnings(results$warnings, texts[[name]], batch$stage[at], members(at), split)
   }
   results
 }

@@ -21,7 +21,7 @@ fit_batch <- function(fits, stage, message, fit_seconds, seconds, predict_second
     seconds = seconds, validation = validation, training = if (context$wants$training) scores("training"),
     no_information = if (context$wants$no_information) scores("no_information"),
     predictions = if (context$wants$predictions) lapply(found, `[[`, "predictions"),
-    warnings = Filter(function(warning) !warning$at %in% failed, warned)
+    warnings = warned[!vapply(warned, `[[`, integer(1), "at") %in% failed]
   )
   batch$why_na <- reasons_for_na(batch, counts, context)
   batch
@@ -32,15 +32,16 @@ failed_batch <- function(fits, stage, message, work, metrics) {
   n <- length(fits)
   list(steps = list(), fit = fits, stage = rep(stage, n), message = rep(message, n), fit_seconds = numeric(n),
        predict_seconds = numeric(n), seconds = numeric(n),
-       validation = stacked(vector("list", n), work$fits$count[fits], metrics), warnings = list(), why_na = list())
+       validation = blank_scores(sum(work$fits$count[fits]), metrics), warnings = list(), why_na = list())
 }
+
+blank_scores <- function(rows, metrics) matrix(NA_real_, rows, length(metrics), dimnames = list(NULL, names(metrics)))
 
 # Scores of fits one below the other; NA where there are none.
 stacked <- function(parts, counts, metrics) {
-  gone <- which(vapply(parts, is.null, logical(1)))
-  parts[gone] <- lapply(counts[gone], function(n) matrix(NA_real_, n, length(metrics)))
-  whole <- do.call(rbind, parts)
-  colnames(whole) <- names(metrics)
+  there <- !vapply(parts, is.null, logical(1))
+  whole <- blank_scores(sum(counts), metrics)
+  if (any(there)) whole[rep(there, counts), ] <- do.call(rbind, parts[there])
   whole
 }
 
@@ -94,12 +95,12 @@ bound_predictions <- function(batches) {
 
 # Where a batch's scores belong: for every setting that its fits serve its number
 # (`settings`), the fit's place in the batch (`at`) and the row of the scores (`row`); for
-# every fit how many settings (`sizes`) and rows (`counts`) it has.
+# every fit how many settings it serves (`sizes`) and how many rows come before (`before`).
 spread_batch <- function(batch, work) {
   members <- work$fits$members[batch$fit]
   counts <- work$fits$count[batch$fit]
+  before <- cumsum(counts) - counts
   at <- rep(seq_along(members), lengths(members))
   settings <- unlist(members, use.names = FALSE)
-  list(settings = settings, at = at, row = (cumsum(counts) - counts)[at] + work$settings$place[settings],
-       sizes = lengths(members), counts = counts)
+  list(settings = settings, at = at, row = before[at] + work$settings$place[settings], sizes = lengths(members), before = before)
 }

@@ -24,9 +24,11 @@ untouched_rows <- function(context) {
   list(training = target(split$training), validation = target(split$validation))
 }
 
+# The frame of a node that steps follow; of the untouched rows it is made here.
 rows_of <- function(part, prepared, context) {
   if (is.null(prepared[[part]]$frame)) {
     prepared[[part]]$frame <- frame_rows(context$data$frame, context$splits[[context$split]][[part]])
+    context$cache$keep(cache_key(0L, context), prepared)
   }
   prepared[[part]]$frame
 }

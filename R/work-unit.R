@@ -85,7 +85,7 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
   seconds <- numeric(n)
   predict_seconds <- numeric(n)
   first <- cumsum(counts) - counts
-  validation <- matrix(NA_real_, sum(counts), length(context$metrics), dimnames = list(NULL, names(context$metrics)))
+  validation <- blank_scores(sum(counts), context$metrics)
   found <- vector("list", n)
   warned <- list()
   i <- 0L

@@ -74,7 +74,6 @@ seconds_in_turn <- function(works, enough) {
 largest_difference <- function(cmp, loop, columns, candidate = rep(1L, nrow(columns))) {
   results <- cmp$results
   name <- names(columns)
-  key <- function(table, i) if (length(name) > 0L) do.call(paste, c(unclass(table[name]), i)) else as.character(rep(i, nrow(table)))
   theirs <- vapply(seq_len(nrow(columns)), function(i) {
     shown <- results$tables[[candidate[i]]]
     mine <- intersect(name, names(shown))
