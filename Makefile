@@ -31,10 +31,7 @@ lint: setup-develop
 	$(R) -e 'found <- lintr::lint_package(); print(found); quit(status = length(found) > 0)'
 
 docs: setup-develop
-	$(R) -e 'Rcpp::compileAttributes()'
-	$(MAKE) $(stamp)
-	$(R) -e 'roxygen2::roxygenise(load_code = "installed")'
-	$(R) tools/readme-tables.R
+	$(R) tools/docs.R
 
 screenshots: setup-develop $(stamp)
 	$(R) tools/screenshots.R

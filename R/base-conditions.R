@@ -15,6 +15,8 @@ warn_kw <- function(class, problem, remedy = NULL) {
 # The known names closest to a misspelt one, or character(0).
 nearest_names <- function(name, known, most = 1L) {
   if (length(known) == 0L || is.na(name)) return(character())
+  same <- synonym_of(name, known)
+  if (length(same) > 0L) return(utils::head(same, most))
   distance <- utils::adist(tolower(name), tolower(known), partial = FALSE)[1, ]
   contains <- startsWith(tolower(known), tolower(name)) | endsWith(tolower(known), tolower(name))
   near <- (distance <= max(2, nchar(name) %/% 2)) | contains
@@ -29,6 +31,9 @@ did_you_mean <- function(name, known, what = "Known") {
 }
 
 quoted <- function(x) paste0("'", x, "'")
+
+# "small validation part" for a code in snake_case.
+words_of_code <- function(code) gsub("_", " ", code, fixed = TRUE)
 
 # "a, b, c and 4 more"
 enumerate <- function(x, most = 6L) {

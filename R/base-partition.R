@@ -2,54 +2,113 @@
 
 # Deals n rows into parts whose sizes follow `shares` (sum 1), balanced within
 # every stratum; rows of one group stay together. Returns the part of each row.
-# Groups are placed, largest first and ties in random order, where they bring
-# the class counts of the parts closest to their targets (a greedy rule).
 deal_rows <- function(n, shares, strata = NULL, group = NULL) {
   strata <- if (is.null(strata)) rep(1L, n) else as.integer(factor(strata))
   if (is.null(group) || !anyDuplicated(group)) return(deal_single_rows(strata, shares))
   deal_groups(strata, as.integer(factor(group)), shares)
 }
 
-# Every stratum is shuffled and dealt by largest remainder; the remainders carry
-# over from stratum to stratum so that the parts' totals stay balanced too.
+# Every stratum is shuffled and dealt so that each part gets the floor or the ceiling of
+# its share; who gets the ceiling is settled by what the parts are still owed from the
+# strata before, so that the parts' totals stay balanced too.
 deal_single_rows <- function(strata, shares) {
   part <- integer(length(strata))
   owed <- numeric(length(shares))
   for (rows in split(seq_along(strata), strata)) {
-    exact <- length(rows) * shares + owed
-    counts <- pmax(floor(exact + 1e-9), 0)
+    exact <- length(rows) * shares
+    counts <- floor(exact + 1e-9)
+    divided <- which(exact - counts > 1e-9)
     short <- length(rows) - sum(counts)
-    if (short > 0) {
-      most <- order(-(exact - counts), stats::runif(length(shares)))[seq_len(short)]
-      counts[most] <- counts[most] + 1
-    } else if (short < 0) {
-      for (i in seq_len(-short)) {
-        last <- which.max(counts - exact)
-        counts[last] <- counts[last] - 1
-      }
-    }
-    owed <- exact - counts
+    claim <- (exact - counts + owed)[divided]
+    lucky <- divided[order(-claim, stats::runif(length(divided)))[seq_len(short)]]
+    counts[lucky] <- counts[lucky] + 1
+    owed <- owed + exact - counts
     part[rows[sample.int(length(rows))]] <- rep(seq_along(shares), counts)
   }
   part
 }
 
+# Deals whole groups: a greedy start, then single groups are moved, or two swapped, as long
+# as that brings the parts' counts of each stratum closer to their targets.
 deal_groups <- function(strata, group, shares) {
   counts <- table_counts(group, strata)
-  order <- sample.int(nrow(counts))
-  order <- order[order(-rowSums(counts)[order])]
   target <- outer(colSums(counts), shares)
   scale <- 1 / pmax(target, 1e-9)
-  filled <- matrix(0, ncol(counts), length(shares))
-  part_of_group <- integer(nrow(counts))
+  part <- greedy_parts(counts, target, scale)
+  part <- moved_groups(part, counts, target, scale)
+  if (nrow(counts) <= most_swapped_groups) part <- swapped_groups(part, counts, target, scale)
+  part[group]
+}
+
+# Trying all pairs takes the square of the number of groups.
+most_swapped_groups <- 400L
+
+greedy_parts <- function(counts, target, scale) {
+  order <- sample.int(nrow(counts))
+  order <- order[order(-rowSums(counts)[order])]
+  ahead <- -target
+  part <- integer(nrow(counts))
   for (g in order) {
-    # change of sum((filled - target)^2 / target) if g goes to each part
-    change <- colSums((2 * (filled - target) + counts[g, ]) * counts[g, ] * scale)
-    best <- which.min(change)
-    part_of_group[g] <- best
-    filled[, best] <- filled[, best] + counts[g, ]
+    part[g] <- which.min(cost_of_adding(counts[g, ], ahead, scale))
+    ahead[, part[g]] <- ahead[, part[g]] + counts[g, ]
   }
-  part_of_group[group]
+  part
+}
+
+# Change of sum((filled - target)^2 / target) in each part if `change` is added to it;
+# `ahead` is filled - target, strata x parts.
+cost_of_adding <- function(change, ahead, scale) colSums((2 * ahead + change) * change * scale)
+
+counts_ahead <- function(part, counts, target) {
+  filled <- vapply(seq_len(ncol(target)), function(p) {
+    colSums(counts[part == p, , drop = FALSE])
+  }, numeric(ncol(counts)))
+  matrix(filled, ncol(counts)) - target
+}
+
+moved_groups <- function(part, counts, target, scale, passes = 10L) {
+  ahead <- counts_ahead(part, counts, target)
+  for (pass in seq_len(passes)) {
+    moved <- FALSE
+    for (g in seq_along(part)) {
+      here <- part[g]
+      change <- cost_of_adding(counts[g, ], ahead, scale)
+      change[here] <- Inf
+      there <- which.min(change)
+      leaving <- cost_of_adding(-counts[g, ], ahead, scale)[here]
+      if (change[there] + leaving > -1e-9) next
+      ahead[, here] <- ahead[, here] - counts[g, ]
+      ahead[, there] <- ahead[, there] + counts[g, ]
+      part[g] <- there
+      moved <- TRUE
+    }
+    if (!moved) break
+  }
+  part
+}
+
+swapped_groups <- function(part, counts, target, scale, passes = 5L) {
+  ahead <- counts_ahead(part, counts, target)
+  strata_first <- t(counts)
+  for (pass in seq_len(passes)) {
+    swapped <- FALSE
+    for (g in seq_along(part)) {
+      here <- part[g]
+      change <- strata_first - counts[g, ]
+      cost <- colSums((2 * ahead[, here] + change) * change * scale[, here]) +
+        colSums((change - 2 * ahead[, part, drop = FALSE]) * change * scale[, part, drop = FALSE])
+      cost[part == here] <- Inf
+      other <- which.min(cost)
+      if (cost[other] > -1e-9) next
+      there <- part[other]
+      ahead[, here] <- ahead[, here] + change[, other]
+      ahead[, there] <- ahead[, there] - change[, other]
+      part[c(g, other)] <- c(there, here)
+      swapped <- TRUE
+    }
+    if (!swapped) break
+  }
+  part
 }
 
 # Counts of each stratum in each group as a plain matrix, groups x strata.

@@ -52,7 +52,7 @@ member_command_standings <- function() {
   new_command("show the standings in a folder of results, or in a journal", "results",
     list(option("follow", help = "of a journal: show them again every few seconds until the run ends", type = "flag"),
          option("trust", help = "the journal comes from a place that I trust", type = "flag"),
-         option("by", help = "metric to rank by [default: the deciding one]"),
+         option("metric", help = "metric to rank by [default: the deciding one]"),
          option("top", 15L, "so many rows [default %default]", "integer"),
          option("csv", help = "write CSV instead of a table to read", type = "flag")),
     run = function(positional, options) show_saved_standings(positional$results, options))
@@ -122,7 +122,7 @@ run_plan_file <- function(file, options, absent = "stop") {
                         limits = limits(minutes = options$minutes))
   choice <- select_final(cmp, rule = plan$rule %||% "one_se")
   model <- fit_final(choice)
-  aside <- if (!is.null(plan$job$sealed)) score_set_aside(model)
+  aside <- if (!is.null(plan$brief$sealed)) score_set_aside(model)
   said <- c(capture_print(cmp), "", capture_print(choice), "", set_aside_lines(aside, model))
   write_results(options$out, options$replace, file, cmp, choice, model, aside, said)
   cat(said, sep = "\n")
@@ -162,14 +162,14 @@ set_aside_lines <- function(aside, model) {
 show_saved_standings <- function(folder, options) {
   if (file.exists(folder) && !dir.exists(folder)) return(show_journal_standings(folder, options))
   table <- read_saved_standings(folder)
-  by <- options$by %||% table$metric[1]
-  check_choice(by, unique(table$metric), "--by")
-  table <- utils::head(table[table$metric == by, ], options$top)
+  metric <- options$metric %||% table$metric[1]
+  check_choice(metric, unique(table$metric), "--metric")
+  table <- utils::head(table[table$metric == metric, ], options$top)
   if (options$csv) {
     return(data.table::fwrite(table, ""))
   }
   described <- jsonlite::read_json(file.path(folder, "comparison.json"), simplifyVector = TRUE)
-  say_wrapped(paste0("Standings by ", by, " (", described$metrics[[by]], " is better), predicting ",
+  say_wrapped(paste0("Standings by ", metric, " (", described$metrics[[metric]], " is better), predicting ",
                      described$outcome, "; ", described$splits))
   print_standings_rows(table, saved_labels(table))
 }
@@ -178,12 +178,12 @@ show_saved_standings <- function(folder, options) {
 show_journal_standings <- function(file, options) {
   repeat {
     cmp <- open_comparison(file, trust = options$trust)
-    table <- standings(cmp, by = options$by, top = options$top)
+    table <- standings(cmp, metric = options$metric, top = options$top)
     if (options$csv) {
       data.table::fwrite(table, "")
     } else {
       done <- sum(!is.na(standings(cmp)$place))
-      say_wrapped(paste0("Standings by ", table$metric[1], ", predicting ", cmp$plan$job$outcome, "; ", done, " of ",
+      say_wrapped(paste0("Standings by ", table$metric[1], ", predicting ", cmp$plan$brief$outcome, "; ", done, " of ",
                          count_of(length(cmp$results$candidate), "setting"), " have all their scores"))
       at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
       print_standings_rows(table, vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1)))

@@ -54,7 +54,7 @@ write_results <- function(folder, replace, plan_file, cmp, choice, model, aside,
 # The standings by every metric, the deciding one first.
 all_standings <- function(cmp) {
   metrics <- union(cmp$plan$decide, names(cmp$plan$metrics))
-  data.table::rbindlist(lapply(metrics, function(metric) standings(cmp, by = metric)))
+  data.table::rbindlist(lapply(metrics, function(metric) standings(cmp, metric = metric)))
 }
 
 write_facts <- function(facts, file) {
@@ -63,12 +63,12 @@ write_facts <- function(facts, file) {
 
 describe_comparison <- function(cmp) {
   plan <- cmp$plan
-  list(kind = "kilnwright comparison", outcome = plan$job$outcome, event = plan$job$event,
-       working_rows = nrow(plan$job$table), set_aside_rows = plan$job$sealed$n %||% 0L,
+  list(kind = "kilnwright comparison", outcome = plan$brief$outcome, event = plan$brief$event,
+       working_rows = nrow(plan$brief$table), set_aside_rows = plan$brief$sealed$n %||% 0L,
        splits = paste0(plan$splitter$label, split_words(plan)), decide = plan$decide,
        metrics = lapply(plan$metrics, `[[`, "direction"), seed = plan$seed,
        settings = length(cmp$results$candidate), fits = cmp$results$fits * length(plan$splits),
-       seconds = cmp$seconds, data_fingerprint = plan$job$fingerprint, versions = lapply(cmp$versions, as.list))
+       seconds = cmp$seconds, data_fingerprint = plan$brief$fingerprint, versions = lapply(cmp$versions, as.list))
 }
 
 describe_choice <- function(choice) {

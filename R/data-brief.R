@@ -51,28 +51,28 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_role_values(table, roles)
   target <- understand_outcome(table[[outcome]], outcome, event)
   table[[outcome]] <- target$values
-  job <- structure(
+  brief <- structure(
     list(table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
          levels = target$levels, event = target$event, event_given = !is.null(event),
          roles = roles[-1], missing_codes = missing_codes,
          declared = list(ordered = ordered, text = text), n_total = nrow(table), sealed = NULL),
     class = "kw_brief"
   )
-  refresh_brief(job)
+  refresh_brief(brief)
 }
 
 # What depends on the working rows: schema and fingerprint.
-refresh_brief <- function(job) {
-  predictors <- setdiff(names(job$table), c(job$outcome, unlist(job$roles)))
+refresh_brief <- function(brief) {
+  predictors <- setdiff(names(brief$table), c(brief$outcome, unlist(brief$roles)))
   if (length(predictors) == 0L) {
     stop_kw("brief", "No column is left to predict from.",
             where = paste0("Every column of the table has a role: ",
-                           enumerate(names(job$table)), "."),
+                           enumerate(names(brief$table)), "."),
             remedy = "A brief needs an outcome and at least one predictor column.")
   }
-  job$schema <- learn_schema(job$table[predictors], job$declared)
-  job$fingerprint <- fingerprint_table(job$table)
-  job
+  brief$schema <- learn_schema(brief$table[predictors], brief$declared)
+  brief$fingerprint <- fingerprint_table(brief$table)
+  brief
 }
 
 check_table <- function(table) {
@@ -220,8 +220,8 @@ check_event <- function(event, classes, name) {
 }
 
 # The target of some working rows (row numbers within the working table).
-brief_target <- function(job, rows = seq_len(nrow(job$table))) {
-  column <- function(role) if (!is.null(job$roles[[role]])) job$table[[job$roles[[role]]]][rows]
-  new_target(outcome = job$table[[job$outcome]][rows], weights = column("weight"),
+brief_target <- function(brief, rows = seq_len(nrow(brief$table))) {
+  column <- function(role) if (!is.null(brief$roles[[role]])) brief$table[[brief$roles[[role]]]][rows]
+  new_target(outcome = brief$table[[brief$outcome]][rows], weights = column("weight"),
              group = column("group"), source_row = rows)
 }

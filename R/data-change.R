@@ -1,41 +1,41 @@
 # Changing a brief after it was made, as if it had been said so at the start. The
 # seal stays as it is.
 
-change_brief <- function(job, changes) {
-  for (change in changes) job <- change_once(job, change)
-  refresh_brief(job)
+change_brief <- function(brief, changes) {
+  for (change in changes) brief <- change_once(brief, change)
+  refresh_brief(brief)
 }
 
-change_once <- function(job, change) {
-  about <- setdiff(change$about, unlist(job$roles))
-  if (change$kind == "drop_rows") return(drop_working_rows(job, change$rows))
-  if (length(about) == 0L) return(job)
-  if (change$kind == "role") return(add_role(job, change$role, about))
+change_once <- function(brief, change) {
+  about <- setdiff(change$about, unlist(brief$roles))
+  if (change$kind == "drop_rows") return(drop_working_rows(brief, change$rows))
+  if (length(about) == 0L) return(brief)
+  if (change$kind == "role") return(add_role(brief, change$role, about))
   if (change$kind == "missing_code") {
-    job$missing_codes[[about]] <- unique(c(job$missing_codes[[about]], change$codes))
-    return(on_working_rows(job, about, function(x) recode_missing(x, change$codes, about)))
+    brief$missing_codes[[about]] <- unique(c(brief$missing_codes[[about]], change$codes))
+    return(on_working_rows(brief, about, function(x) recode_missing(x, change$codes, about)))
   }
-  on_working_rows(job, about, function(x) convert_column(x, change$to))
+  on_working_rows(brief, about, function(x) convert_column(x, change$to))
 }
 
-add_role <- function(job, role, columns) {
+add_role <- function(brief, role, columns) {
   if (role == "group") {
-    if (!is.null(job$sealed)) {
+    if (!is.null(brief$sealed)) {
       stop_kw("set_aside", paste0("The group ", quoted(columns[1]), " cannot be declared after rows were set aside."),
               where = "Groups may already lie on both sides of the seal.",
               remedy = "Start again: brief(..., group = ), then set_aside().")
     }
-    if (!is.null(job$roles$group)) return(job)
+    if (!is.null(brief$roles$group)) return(brief)
     columns <- columns[1]
   }
-  job$roles[[role]] <- c(job$roles[[role]], columns)
-  job
+  brief$roles[[role]] <- c(brief$roles[[role]], columns)
+  brief
 }
 
-on_working_rows <- function(job, column, change) {
-  job$table[[column]] <- change(job$table[[column]])
+on_working_rows <- function(brief, column, change) {
+  brief$table[[column]] <- change(brief$table[[column]])
   # sealed rows are read like new ones when they are opened: by schema and codes
-  job
+  brief
 }
 
 convert_column <- function(x, to) {
@@ -43,9 +43,9 @@ convert_column <- function(x, to) {
   suppressWarnings(as.numeric(sub(",", ".", trimws(as.character(x)), fixed = TRUE)))
 }
 
-drop_working_rows <- function(job, rows) {
-  keep <- !seq_len(nrow(job$table)) %in% rows
-  job$table <- frame_of_rows(job$table, keep)
-  job$rows <- job$rows[keep]
-  job
+drop_working_rows <- function(brief, rows) {
+  keep <- !seq_len(nrow(brief$table)) %in% rows
+  brief$table <- frame_of_rows(brief$table, keep)
+  brief$rows <- brief$rows[keep]
+  brief
 }

@@ -3,7 +3,7 @@
 #' Compares predictor columns only, never the outcome, and records in the seal
 #' that it was done.
 #'
-#' @param job A [brief()] with rows set aside.
+#' @param brief A [brief()] with rows set aside.
 #' @return A tibble, the most different column first: `column`, `kind`, `difference`
 #'   (0 to 1: Kolmogorov's distance of numbers and dates, total variation distance
 #'   of categories), `p_value` (Kolmogorov-Smirnov or chi-squared test),
@@ -14,16 +14,16 @@
 #' job <- set_aside(brief(demo_pots(), outcome = "cracked", group = "firing_id"), seed = 7)
 #' compare_set_aside(job)
 #' @export
-compare_set_aside <- function(job) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  if (is.null(job$sealed)) {
+compare_set_aside <- function(brief) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  if (is.null(brief$sealed)) {
     stop_kw("set_aside", "No rows were set aside.", remedy = "Use set_aside() first.")
   }
-  job$sealed$compared <- (job$sealed$compared %||% 0L) + 1L
-  kinds <- schema_kinds(job$schema)
+  brief$sealed$compared <- (brief$sealed$compared %||% 0L) + 1L
+  kinds <- schema_kinds(brief$schema)
   names <- names(kinds)[kinds != "text"]
   rows <- lapply(names, function(name) {
-    compare_columns(job$table[[name]], job$sealed$table[[name]], name, kinds[[name]])
+    compare_columns(brief$table[[name]], brief$sealed$table[[name]], name, kinds[[name]])
   })
   table <- tibble::as_tibble(data.table::rbindlist(rows))
   table[order(-table$difference), ]

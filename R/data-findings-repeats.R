@@ -23,9 +23,9 @@ member_finding_duplicates <- function(look) {
   if (length(columns) < 2L) return(NULL)
   marks <- row_marks(c(columns, list(look$outcome)))
   twice <- duplicated(marks[[1]]) & duplicated(marks[[2]])
-  group <- look$job$roles$group
+  group <- look$brief$roles$group
   exact <- if (any(twice)) {
-    astride <- !is.null(group) && straddles(marks[[1]], look$job$table[[group]])
+    astride <- !is.null(group) && straddles(marks[[1]], look$brief$table[[group]])
     finding("duplicate_rows", if (astride) "serious" else "notable", character(),
             paste0(count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
                    if (astride) paste0(", also across different ", group), "."),

@@ -4,18 +4,18 @@
 #' serious first, each with a remedy. Set-aside rows are never read. Associations
 #' and correlations are taken over at most 20,000 rows, evenly spaced.
 #'
-#' @param job A [brief()].
-#' @return A `kw_findings`, a tibble with `code`, `severity` (`"serious"`,
-#'   `"notable"`, `"minor"`), `columns` (list of names), `detail` (one sentence),
-#'   `remedy` (R code), and `action`, which [apply_remedies()] uses. Filter it like any
-#'   data frame; [apply_remedies()] applies what is left.
+#' @param brief A [brief()].
+#' @return A `kw_findings`, a tibble with `code`, `where` (columns, or "the table"),
+#'   `detail` (one sentence), `remedy` (R code), `severity` (`"serious"`, `"notable"`,
+#'   `"minor"`), `columns` (list of names), and `action`, which [apply_remedies()] uses.
+#'   Filter it like any data frame.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes")
 #' inspect_data(job)
 #' @export
-inspect_data <- function(job) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  look <- new_look(job)
+inspect_data <- function(brief) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  look <- new_look(brief)
   checks <- shipped_members("finding")
   found <- unlist(in_each(look, names(checks), function(check) checks[[check]](look)), recursive = FALSE,
                   use.names = FALSE)
@@ -24,12 +24,16 @@ inspect_data <- function(job) {
   order <- order(match(severity, c("serious", "notable", "minor")))
   found <- found[order]
   text <- function(field) vapply(found, `[[`, character(1), field)
+  columns <- lapply(found, `[[`, "columns")
   table <- tibble::tibble(
-    code = text("code"), severity = text("severity"), columns = lapply(found, `[[`, "columns"),
-    detail = text("detail"), remedy = text("remedy"), action = lapply(found, `[[`, "action")
+    code = text("code"), where = vapply(columns, places_of_columns, ""), detail = text("detail"),
+    remedy = text("remedy"), severity = severity[order], columns = columns,
+    action = lapply(found, `[[`, "action")
   )
   structure(table, class = c("kw_findings", class(table)))
 }
+
+places_of_columns <- function(columns) if (length(columns) == 0L) "the table" else enumerate(columns, 4L)
 
 # Of an id or a group it need not be said that it has many levels.
 drop_overruled <- function(found) {
@@ -40,14 +44,14 @@ drop_overruled <- function(found) {
 
 # What the checks share: the predictors, a sample of rows, what is already known
 # about single columns.
-new_look <- function(job) {
-  table <- job$table[names(job$schema)]
+new_look <- function(brief) {
+  table <- brief$table[names(brief$schema)]
   n <- nrow(table)
   some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
-  kinds <- schema_kinds(job$schema)
-  list(job = job, table = table, kinds = kinds, n = n, some = some,
-       sample = frame_columns(frame_of_rows(table, some), job$schema)$columns,
-       outcome = job$table[[job$outcome]],
+  kinds <- schema_kinds(brief$schema)
+  list(brief = brief, table = table, kinds = kinds, n = n, some = some,
+       sample = frame_columns(frame_of_rows(table, some), brief$schema)$columns,
+       outcome = brief$table[[brief$outcome]],
        distinct = vapply(table, count_distinct, integer(1)),
        sentinels = lapply(table[kinds == "number"], function(x) {
          if (n > 5e5) gc(FALSE)
@@ -146,7 +150,7 @@ missing_words <- paste0("^(unknown|unkn?|n[./ ]?[ar]\\.?|not (recorded|known|ava
 
 member_finding_disguised <- function(look) {
   words <- lapply(columns_of(look, "category", "ordered"), function(name) {
-    levels <- look$job$schema[[name]]$levels
+    levels <- look$brief$schema[[name]]$levels
     hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) | !nzchar(trimws(levels))]
     if (length(hit) == 0L) return(NULL)
     disguised(name, hit, sum(look$table[[name]] %in% hit), paste0("levels that mean missing: ", enumerate(quoted(hit))), in_quotes(hit))
@@ -190,7 +194,7 @@ member_finding_levels <- function(look) {
                      paste0("pre_target_mean(columns = \"", name, "\")"),
                      list(kind = "step", step = "target_mean", settings = list(), columns = name)))
     }
-    levels <- look$job$schema[[name]]$levels
+    levels <- look$brief$schema[[name]]$levels
     counts <- tabulate(codes_among(look$table[[name]], levels), length(levels))
     rare <- levels[counts < min(20, 0.05 * look$n)]
     rare <- rare[!grepl(missing_words, rare, ignore.case = TRUE)]
@@ -227,7 +231,7 @@ skewness <- function(x) mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
 
 member_finding_stored_as_text <- function(look) {
   lapply(columns_of(look, "category"), function(name) {
-    levels <- look$job$schema[[name]]$levels
+    levels <- look$brief$schema[[name]]$levels
     levels <- levels[!grepl(missing_words, trimws(levels), ignore.case = TRUE)]
     if (length(levels) < 8L) return(NULL)
     plain <- trimws(levels)
@@ -261,12 +265,12 @@ member_finding_classes <- function(look) {
   rarest <- names(counts)[1]
   list(
     if (counts[[1]] < 10L) {
-      finding("small_class", "serious", look$job$outcome,
+      finding("small_class", "serious", look$brief$outcome,
               paste0("The class ", rarest, " has ", count_of(counts[[1]], "row"), ": too few for 10 folds."),
               paste0("split_kfold(k = ", max(2L, counts[[1]]), ")"), NULL)
     },
     if (counts[[1]] / look$n < 0.1) {
-      finding("class_imbalance", "notable", look$job$outcome,
+      finding("class_imbalance", "notable", look$brief$outcome,
               paste0("Only ", format(round(100 * counts[[1]] / look$n, 1)), " % of the rows are ", rarest, "."),
               "metrics = c(\"auc\", \"balanced_accuracy\"); accuracy says little", NULL)
     }
@@ -293,7 +297,7 @@ single_strength <- function(x, outcome) {
 }
 
 member_finding_groups <- function(look) {
-  if (!is.null(look$job$roles$group)) return(NULL)
+  if (!is.null(look$brief$roles$group)) return(NULL)
   names <- columns_of(look, "category")
   names <- names[look$distinct[names] >= 20L & look$distinct[names] < look$n / 2]
   lapply(names, function(name) {

@@ -8,7 +8,7 @@
 #' shares as far as groups allow. With a time role the latest rows are taken,
 #' unless `latest = FALSE`.
 #'
-#' @param job A [brief()].
+#' @param brief A [brief()].
 #' @param share Share of the rows to set aside, above 0 and below 1.
 #' @param seed Seed of the draw; a missing one is drawn and kept.
 #' @param after With a time role: set aside the rows after this date, time or number
@@ -25,33 +25,33 @@
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", group = "firing_id")
 #' set_aside(job, share = 0.2, seed = 7)
 #' @export
-set_aside <- function(job, share = 0.2, seed = NULL, after = NULL, latest = TRUE,
+set_aside <- function(brief, share = 0.2, seed = NULL, after = NULL, latest = TRUE,
                       keep_groups = TRUE) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_number(share, "share", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
   check_seed(seed)
   check_flag(latest, "latest")
   check_flag(keep_groups, "keep_groups")
-  if (!is.null(job$sealed)) {
+  if (!is.null(brief$sealed)) {
     stop_kw("set_aside", "This brief already has rows set aside.",
             remedy = "Start from a fresh brief() to divide the rows differently.")
   }
-  time <- job$roles$time
+  time <- brief$roles$time
   if (!is.null(after) && is.null(time)) {
     stop_kw("set_aside", "`after` needs a time column.", remedy = "Say brief(..., time = \"...\").")
   }
   if (is.null(seed)) seed <- draw_seed()
-  group <- if (keep_groups && !is.null(job$roles$group)) job$table[[job$roles$group]]
+  group <- if (keep_groups && !is.null(brief$roles$group)) brief$table[[brief$roles$group]]
   aside <- if (!is.null(time) && (latest || !is.null(after))) {
-    latest_rows(job$table[[time]], share, after, group)
+    latest_rows(brief$table[[time]], share, after, group)
   } else {
-    with_seed(derive_seed(seed, "set_aside"), drawn_rows(job, share, group))
+    with_seed(derive_seed(seed, "set_aside"), drawn_rows(brief, share, group))
   }
-  seal_rows(job, aside, seed)
+  seal_rows(brief, aside, seed)
 }
 
-drawn_rows <- function(job, share, group) {
-  outcome <- job$table[[job$outcome]]
+drawn_rows <- function(brief, share, group) {
+  outcome <- brief$table[[brief$outcome]]
   strata <- outcome_strata(outcome, 2L)
   deal_rows(length(outcome), c(share, 1 - share), strata, group) == 1L
 }
@@ -85,18 +85,18 @@ as_moment <- function(after, time) {
 
 `%||%` <- function(x, y) if (is.null(x)) y else x
 
-seal_rows <- function(job, aside, seed) {
-  check_parts(job, aside)
+seal_rows <- function(brief, aside, seed) {
+  check_parts(brief, aside)
   sealed <- new.env(parent = emptyenv())
-  sealed$table <- frame_of_rows(job$table, aside)
+  sealed$table <- frame_of_rows(brief$table, aside)
   sealed$fingerprint <- fingerprint_table(sealed$table)
-  sealed$rows <- job$rows[aside]
+  sealed$rows <- brief$rows[aside]
   sealed$n <- sum(aside)
   sealed$seed <- seed
-  job$sealed <- sealed
-  job$table <- frame_of_rows(job$table, !aside)
-  job$rows <- job$rows[!aside]
-  refresh_brief(job)
+  brief$sealed <- sealed
+  brief$table <- frame_of_rows(brief$table, !aside)
+  brief$rows <- brief$rows[!aside]
+  refresh_brief(brief)
 }
 
 # `keep`: TRUE/FALSE a row, or row numbers.
@@ -104,15 +104,15 @@ frame_of_rows <- function(table, keep) {
   plain_frame(lapply(table, function(x) x[keep]), if (is.logical(keep)) sum(keep) else length(keep))
 }
 
-check_parts <- function(job, aside) {
+check_parts <- function(brief, aside) {
   for (part in c("set-aside", "working")) {
     inside <- if (part == "working") !aside else aside
     if (!any(inside)) {
       stop_kw("set_aside", paste0("No ", part, " rows would remain."),
-              remedy = if (is.null(job$roles$group)) "Choose another share." else
+              remedy = if (is.null(brief$roles$group)) "Choose another share." else
                 "Groups are kept whole; choose another share, or keep_groups = FALSE.")
     }
-    if (part == "working" && length(unique(job$table[[job$outcome]][inside])) < 2L) {
+    if (part == "working" && length(unique(brief$table[[brief$outcome]][inside])) < 2L) {
       stop_kw("set_aside", "The working rows would hold only one outcome value.",
               remedy = "Choose another share or seed.")
     }

@@ -40,7 +40,7 @@ draw_precision_recall <- function(cmp, candidates = NULL) {
     found <- cumsum(truth[order])[last]
     list(x = c(0, found / sum(truth)), y = c((found / which(last))[1], found / which(last)))
   }, stepwise = TRUE)
-  share <- mean(cmp$plan$job$table[[cmp$plan$job$outcome]] == cmp$plan$job$event)
+  share <- mean(cmp$plan$brief$table[[cmp$plan$brief$outcome]] == cmp$plan$brief$event)
   curve_figure(cmp, data, "Precision and recall of each candidate's best setting", "Recall: share of events that are found",
                "Precision: share of called rows that have the event") +
     ggplot2::geom_hline(yintercept = share, colour = "grey60", linetype = "dotted") +
@@ -70,7 +70,7 @@ most_shown <- 6L
 # Numbers of the best settings of the candidates to show.
 shown_candidates <- function(cmp, candidates) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  if (cmp$plan$job$kind != "two_class") stop_kw("draw", "This figure is for an outcome of two classes.")
+  if (cmp$plan$brief$kind != "two_class") stop_kw("draw", "This figure is for an outcome of two classes.")
   for (name in candidates) check_choice(name, names(cmp$plan$spaces), "candidates")
   best <- best_of_candidates(cmp)
   if (length(best) == 0L) stop_kw("draw", "No setting is ranked: there is nothing to draw.", remedy = "See failures(cmp).")
@@ -81,7 +81,7 @@ shown_candidates <- function(cmp, candidates) {
 held_out_events <- function(cmp, setting) {
   plan <- cmp$plan
   Map(function(split, prediction) {
-    target <- brief_target(plan$job, split$validation)
+    target <- brief_target(plan$brief, split$validation)
     list(truth = as.integer(target$outcome) == 2L, event = prediction[, 2])
   }, plan$splits[!is_apparent(plan$splits)], setting_predictions(cmp, setting))
 }
@@ -120,7 +120,7 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
     ggplot2::facet_wrap("candidate") + ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1)) +
     ggplot2::labs(title = "Are the probabilities right?", subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan),
         ", held-out rows"),
-                  x = paste0("Mean predicted probability of ", cmp$plan$job$event), y = paste0("Share of ", cmp$plan$job$event,
+                  x = paste0("Mean predicted probability of ", cmp$plan$brief$event), y = paste0("Share of ", cmp$plan$brief$event,
                       " among the rows"),
                   caption = wrapped_caption("Points: bins with equally many held-out rows. Bars: 95 % intervals. ",
                                             "On the dotted line predictions are right on average.")) +

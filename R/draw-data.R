@@ -7,7 +7,7 @@
 #' bias-corrected Cramer's V (Bergsma 2013) of two categories. `draw_outcome()`:
 #' the outcome itself, and by group or time if there are any.
 #'
-#' @param job A [brief()].
+#' @param brief A [brief()].
 #' @param columns Names of the columns to draw; default all but text, at most `most`.
 #' @param most At most so many columns.
 #' @return A ggplot2 object.
@@ -22,16 +22,16 @@ NULL
 
 #' @rdname draw_data
 #' @export
-draw_columns <- function(job, columns = NULL, most = 16) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  check_columns_exist(columns, names(job$schema), "columns")
-  data <- column_figure_data(job, columns, most)
-  by_class <- job$kind != "number"
+draw_columns <- function(brief, columns = NULL, most = 16) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  check_columns_exist(columns, names(brief$schema), "columns")
+  data <- column_figure_data(brief, columns, most)
+  by_class <- brief$kind != "number"
   plot <- ggplot2::ggplot(data$bars, ggplot2::aes(x = .data$at, y = .data$height)) +
     ggplot2::facet_wrap("column", scales = "free") + theme_kilnwright(11) +
-    ggplot2::labs(title = paste0("Columns by ", job$outcome), subtitle = data$said, x = NULL,
-                  y = if (by_class) paste0("share of ", job$event %||% "each class") else paste0("mean ", job$outcome))
-  if (!by_class || job$kind == "two_class") {
+    ggplot2::labs(title = paste0("Columns by ", brief$outcome), subtitle = data$said, x = NULL,
+                  y = if (by_class) paste0("share of ", brief$event %||% "each class") else paste0("mean ", brief$outcome))
+  if (!by_class || brief$kind == "two_class") {
     return(plot + ggplot2::geom_col(ggplot2::aes(y = .data$share), fill = "grey85", width = 0.92) +
              ggplot2::geom_line(data = data$bars[data$bars$in_order, ], ggplot2::aes(group = .data$line),
                                 colour = okabe_ito[1], linewidth = 0.9) +
@@ -45,7 +45,7 @@ draw_columns <- function(job, columns = NULL, most = 16) {
     ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
     ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line), size = 1.8) + group_scales() +
     tick_labels(data$ticks) +
-    ggplot2::labs(colour = job$outcome, linetype = job$outcome, shape = job$outcome)
+    ggplot2::labs(colour = brief$outcome, linetype = brief$outcome, shape = brief$outcome)
 }
 
 # Every panel has bins of its own: their labels stand inside the panel.
@@ -57,24 +57,24 @@ tick_labels <- function(ticks) {
 
 # Per column and bin: rows, and the outcome in it. Numbers in at most ten quantile
 # bins, categories by level (the commonest eleven).
-column_figure_data <- function(job, columns, most) {
-  kinds <- schema_kinds(job$schema)
+column_figure_data <- function(brief, columns, most) {
+  kinds <- schema_kinds(brief$schema)
   names <- columns %||% utils::head(names(kinds)[kinds != "text"], most)
   if (length(names) == 0L) stop_kw("draw", "There is no column to draw: text has no distribution.")
-  frame <- frame_columns(job$table, job$schema)$columns
-  pieces <- lapply(names, function(name) one_column_bins(frame[[name]], job, name))
+  frame <- frame_columns(brief$table, brief$schema)$columns
+  pieces <- lapply(names, function(name) one_column_bins(frame[[name]], brief, name))
   left <- sum(kinds != "text") - length(names)
   list(bars = do.call(rbind, lapply(pieces, `[[`, "bars")), ticks = do.call(rbind, lapply(pieces, `[[`, "ticks")),
-       said = paste0(if (job$kind != "many_class") "Grey bars: rows in a bin, to scale within a panel. ",
-                     "Points: outcome in it", if (job$kind != "many_class") ", with one standard error", ".",
+       said = paste0(if (brief$kind != "many_class") "Grey bars: rows in a bin, to scale within a panel. ",
+                     "Points: outcome in it", if (brief$kind != "many_class") ", with one standard error", ".",
                      if (is.null(columns) && left > 0) paste0(" ", left, " more columns not shown.")))
 }
 
-one_column_bins <- function(x, job, name) {
+one_column_bins <- function(x, brief, name) {
   binned <- bin_for_figure(x)
-  outcome <- job$table[[job$outcome]]
-  lines <- if (job$kind == "number") list(outcome) else
-    lapply(stats::setNames(nm = if (job$kind == "two_class") job$event else job$levels), function(level) as.double(outcome == level))
+  outcome <- brief$table[[brief$outcome]]
+  lines <- if (brief$kind == "number") list(outcome) else
+    lapply(stats::setNames(nm = if (brief$kind == "two_class") brief$event else brief$levels), function(level) as.double(outcome == level))
   counts <- tabulate(binned$code, length(binned$label))
   bars <- lapply(seq_along(lines), function(i) {
     mean <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), mean))
@@ -124,9 +124,9 @@ bin_for_figure <- function(x) {
 
 #' @rdname draw_data
 #' @export
-draw_missing <- function(job, most = 30) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  data <- missing_figure_data(job, most)
+draw_missing <- function(brief, most = 30) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  data <- missing_figure_data(brief, most)
   ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$column, y = .data$pattern, fill = .data$missing)) +
     ggplot2::geom_tile(colour = "white", linewidth = 0.8) +
     ggplot2::geom_text(data = data$cells[data$cells$missing == "missing", ], label = "x", size = 4.5) +
@@ -139,8 +139,8 @@ draw_missing <- function(job, most = 30) {
 }
 
 # Patterns of missing values, the most frequent on top, at most twelve.
-missing_figure_data <- function(job, most) {
-  table <- job$table[names(job$schema)]
+missing_figure_data <- function(brief, most) {
+  table <- brief$table[names(brief$schema)]
   shares <- vapply(table, function(x) mean(is.na(x)), numeric(1))
   gaps <- utils::head(names(sort(shares[shares > 0], decreasing = TRUE)), most)
   if (length(gaps) == 0L) stop_kw("draw", "No value is missing: there is nothing to draw.")
@@ -160,9 +160,9 @@ missing_figure_data <- function(job, most) {
 
 #' @rdname draw_data
 #' @export
-draw_correlation <- function(job, most = 40) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  data <- correlation_figure_data(job, most)
+draw_correlation <- function(brief, most = 40) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  data <- correlation_figure_data(brief, most)
   size <- if (data$n <= 20L) 3 else 2
   ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$a, y = .data$b, fill = .data$strength)) +
     ggplot2::geom_tile(colour = "white") +
@@ -179,15 +179,15 @@ draw_correlation <- function(job, most = 40) {
                    legend.position = "right")
 }
 
-correlation_figure_data <- function(job, most) {
-  kinds <- schema_kinds(job$schema)
-  distinct <- vapply(job$table[names(kinds)], function(x) length(unique(x[!is.na(x)])), integer(1))
-  usable <- kinds != "text" & distinct > 1L & !(kinds == "category" & distinct > nrow(job$table) / 5)
+correlation_figure_data <- function(brief, most) {
+  kinds <- schema_kinds(brief$schema)
+  distinct <- vapply(brief$table[names(kinds)], function(x) length(unique(x[!is.na(x)])), integer(1))
+  usable <- kinds != "text" & distinct > 1L & !(kinds == "category" & distinct > nrow(brief$table) / 5)
   names <- utils::head(names(kinds)[usable], most)
   if (length(names) < 2L) stop_kw("draw", "Fewer than two columns can be compared.")
-  n <- nrow(job$table)
+  n <- nrow(brief$table)
   some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
-  columns <- frame_columns(frame_of_rows(job$table[names], some), job$schema[names])$columns
+  columns <- frame_columns(frame_of_rows(brief$table[names], some), brief$schema[names])$columns
   columns[] <- lapply(columns, function(x) if (inherits(x, c("Date", "POSIXct"))) as.double(x) else x)
   strength <- diag(length(names))
   for (i in seq_along(names)[-1]) for (j in seq_len(i - 1L)) {
@@ -202,20 +202,20 @@ correlation_figure_data <- function(job, most) {
 
 #' @rdname draw_data
 #' @export
-draw_outcome <- function(job) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  outcome <- job$table[[job$outcome]]
-  group <- job$roles$group
-  plot <- if (is.null(group)) draw_outcome_alone(job, outcome) else draw_outcome_by_group(job, outcome, group)
+draw_outcome <- function(brief) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  outcome <- brief$table[[brief$outcome]]
+  group <- brief$roles$group
+  plot <- if (is.null(group)) draw_outcome_alone(brief, outcome) else draw_outcome_by_group(brief, outcome, group)
   plot + theme_kilnwright()
 }
 
-draw_outcome_alone <- function(job, outcome) {
+draw_outcome_alone <- function(brief, outcome) {
   if (!is.factor(outcome)) {
     return(ggplot2::ggplot(data.frame(value = outcome), ggplot2::aes(.data$value)) +
              ggplot2::geom_histogram(bins = 40, fill = okabe_ito[6], colour = "white") +
              ggplot2::geom_rug(alpha = 0.2) +
-             ggplot2::labs(title = paste("The outcome", job$outcome), x = job$outcome, y = "rows"))
+             ggplot2::labs(title = paste("The outcome", brief$outcome), x = brief$outcome, y = "rows"))
   }
   counts <- as.data.frame(table(level = outcome))
   ggplot2::ggplot(counts, ggplot2::aes(.data$Freq, .data$level)) +
@@ -223,25 +223,25 @@ draw_outcome_alone <- function(job, outcome) {
     ggplot2::geom_text(ggplot2::aes(label = paste0(.data$Freq, " (", percent(.data$Freq / sum(.data$Freq)), ")")),
                        hjust = -0.08, size = 4.2) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(mult = c(0, 0.18))) +
-    ggplot2::labs(title = paste("The outcome", job$outcome), x = "rows", y = NULL)
+    ggplot2::labs(title = paste("The outcome", brief$outcome), x = "rows", y = NULL)
 }
 
 # Groups in the order of their mean outcome, beside what chance alone would give.
-draw_outcome_by_group <- function(job, outcome, group) {
-  data <- group_figure_data(job, outcome, group)
+draw_outcome_by_group <- function(brief, outcome, group) {
+  data <- group_figure_data(brief, outcome, group)
   ggplot2::ggplot(data$groups, ggplot2::aes(.data$rank, .data$mean)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$low, ymax = .data$high), fill = "grey85") +
     ggplot2::geom_point(ggplot2::aes(size = .data$rows), shape = 21, fill = okabe_ito[1], colour = "white") +
     ggplot2::geom_hline(yintercept = data$overall, linetype = "22", colour = "grey30") +
     ggplot2::scale_size_area(max_size = 6) +
-    ggplot2::labs(title = paste0("The outcome ", job$outcome, " by ", group),
+    ggplot2::labs(title = paste0("The outcome ", brief$outcome, " by ", group),
                   subtitle = "Grey: where nine in ten groups would lie if groups did not matter (random shuffles). Dashes: all rows.",
                   x = paste0(group, ", in order of its mean"), y = data$what)
 }
 
-group_figure_data <- function(job, outcome, group) {
-  y <- if (!is.factor(outcome)) outcome else as.double(outcome == (job$event %||% names(which.max(table(outcome)))))
-  code <- match(job$table[[group]], unique(job$table[[group]]))
+group_figure_data <- function(brief, outcome, group) {
+  y <- if (!is.factor(outcome)) outcome else as.double(outcome == (brief$event %||% names(which.max(table(outcome)))))
+  code <- match(brief$table[[group]], unique(brief$table[[group]]))
   means <- function(values) sort(rowsum(values, code)[, 1] / tabulate(code))
   shuffled <- with_seed(1L, vapply(1:200, function(i) means(sample(y)), numeric(max(code))))
   shuffled <- matrix(shuffled, max(code))
@@ -249,5 +249,5 @@ group_figure_data <- function(job, outcome, group) {
   list(groups = data.frame(rank = seq_along(order), mean = means(y), rows = tabulate(code)[order],
                            low = apply(shuffled, 1, stats::quantile, 0.05), high = apply(shuffled, 1, stats::quantile, 0.95)),
        overall = mean(y),
-       what = if (is.factor(outcome)) paste("share of", job$event %||% names(which.max(table(outcome)))) else paste("mean", job$outcome))
+       what = if (is.factor(outcome)) paste("share of", brief$event %||% names(which.max(table(outcome)))) else paste("mean", brief$outcome))
 }

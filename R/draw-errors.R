@@ -20,7 +20,7 @@
 #' @export
 draw_confusion <- function(choice) {
   held <- held_out_checked(choice, c("two_class", "many_class"), "draw_confusion() is for classes.")
-  job <- choice$cmp$plan$job
+  brief <- choice$cmp$plan$brief
   called <- if (is.null(choice$threshold)) held$prediction else calls_at(held$prediction, choice$threshold$value)
   class <- predicted_class(as_path_prediction(held$truth, called))[, 1]
   repeats <- max(1L, tabulate(held$row))
@@ -35,7 +35,7 @@ draw_confusion <- function(choice) {
     ggplot2::geom_text(ggplot2::aes(label = paste0(format(round(.data$Freq), trim = TRUE), "\n", round(100 * .data$share), " %")),
                        colour = ifelse(counts$share > 0.5, "white", "black"), size = if (nrow(counts) > 25L) 3 else 5) +
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B", limits = c(0, 1)) +
-    ggplot2::labs(title = paste0("True and called class of ", job$outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at),
+    ggplot2::labs(title = paste0("True and called class of ", brief$outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at),
         ", held-out rows"),
                   x = "Called", y = "True",
                   caption = paste0("Rows", if (repeats > 1L) ", mean over repeats", "; share of the true class's rows. Framed: right.",
@@ -45,7 +45,7 @@ draw_confusion <- function(choice) {
 
 held_out_checked <- function(choice, kinds, message) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  if (!choice$cmp$plan$job$kind %in% kinds) stop_kw("draw", message)
+  if (!choice$cmp$plan$brief$kind %in% kinds) stop_kw("draw", message)
   held_out_of_choice(choice)
 }
 
@@ -53,7 +53,7 @@ held_out_checked <- function(choice, kinds, message) {
 #' @export
 draw_observed <- function(choice) {
   held <- held_out_checked(choice, "number", "draw_observed() is for a numeric outcome.")
-  outcome <- choice$cmp$plan$job$outcome
+  outcome <- choice$cmp$plan$brief$outcome
   data <- data.frame(predicted = held$prediction, observed = held$truth)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
     ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
@@ -69,7 +69,7 @@ draw_observed <- function(choice) {
 #' @export
 draw_residuals <- function(choice) {
   held <- held_out_checked(choice, "number", "draw_residuals() is for a numeric outcome.")
-  outcome <- choice$cmp$plan$job$outcome
+  outcome <- choice$cmp$plan$brief$outcome
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +
     ggplot2::geom_hline(yintercept = 0, linetype = "dotted") +
@@ -108,7 +108,7 @@ draw_threshold <- function(choice) {
                       hjust = 0, size = 4.4) +
     ggplot2::labs(title = paste0(moved$label, " against the decision threshold"),
                   subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows of all splits"),
-                  x = paste0("Probability from which on ", choice$cmp$plan$job$event, " is called"), y = paste0(moved$label,
+                  x = paste0("Probability from which on ", choice$cmp$plan$brief$event, " is called"), y = paste0(moved$label,
                       if (nzchar(moved$unit)) paste0(" (", moved$unit, ")")),
                   caption = wrapped_caption("Ring: the threshold chosen. Ticks below: ",
                                             "thresholds chosen on the other splits, one a split: how sure it is.",

@@ -2,9 +2,9 @@
 #'
 #' @param importance What [column_importance()] gave.
 #' @param top How many columns at most.
-#' @param model A model from [fit_final()], or what [dependence()] gave.
+#' @param model A model from [fit_final()], or what [column_effect()] gave.
 #' @param columns One or two names of columns.
-#' @param ... Further arguments of [dependence()].
+#' @param ... Further arguments of [column_effect()].
 #' @param curve What [learning_curve()] gave.
 #' @param found What [optimism()] gave.
 #' @return A ggplot2 object.
@@ -45,7 +45,7 @@ draw_importance <- function(importance, top = 15) {
 #' @rdname draw_importance
 #' @export
 draw_dependence <- function(model, columns = NULL, ...) {
-  found <- if (inherits(model, "kw_dependence")) model else dependence(model, columns, ...)
+  found <- if (inherits(model, "kw_column_effect")) model else column_effect(model, columns, ...)
   y <- if (is.null(found$class)) paste("Predicted", found$outcome) else paste0("Probability that ", found$outcome, " is ", found$class)
   plot <- if (length(found$columns) == 2L) {
     dependence_of_two(found, y)
@@ -155,7 +155,7 @@ draw_learning_curve <- function(curve) {
 draw_optimism <- function(found) {
   fine <- is.data.frame(found) && all(c("estimate", "score", "low", "high", "metric") %in% names(found))
   check_argument(fine, "found", "what optimism() gave", found)
-  words <- c(naive = "naive: the best mean", tibshirani = "corrected by folds\n(Tibshirani & Tibshirani)",
+  words <- c(naive = "naive: the best mean", fold_corrected = "corrected by folds\n(Tibshirani & Tibshirani)",
              bootstrap = "corrected by bootstrap\n(rows drawn again)",
              nested = "nested: the whole\nprocedure repeated")
   data <- found[!is.na(found$score), ]

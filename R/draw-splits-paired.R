@@ -5,7 +5,7 @@
 #' stands out.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -14,9 +14,9 @@
 #'                       seed = 1, quiet = TRUE)
 #' draw_split_scores(cmp)
 #' @export
-draw_split_scores <- function(cmp, by = NULL) {
+draw_split_scores <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   best <- utils::head(best_of_candidates(cmp, metric$name), length(okabe_ito))
   if (length(best) == 0L) stop_kw("draw", "No setting is ranked: there is nothing to draw.", remedy = "See failures(cmp).")
   summary <- score_summary(cmp, metric$name)

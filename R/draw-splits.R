@@ -13,7 +13,7 @@
 draw_splits <- function(plan, splits = split_kfold(), seed = 1) {
   made <- splits_of(plan, splits, seed)
   shown <- utils::head(made$splits, 40L)
-  data <- do.call(rbind, lapply(seq_along(shown), function(i) split_slices(shown[[i]], i, made$job)))
+  data <- do.call(rbind, lapply(seq_along(shown), function(i) split_slices(shown[[i]], i, made$brief)))
   labels <- vapply(shown, function(split) {
     paste0(if (length(unique(vapply(made$splits, `[[`, 1L, "rep"))) > 1L) paste0("repeat ", split$rep, ", "), "split ", split$part,
            ": ", length(split$training), " | ", length(split$validation))
@@ -25,26 +25,26 @@ draw_splits <- function(plan, splits = split_kfold(), seed = 1) {
     ggplot2::scale_fill_manual(values = c(training = okabe_ito[6], validation = "black")) +
     ggplot2::scale_alpha_identity() +
     ggplot2::labs(title = paste0("Splits: ", made$splitter$label),
-                  subtitle = paste0(count_of(nrow(made$job$table), "working row"), ", ordered by ", row_order(made$job)$by,
+                  subtitle = paste0(count_of(nrow(made$brief$table), "working row"), ", ordered by ", row_order(made$brief)$by,
                                     if (length(made$splits) > 40L) paste0("; the first 40 of ", length(made$splits), " splits")),
-                  x = paste0("Working rows, ordered by ", row_order(made$job)$by), y = "training | validation rows", fill = NULL,
+                  x = paste0("Working rows, ordered by ", row_order(made$brief)$by), y = "training | validation rows", fill = NULL,
                   caption = "The fuller a slice, the more of its rows are in the part.") +
     theme_kilnwright() + ggplot2::theme(panel.grid = ggplot2::element_blank())
 }
 
-row_order <- function(job) {
-  if (!is.null(job$roles$time)) return(list(order = order(job$table[[job$roles$time]]), by = job$roles$time))
-  if (!is.null(job$roles$group)) {
-    group <- job$table[[job$roles$group]]
-    return(list(order = order(match(group, unique(group))), by = job$roles$group))
+row_order <- function(brief) {
+  if (!is.null(brief$roles$time)) return(list(order = order(brief$table[[brief$roles$time]]), by = brief$roles$time))
+  if (!is.null(brief$roles$group)) {
+    group <- brief$table[[brief$roles$group]]
+    return(list(order = order(match(group, unique(group))), by = brief$roles$group))
   }
-  list(order = seq_len(nrow(job$table)), by = "their place in the table")
+  list(order = seq_len(nrow(brief$table)), by = "their place in the table")
 }
 
 # Share of each slice of rows that is in validation, or else in training.
-split_slices <- function(split, line, job) {
-  n <- nrow(job$table)
-  order <- row_order(job)$order
+split_slices <- function(split, line, brief) {
+  n <- nrow(brief$table)
+  order <- row_order(brief)$order
   slice <- ceiling(seq_len(n) * min(n, 200L) / n - 1e-9)
   in_part <- function(rows) tapply(seq_len(n) %in% rows, slice[order(order)], mean)
   validation <- in_part(split$validation)

@@ -5,7 +5,7 @@
 #' line), and the score of every single split (small rings).
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @param show `"candidates"`: the best setting of each candidate; `"settings"`: the
 #'   first settings of the standings.
 #' @param top How many lines at most.
@@ -17,11 +17,11 @@
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' draw_standings(cmp)
 #' @export
-draw_standings <- function(cmp, by = NULL, show = "candidates", top = 20) {
+draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(show, c("candidates", "settings"), "show")
   check_number(top, "top", min = 1, whole = TRUE)
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   data <- standings_figure_data(cmp, metric, show, top)
   bars <- data$summary[!is.na(data$summary$sd), ]
   crowded <- nrow(data$summary) > crowded_lines
@@ -41,7 +41,7 @@ draw_standings <- function(cmp, by = NULL, show = "candidates", top = 20) {
     ggplot2::labs(
       title = paste0(if (show == "candidates") "The best setting of each candidate by " else "The first settings by ", metric$label),
       subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", ",
-                        count_of(nrow(cmp$plan$job$table), "working row")),
+                        count_of(nrow(cmp$plan$brief$table), "working row")),
       x = metric_axis(cmp, metric), y = NULL,
       caption = "Large point: mean over splits. Thick line: one standard error. Thin line: one standard deviation. Rings: single splits."
     ) +
@@ -57,7 +57,7 @@ crowded_lines <- 8L
 # summary: one row a line, best on top; splits: one row a single score, set a
 # little below its line, alternating so that equal scores stay apart.
 standings_figure_data <- function(cmp, metric, show, top) {
-  table <- standings(cmp, by = metric$name)
+  table <- standings(cmp, metric = metric$name)
   table <- table[!is.na(table$place), ]
   if (show == "candidates") table <- table[!duplicated(table$candidate), ]
   table <- utils::head(table, top)

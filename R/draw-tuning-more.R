@@ -8,21 +8,21 @@
 #' @param cmp A comparison from [run_comparison()].
 #' @param candidate Name of the candidate; may be left out if only one varies.
 #' @param along Names of two hyperparameters; default the two that matter most.
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when too few hyperparameters vary.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible(), min_leaf = among(2, 5, 20))),
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible(), min_leaf = among(2, 5, 20))),
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' draw_tuning_map(cmp)
 #' draw_tuning_each(cmp)
 #' @export
-draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
+draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   candidate <- tuned_candidate(cmp, candidate)
   shares <- candidate_shares(cmp, candidate, metric)
   if (nrow(shares) < 2L) stop_kw("draw", paste0("Fewer than two hyperparameters vary in ", quoted(candidate), "."),
@@ -55,9 +55,9 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
 
 #' @rdname draw_tuning_map
 #' @export
-draw_tuning_each <- function(cmp, candidate = NULL, by = NULL) {
+draw_tuning_each <- function(cmp, candidate = NULL, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   candidate <- tuned_candidate(cmp, candidate)
   shares <- candidate_shares(cmp, candidate, metric)
   data <- tuning_table(cmp, candidate, metric)
@@ -81,7 +81,7 @@ draw_tuning_each <- function(cmp, candidate = NULL, by = NULL) {
 }
 
 candidate_shares <- function(cmp, candidate, metric) {
-  shares <- hyperparameter_shares(cmp, metric$name)
+  shares <- hyperparameter_importance(cmp, metric$name)
   shares <- shares[shares$candidate == candidate, ]
   if (nrow(shares) == 0L) stop_kw("draw", paste0("Nothing varies in ", quoted(candidate), ", or it has fewer than two ranked settings."))
   shares[order(-shares$share), ]
@@ -113,7 +113,7 @@ as_level <- function(x) {
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())), splits = split_kfold(3),
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())), splits = split_kfold(3),
 #'                       seed = 1, quiet = TRUE)
 #' draw_search(cmp)
 #' @export

@@ -10,20 +10,20 @@
 #' @param candidate Name of the candidate; may be left out if only one varies.
 #' @param along The hyperparameter on the horizontal axis; default the one with
 #'   most values.
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when nothing varies in the candidate.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())),
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())),
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' draw_tuning(cmp, "tree")
 #' @export
-draw_tuning <- function(cmp, candidate = NULL, along = NULL, by = NULL) {
+draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   candidate <- tuned_candidate(cmp, candidate)
   varied <- varied_by_candidate(cmp)[[candidate]]
   if (!is.null(along)) check_choice(along, names(varied), "along")

@@ -8,7 +8,7 @@
 #' only because another one stands in for it.
 #'
 #' @param choice A choice from [select_final()].
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @param times Shuffles of every column on every split.
 #' @param columns Names of predictor columns; default all.
 #' @param most_splits Only the first so many splits are used.
@@ -22,15 +22,15 @@
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' column_importance(select_final(cmp), times = 2)
 #' @export
-column_importance <- function(choice, by = NULL, times = 5, columns = NULL, most_splits = 10, seed = NULL) {
+column_importance <- function(choice, metric = NULL, times = 5, columns = NULL, most_splits = 10, seed = NULL) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(times, "times", min = 1, whole = TRUE)
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
   cmp <- choice$cmp
-  job <- cmp$plan$job
-  metric <- cmp_metric(cmp, by)
-  columns <- columns %||% names(job$schema)
-  check_columns_exist(columns, names(job$schema), "columns")
+  brief <- cmp$plan$brief
+  metric <- cmp_metric(cmp, metric)
+  columns <- columns %||% names(brief$schema)
+  check_columns_exist(columns, names(brief$schema), "columns")
   seed <- seed %||% cmp$plan$seed
   splits <- utils::head(cmp$plan$splits[!is_apparent(cmp$plan$splits)], most_splits)
   refit <- new_refit(cmp, choice$at)
@@ -108,19 +108,19 @@ stacked_scores <- function(metric, truth, prediction, weights, copies) {
 largest_errors <- function(choice, top = 20) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(top, "top", min = 1, whole = TRUE)
-  job <- choice$cmp$plan$job
+  brief <- choice$cmp$plan$brief
   held <- held_out_of_choice(choice)
-  code <- if (job$kind != "number") as.integer(held$truth)
+  code <- if (brief$kind != "number") as.integer(held$truth)
   given <- if (is.null(code)) held$prediction else held$prediction[cbind(seq_along(code), code)]
   mean <- tapply(given, held$row, mean)
   row <- as.integer(names(mean))
-  truth <- job$table[[job$outcome]][row]
+  truth <- brief$table[[brief$outcome]][row]
   predicted <- as.vector(mean)
   error <- if (is.null(code)) abs(predicted - truth) else 1 - predicted
   shown <- utils::head(order(-error), top)
-  of_rows <- function(names) lapply(unclass(job$table)[names], function(x) x[row[shown]])
+  of_rows <- function(names) lapply(unclass(brief$table)[names], function(x) x[row[shown]])
   found <- list(truth = truth[shown], predicted = predicted[shown], error = error[shown])
-  tibble::as_tibble(c(list(row = job$rows[row[shown]]), of_rows(job$roles$id), found, of_rows(names(job$schema))),
+  tibble::as_tibble(c(list(row = brief$rows[row[shown]]), of_rows(brief$roles$id), found, of_rows(names(brief$schema))),
                     .name_repair = "unique_quiet")
 }
 
@@ -132,7 +132,7 @@ held_out_of_choice <- function(choice) {
   predictions <- setting_predictions(choice$cmp, choice$at)
   rows <- lapply(plan$splits[splits], `[[`, "validation")
   all <- unlist(rows)
-  target <- brief_target(plan$job, all)
+  target <- brief_target(plan$brief, all)
   list(row = all, split = rep(splits, lengths(rows)), truth = target$outcome, weights = target$weights,
-       prediction = if (plan$job$kind == "number") unlist(predictions) else do.call(rbind, predictions))
+       prediction = if (plan$brief$kind == "number") unlist(predictions) else do.call(rbind, predictions))
 }

@@ -16,7 +16,7 @@
 #'   probabilities, rows x levels of `y`. A family with a path has
 #'   `function(model, x, values)` giving one more dimension, one entry a value.
 #' @param defaults Named list: hyperparameters and their default values.
-#' @param along Name of the hyperparameter of which one fit serves all values (a
+#' @param path Name of the hyperparameter of which one fit serves all values (a
 #'   path): `settings` then holds all values there, as a vector.
 #' @param complexity_rank 0 (simplest) to 100; among settings that tie the simpler is
 #'   preferred. Baseline 0, linear 20, tree 40, forest 70.
@@ -36,7 +36,7 @@
 #'   defaults = list(shrink = 1))
 #' candidates(mean = fam_baseline(), median = fam_median(shrink = among(0.9, 1)))
 #' @export
-define_family <- function(name, kinds, fit, predict, defaults = list(), along = NULL, complexity_rank = 50,
+define_family <- function(name, kinds, fit, predict, defaults = list(), path = NULL, complexity_rank = 50,
                           factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
                           wants_scaling = FALSE, random = FALSE, packages = character()) {
   check_string(name, "name")
@@ -45,9 +45,9 @@ define_family <- function(name, kinds, fit, predict, defaults = list(), along = 
   check_named(defaults, "defaults")
   check_argument(is.function(fit) && length(formals(fit)) == 6L, "fit",
                  "a function(x, y, weights, settings, seed, threads)", fit)
-  wanted <- if (is.null(along)) "a function(model, x)" else "a function(model, x, values)"
-  check_argument(is.function(predict) && length(formals(predict)) == 2L + !is.null(along), "predict", wanted, predict)
-  if (!is.null(along)) check_choice(along, names(defaults), "along")
+  wanted <- if (is.null(path)) "a function(model, x)" else "a function(model, x, values)"
+  check_argument(is.function(predict) && length(formals(predict)) == 2L + !is.null(path), "predict", wanted, predict)
+  if (!is.null(path)) check_choice(path, names(defaults), "path")
   check_number(complexity_rank, "complexity_rank", 0, 100)
   check_self_contained(list(fit = fit, predict = predict), name)
   declared <- lapply(defaults, function(default) {
@@ -57,8 +57,8 @@ define_family <- function(name, kinds, fit, predict, defaults = list(), along = 
   definition <- family_definition(
     name, name, kinds, declared, complexity_rank,
     accepts = list(factors = factors, sparse = sparse, missing = missing, weights = weights, wants_scaling = wants_scaling),
-    random = random, fit = fit, predict = if (is.null(along)) predict,
-    path = if (!is.null(along)) list(along = along, set_matters = FALSE, predict = predict),
+    random = random, fit = fit, predict = if (is.null(path)) predict,
+    path = if (!is.null(path)) list(along = path, set_matters = FALSE, predict = predict),
     packages = packages, does = "A family defined by the user."
   )
   definition$shipped <- FALSE

@@ -10,11 +10,11 @@
 #'   (2012), Probability machines, Methods of Information in Medicine 51. Geurts,
 #'   Ernst & Wehenkel (2006), Extremely randomized trees, Machine Learning 63.
 #' @examples
-#' fam_forest(columns_tried = sensible(), min_leaf = among(1, 5, 20))
+#' fam_forest(columns_tried = sensible(), min_node = among(1, 5, 20))
 #' @export
-fam_forest <- function(trees = 500, columns_tried = NULL, min_leaf = 5, row_share = 1,
-                       split_rule = "usual") {
-  given <- list(trees = trees, min_leaf = min_leaf, row_share = row_share, split_rule = split_rule)
+fam_forest <- function(trees = 500, columns_tried = NULL, min_node = 5, row_share = 1,
+                       cut_rule = "usual") {
+  given <- list(trees = trees, min_node = min_node, row_share = row_share, cut_rule = cut_rule)
   if (!is.null(columns_tried)) given$columns_tried <- columns_tried
   new_family(member_fam_forest(), given)
 }
@@ -33,7 +33,7 @@ member_fam_forest <- function() {
         },
         meaning = "Share of the columns looked at for each question.",
         rising = "Stronger but more alike trees: less bias, more variance, slower."),
-      min_leaf = hyperparameter("whole", 5, min = 1,
+      min_node = hyperparameter("whole", 5, min = 1,
         sensible = function(rows, columns, classes) among(1, 5, 20),
         meaning = "Nodes with this many training rows or fewer are not divided.",
         rising = "Shallower trees: less variance, more bias, faster."),
@@ -41,18 +41,18 @@ member_fam_forest <- function() {
         sensible = function(rows, columns, classes) among(0.5, 0.8, 1),
         meaning = "Share of the training rows that a tree sees.",
         rising = "Stronger but more alike trees."),
-      split_rule = hyperparameter("choice", "usual", choices = c("usual", "random_cut", "hellinger", "rank"),
+      cut_rule = hyperparameter("choice", "usual", choices = c("usual", "random_cut", "hellinger", "rank"),
         sensible = function(rows, columns, classes) among("usual", "random_cut"),
         meaning = "How a question is chosen: best cut, best of random cuts, or by another statistic.")
     ),
     complexity_rank = 70,
     impossible = list(
-      cannot_work("split_rule = \"hellinger\" is for two classes",
-        function(settings, kind, about) settings$split_rule == "hellinger" & kind != "two_class"),
-      cannot_work("split_rule = \"rank\" is for numeric outcomes",
-        function(settings, kind, about) settings$split_rule == "rank" & kind != "number")
+      cannot_work("cut_rule = \"hellinger\" is for two classes",
+        function(settings, kind, about) settings$cut_rule == "hellinger" & kind != "two_class"),
+      cannot_work("cut_rule = \"rank\" is for numeric outcomes",
+        function(settings, kind, about) settings$cut_rule == "rank" & kind != "number")
     ),
-    simplicity = function(settings) list(-settings$min_leaf, settings$trees),
+    simplicity = function(settings) list(-settings$min_node, settings$trees),
     accepts = list(weights = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
     packages = "ranger",
@@ -70,9 +70,9 @@ fit_forest <- function(x, y, weights, settings, seed, threads) {
   fit <- ranger::ranger(
     x = x, y = y, num.trees = max(settings$trees),
     mtry = max(1, min(ncol(x), round(settings$columns_tried * ncol(x)))),
-    min.node.size = settings$min_leaf, probability = is.factor(y),
+    min.node.size = settings$min_node, probability = is.factor(y),
     replace = settings$row_share == 1, sample.fraction = settings$row_share,
-    splitrule = forest_rules[[settings$split_rule]], case.weights = weights, write.forest = TRUE, oob.error = FALSE,
+    splitrule = forest_rules[[settings$cut_rule]], case.weights = weights, write.forest = TRUE, oob.error = FALSE,
     num.threads = threads, seed = max(1L, seed), verbose = FALSE
   )
   fit$call <- NULL

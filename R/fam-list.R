@@ -2,7 +2,7 @@
 #'
 #' @param name Name of a family with or without `fam_`, e.g. `"forest"`, or a family
 #'   made with [define_family()].
-#' @param job A [brief()]: sensible ranges and defaults are then those for its
+#' @param brief A [brief()]: sensible ranges and defaults are then those for its
 #'   working rows after the least preparation that the family needs. Without it,
 #'   for 1,000 rows, 20 columns and two classes.
 #' @return `list_families()`: a tibble with `family`, `does`, `predicts`, `takes`
@@ -49,10 +49,10 @@ takes_words <- function(definition) {
 
 #' @rdname list_families
 #' @export
-describe_family <- function(name, job = NULL) {
+describe_family <- function(name, brief = NULL) {
   definition <- family_by_name(name)
-  if (!is.null(job)) check_class(job, "kw_brief", "job", "Make one with brief().")
-  sizes <- if (is.null(job)) usual_sizes else family_sizes(definition, job)
+  if (!is.null(brief)) check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  sizes <- if (is.null(brief)) usual_sizes else family_sizes(definition, brief)
   structure(list(title = paste0("fam_", definition$name), does = definition$does,
                  about = family_facts(definition, sizes), hyperparameters = definition$hyperparameters,
                  impossible = vapply(definition$impossible, `[[`, character(1), "says"), sizes = sizes),
@@ -71,12 +71,12 @@ family_by_name <- function(name) {
 usual_sizes <- list(rows = 1000, columns = 20, classes = 2)
 
 # Rows, columns after the least preparation, classes.
-family_sizes <- function(definition, job) {
-  check_family_fits("described", definition, job)
-  about <- list(rows = nrow(job$table), columns = length(job$schema), classes = length(job$levels))
-  bare <- write_out_minimal(pipeline(pre_minimal(), new_family(definition, list())), job)
+family_sizes <- function(definition, brief) {
+  check_family_fits("described", definition, brief)
+  about <- list(rows = nrow(brief$table), columns = length(brief$schema), classes = length(brief$levels))
+  bare <- write_out_minimal(pipeline(pre_minimal(), new_family(definition, list())), brief)
   frame <- default_frame("described", list(steps = resolve_nodes(bare$steps, about)),
-                         frame_columns(job$table, job$schema), brief_target(job), 1)
+                         frame_columns(brief$table, brief$schema), brief_target(brief), 1)
   about$columns <- frame_width(frame)
   about
 }

@@ -10,12 +10,12 @@
 #' @examples
 #' fam_neighbours(neighbours = among(1:50), weighting = among("equal", "inverse"))
 #' @export
-fam_neighbours <- function(neighbours = 10, weighting = "equal", distance = "straight") {
+fam_neighbours <- function(neighbours = 10, weighting = "equal", distance = "euclidean") {
   new_family(member_fam_neighbours(), list(neighbours = neighbours, weighting = weighting, distance = distance))
 }
 
 neighbour_weightings <- c("equal", "inverse", "fading")
-neighbour_distances <- c("straight", "city", "largest")
+neighbour_distances <- c("euclidean", "manhattan", "chebyshev")
 
 member_fam_neighbours <- function() {
   family_definition("neighbours", "Nearest neighbours", c("number", "two_class", "many_class"),
@@ -27,8 +27,8 @@ member_fam_neighbours <- function() {
       weighting = hyperparameter("choice", "equal", choices = neighbour_weightings,
         sensible = function(rows, columns, classes) among("equal", "inverse", "fading"),
         meaning = "How much nearer rows count for more."),
-      distance = hyperparameter("choice", "straight", choices = neighbour_distances,
-        sensible = function(rows, columns, classes) among("straight", "city"),
+      distance = hyperparameter("choice", "euclidean", choices = neighbour_distances,
+        sensible = function(rows, columns, classes) among("euclidean", "manhattan"),
         meaning = "How unlike two rows are: straight line, sum over columns, or largest difference.")
     ),
     complexity_rank = 50,

@@ -1,58 +1,72 @@
 #' Neural net
 #'
-#' Hidden layers of (stretched) tanh units, trained by stochastic gradient descent with momentum
-#' (package ANN2). Columns and a numeric outcome are scaled inside the fit, so no
-#' scaling step is needed.
+#' Hidden layers of small units. Package nnet, which comes with R: one layer of logistic
+#' units, fitted by a quasi-Newton method (BFGS). Package ANN2: layers of (stretched) tanh
+#' units, trained by stochastic gradient descent with momentum. Columns and a numeric
+#' outcome are scaled inside the fit, so no scaling step is needed.
 #'
 #' @eval family_help("neural")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Rumelhart, Hinton & Williams (1986), Learning representations by
-#'   back-propagating errors, Nature 323.
+#'   back-propagating errors, Nature 323; Ripley (1996), Pattern Recognition and Neural
+#'   Networks.
 #' @examples
 #' fam_neural(units = among(5, 20), decay = from_to(1e-5, 0.01, "log", 4))
 #' @export
-fam_neural <- function(units = 10, layers = 1, rate = 0.01, momentum = 0.9, decay = 1e-4, epochs = 100,
-                       batch = 32, early_stop = FALSE) {
-  new_family(member_fam_neural(), list(units = units, layers = layers, rate = rate, momentum = momentum,
-                                       decay = decay, epochs = epochs, batch = batch, early_stop = early_stop))
+fam_neural <- function(units = 5, decay = 1e-3, epochs = 100, early_stop = FALSE, package = "nnet",
+                       layers = 1, rate = 0.01, momentum = 0.9, batch = 32) {
+  settings <- list(units = units, decay = decay, epochs = epochs, early_stop = early_stop,
+                   package = package, layers = layers, rate = rate, momentum = momentum, batch = batch)
+  new_family(member_fam_neural(), settings)
 }
 
 member_fam_neural <- function() {
+  by_descent <- function(settings, kind) settings$package == "ANN2"
   family_definition("neural", "Neural net", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      units = hyperparameter("whole", 10, min = 1, max = 10000,
-        sensible = function(rows, columns, classes) among(5, 10, 20),
+      units = hyperparameter("whole", 5, min = 1, max = 10000,
+        sensible = function(rows, columns, classes) among(3, 5, 10),
         meaning = "Units in each hidden layer.", rising = "More bends: less bias, more variance, slower."),
-      layers = hyperparameter("whole", 1, min = 1, max = 10,
-        sensible = function(rows, columns, classes) among(1, 2),
-        meaning = "Number of hidden layers.", rising = "Finer interactions: less bias, more variance, slower."),
-      rate = hyperparameter("number", 0.01, min = 0, open_min = TRUE,
-        sensible = function(rows, columns, classes) from_to(0.001, 0.03, spacing = "log", points = 4),
-        meaning = "Learning rate: how far each step goes.",
-        rising = "Fewer epochs are needed; too high and the training runs away."),
-      momentum = hyperparameter("number", 0.9, min = 0, max = 0.999,
-        sensible = function(rows, columns, classes) among(0.5, 0.9),
-        meaning = "Share of the last step that is kept in the next.",
-        rising = "Faster along long valleys; too high and it overshoots."),
-      decay = hyperparameter("number", 1e-4, min = 0,
-        sensible = function(rows, columns, classes) from_to(1e-5, 0.01, spacing = "log", points = 4),
-        meaning = "How strongly weights are drawn towards 0.",
+      decay = hyperparameter("number", 1e-3, min = 0,
+        sensible = function(rows, columns, classes) from_to(1e-4, 0.1, spacing = "log", points = 4),
+        meaning = "How strongly weights are drawn towards 0, beside the mean loss of a row.",
         rising = "Smoother: less variance, more bias."),
       epochs = hyperparameter("whole", 100, min = 1, max = 1e6,
         sensible = function(rows, columns, classes) among(30, 100, 300),
-        meaning = "Times that the training rows are gone through, at most.",
+        meaning = "Steps of the fit (ANN2: times that the training rows are gone through), at most.",
         rising = "Closer to the training rows: less bias, more variance, slower."),
-      batch = hyperparameter("whole", 32, min = 1,
-        sensible = function(rows, columns, classes) among(16, 64),
-        meaning = "Rows in one step of the descent.", rising = "Faster, steadier steps, and fewer of them."),
       early_stop = hyperparameter("flag", FALSE,
         sensible = function(rows, columns, classes) among(FALSE, TRUE),
-        meaning = "Stop when rows held out within the training rows get no better?")
+        meaning = "Stop when rows held out within the training rows get no better?"),
+      package = hyperparameter("choice", "nnet", choices = c("nnet", "ANN2"),
+        meaning = "The package that fits the net; ANN2 allows several layers."),
+      layers = hyperparameter("whole", 1, min = 1, max = 10, active_when = by_descent,
+        sensible = function(rows, columns, classes) among(1, 2),
+        meaning = "Number of hidden layers; package ANN2 only.",
+        rising = "Finer interactions: less bias, more variance, slower."),
+      rate = hyperparameter("number", 0.01, min = 0, open_min = TRUE, active_when = by_descent,
+        sensible = function(rows, columns, classes) from_to(0.001, 0.03, spacing = "log", points = 4),
+        meaning = "Learning rate, how far each step goes; package ANN2 only.",
+        rising = "Fewer epochs are needed; too high and the training runs away."),
+      momentum = hyperparameter("number", 0.9, min = 0, max = 0.999, active_when = by_descent,
+        sensible = function(rows, columns, classes) among(0.5, 0.9),
+        meaning = "Share of the last step that is kept in the next; package ANN2 only.",
+        rising = "Faster along long valleys; too high and it overshoots."),
+      batch = hyperparameter("whole", 32, min = 1, active_when = by_descent,
+        sensible = function(rows, columns, classes) among(16, 64),
+        meaning = "Rows in one step of the descent; package ANN2 only.",
+        rising = "Faster, steadier steps, and fewer of them.")
     ),
     complexity_rank = 80,
     simplicity = function(settings) list(settings$layers, settings$units, -settings$decay, settings$epochs),
     random = TRUE, inner_fits = function(settings, kind, classes) 1,
-    fit = fit_neural, predict = predict_neural, packages = "ANN2",
+    impossible = list(
+      cannot_work("several layers need package = \"ANN2\"", function(settings, kind, about) {
+        settings$package == "nnet" & !is.na(settings$layers) & settings$layers > 1
+      })
+    ),
+    fit = fit_neural, predict = predict_neural,
+    packages = function(settings, kind) possible_values(settings$package),
     does = "Bends the columns through layers of small units, trained step by step.")
 }
 
@@ -64,12 +78,75 @@ fit_neural <- function(x, y, weights, settings, seed, threads, unit) {
   spread <- if (is_class) 1 else max(stats::sd(y), 1e-12)
   target <- if (is_class) as.character(y) else (y - centre) / spread
   held <- if (settings$early_stop) inner_fifth(y, unit) else rep(FALSE, length(y))
-  net <- trained_net(x, target, held, settings, is_class, seed)
+  train <- if (settings$package == "nnet") quasi_newton_net else descent_net
+  net <- train(x, target, held, levels(y), settings, seed)
   if (!all(is.finite(unlist(net$parameters)))) {
     stop("the training ran away: weights became infinite; lower `rate` or `momentum`", call. = FALSE)
   }
-  list(parameters = net$parameters, order = if (is_class) match(levels(y), net$names), scale = scale,
-       centre = centre, spread = spread, is_class = is_class)
+  list(parameters = net$parameters, units = net$units, order = if (is_class) match(levels(y), net$names),
+       scale = scale, centre = centre, spread = spread, is_class = is_class)
+}
+
+# Held-out rows end the training: `go_on(done, steps)` trains so many further steps and
+# returns parameters, `loss_of(parameters)` is their loss on the rows held out.
+best_stretch <- function(first, go_on, loss_of, stretch, epochs, patience) {
+  best <- loss_of(first)
+  parameters <- first
+  waited <- 0
+  done <- stretch
+  while (done < epochs && waited < patience && is.finite(best)) {
+    now <- go_on(done, min(stretch, epochs - done))
+    done <- done + stretch
+    loss <- loss_of(now)
+    if (!is.finite(loss)) break
+    waited <- if (loss < best) 0 else waited + stretch
+    if (loss < best) {
+      best <- loss
+      parameters <- now
+    }
+  }
+  parameters
+}
+
+# One hidden layer by package nnet. Two classes have one output, the log odds of the
+# second; it is written as two outputs, 0 and that.
+quasi_newton_net <- function(x, target, held, levels, settings, seed) {
+  is_class <- !is.null(levels)
+  codes <- match(target, levels)
+  several <- length(levels) > 2L
+  y <- if (several) diag(length(levels))[codes, ] else if (is_class) codes - 1 else target
+  y <- as.matrix(y)[!held, , drop = FALSE]
+  inputs <- x[!held, , drop = FALSE]
+  n_weights <- (ncol(x) + 1L) * settings$units + (settings$units + 1L) * ncol(y)
+  # the package adds decay * sum(weights^2) to the sum over rows, not to their mean
+  decay <- settings$decay * nrow(inputs) / 2
+  net <- NULL
+  go_on <- function(done, steps) {
+    start <- if (is.null(net)) stats::runif(n_weights, -0.7, 0.7) else net$wts
+    net <<- nnet::nnet(inputs, y, size = settings$units, Wts = start, decay = decay, maxit = steps,
+                       linout = !is_class, entropy = is_class && !several, softmax = several,
+                       MaxNWts = n_weights, trace = FALSE)
+    layered_weights(net$wts, ncol(x), settings$units, ncol(y), is_class && !several)
+  }
+  stretch <- if (any(held)) min(10, settings$epochs) else settings$epochs
+  parameters <- go_on(0, stretch)
+  if (any(held)) {
+    loss_of <- function(parameters) {
+      output <- net_output(list(parameters = parameters, units = "logistic"), x[held, , drop = FALSE])
+      held_out_loss(output, target[held], levels)
+    }
+    parameters <- best_stretch(parameters, go_on, loss_of, stretch, settings$epochs, patience = 30)
+  }
+  list(parameters = parameters, names = levels, units = "logistic")
+}
+
+# The package's weights, unit after unit with its bias first, by layer.
+layered_weights <- function(weights, inputs, units, outputs, one_logit) {
+  first <- matrix(weights[seq_len((inputs + 1L) * units)], units, byrow = TRUE)
+  last <- matrix(weights[-seq_len((inputs + 1L) * units)], outputs, byrow = TRUE)
+  if (one_logit) last <- rbind(0, last)
+  list(weights = list(first[, -1L, drop = FALSE], last[, -1L, drop = FALSE]),
+       biases = list(first[, 1L], last[, 1L]))
 }
 
 column_scale <- function(x) {
@@ -90,36 +167,33 @@ inner_fifth <- function(y, unit) {
   held
 }
 
-# Trains in stretches of five epochs if rows are held out, else in one go.
-trained_net <- function(x, target, held, settings, is_class, seed) {
+# Layers by package ANN2, in stretches of five epochs if rows are held out, else in one go.
+descent_net <- function(x, target, held, levels, settings, seed) {
   stretch <- if (any(held)) min(5, settings$epochs) else settings$epochs
   batch <- min(settings$batch, sum(!held))
+  is_class <- !is.null(levels)
   net <- ANN2::neuralnetwork(
-    x[!held, , drop = FALSE], target[!held], hidden.layers = rep(settings$units, settings$layers), regression = !is_class,
-    standardize = FALSE, loss.type = if (is_class) "log" else "squared", activ.functions = "tanh",
-    optim.type = "sgd", learn.rates = settings$rate, L2 = settings$decay, sgd.momentum = settings$momentum,
-    n.epochs = stretch, batch.size = batch, drop.last = FALSE, val.prop = 0, verbose = FALSE, random.seed = seed
+    x[!held, , drop = FALSE], target[!held], hidden.layers = rep(settings$units, settings$layers),
+    regression = !is_class, standardize = FALSE, loss.type = if (is_class) "log" else "squared",
+    activ.functions = "tanh", optim.type = "sgd", learn.rates = settings$rate, L2 = settings$decay,
+    sgd.momentum = settings$momentum, n.epochs = stretch, batch.size = batch, drop.last = FALSE,
+    val.prop = 0, verbose = FALSE, random.seed = seed
   )
-  described <- list(parameters = net_parameters(net), names = net$Rcpp_ANN$getMeta()$y_names)
-  if (!any(held)) return(described)
-  loss_of <- function(parameters) held_out_loss(net_output(parameters, x[held, , drop = FALSE]), target[held], described$names)
-  best <- loss_of(described$parameters)
-  waited <- 0
-  done <- stretch
-  while (done < settings$epochs && waited < 20 && is.finite(best)) {
-    ANN2::train(net, x[!held, , drop = FALSE], target[!held], n.epochs = min(stretch, settings$epochs - done),
-                batch.size = batch, drop.last = FALSE, val.prop = 0, random.seed = derive_seed(seed, paste("epochs", done)))
-    done <- done + stretch
-    now <- net_parameters(net)
-    loss <- loss_of(now)
-    if (!is.finite(loss)) break
-    waited <- if (loss < best) 0 else waited + stretch
-    if (loss < best) {
-      best <- loss
-      described$parameters <- now
+  parameters <- net_parameters(net)
+  names <- net$Rcpp_ANN$getMeta()$y_names
+  if (any(held)) {
+    go_on <- function(done, steps) {
+      ANN2::train(net, x[!held, , drop = FALSE], target[!held], n.epochs = steps, batch.size = batch,
+                  drop.last = FALSE, val.prop = 0, random.seed = derive_seed(seed, paste("epochs", done)))
+      net_parameters(net)
     }
+    loss_of <- function(parameters) {
+      output <- net_output(list(parameters = parameters, units = "tanh"), x[held, , drop = FALSE])
+      held_out_loss(output, target[held], if (is_class) names)
+    }
+    parameters <- best_stretch(parameters, go_on, loss_of, stretch, settings$epochs, patience = 20)
   }
-  described
+  list(parameters = parameters, names = names, units = "tanh")
 }
 
 # Weights (units x inputs) and biases of every layer as plain numbers.
@@ -128,25 +202,25 @@ net_parameters <- function(net) {
   list(weights = lapply(parameters$weights, function(w) unname(w)), biases = lapply(parameters$biases, as.double))
 }
 
-# What the last layer receives: rows x outputs. The package's tanh is LeCun's
-# stretched one.
-net_output <- function(parameters, x) {
-  n_layers <- length(parameters$weights)
+# What the last layer receives: rows x outputs. The tanh is LeCun's stretched one.
+net_output <- function(model, x) {
+  layers <- model$parameters
+  n_layers <- length(layers$weights)
   for (layer in seq_len(n_layers)) {
-    x <- x %*% t(parameters$weights[[layer]]) + rep(parameters$biases[[layer]], each = nrow(x))
-    if (layer < n_layers) x <- 1.725 * tanh(2 * x / 3)
+    x <- x %*% t(layers$weights[[layer]]) + rep(layers$biases[[layer]], each = nrow(x))
+    if (layer == n_layers) return(x)
+    x <- if (model$units == "tanh") 1.725 * tanh(2 * x / 3) else stats::plogis(x)
   }
-  x
 }
 
 held_out_loss <- function(output, target, names) {
-  if (is.null(names) || is.numeric(target)) return(mean((output[, 1] - target)^2))
+  if (is.null(names)) return(mean((output[, 1] - target)^2))
   p <- softmax_rows(output)
   mean(-log(pmax(p[cbind(seq_along(target), match(target, names))], 1e-15)))
 }
 
 predict_neural <- function(model, x) {
-  output <- net_output(model$parameters, scaled_columns(x, model$scale))
+  output <- net_output(model, scaled_columns(x, model$scale))
   if (!model$is_class) return(model$centre + model$spread * output[, 1])
   softmax_rows(output[, model$order, drop = FALSE])
 }

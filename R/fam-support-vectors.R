@@ -16,9 +16,9 @@
 #' @examples
 #' fam_support_vectors(kernel = among("linear", "radial"), cost = from_to(0.1, 10, "log"))
 #' @export
-fam_support_vectors <- function(kernel = "radial", cost = 1, reach = NULL, degree = 2, tube = 0.1) {
+fam_support_vectors <- function(kernel = "radial", cost = 1, width = NULL, degree = 2, tube = 0.1) {
   given <- list(kernel = kernel, cost = cost, degree = degree, tube = tube)
-  if (!is.null(reach)) given$reach <- reach
+  if (!is.null(width)) given$width <- width
   new_family(member_fam_support_vectors(), given)
 }
 
@@ -32,12 +32,12 @@ member_fam_support_vectors <- function() {
         sensible = function(rows, columns, classes) from_to(0.01, 100, spacing = "log", points = 9),
         meaning = "Price of rows on the wrong side of the margin.",
         rising = "Closer to the training rows: less bias, more variance, slower."),
-      reach = hyperparameter("number", usual_reach, min = 0, open_min = TRUE,
+      width = hyperparameter("number", usual_width, min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) {
-          from_to(signif(0.05 / columns, 3), signif(5 / columns, 3), spacing = "log", points = 5)
+          from_to(signif(sqrt(columns / 10), 3), signif(sqrt(10 * columns), 3), spacing = "log", points = 5)
         },
-        meaning = "Factor on squared distances (radial) or products (polynomial).",
-        rising = "Rows matter to near neighbours only: less bias, more variance.",
+        meaning = "Width of the kernel: distance at which rows stop mattering to one another.",
+        rising = "Rows matter further away: a smoother border, less variance, more bias.",
         active_when = function(settings, kind) settings$kernel != "linear"),
       degree = hyperparameter("whole", 2, min = 2, max = 6,
         sensible = function(rows, columns, classes) among(2, 3),
@@ -49,7 +49,9 @@ member_fam_support_vectors <- function() {
         rising = "Fewer support vectors: a flatter, faster fit.", active_when = for_numbers)
     ),
     complexity_rank = 60,
-    simplicity = function(settings) list(match(settings$kernel, c("linear", "polynomial", "radial")), settings$cost),
+    simplicity = function(settings) {
+      list(match(settings$kernel, c("linear", "polynomial", "radial")), settings$cost, -(settings$width %||% 0))
+    },
     accepts = list(sparse = TRUE, wants_scaling = TRUE), random = TRUE,
     inner_fits = function(settings, kind, classes) {
       if (kind == "number") 1 else if (kind == "two_class") 4 else 4 * classes
@@ -61,7 +63,11 @@ member_fam_support_vectors <- function() {
     does = "Puts the border where the margin is widest, straight or bent by a kernel.")
 }
 
-usual_reach <- function(rows, columns, classes) signif(1 / max(1, columns), 6)
+usual_width <- function(rows, columns, classes) signif(sqrt(max(1, columns) / 2), 6)
+
+# The factor on squared distances (radial) or products (polynomial) that a width stands
+# for: the radial kernel is exp(-distance^2 / (2 width^2)).
+kernel_factor <- function(width) 1 / (2 * width^2)
 
 fit_support_vectors <- function(x, y, weights, settings, seed, threads, unit) {
   x <- machine_input(x, settings)
@@ -103,14 +109,14 @@ one_against_rest <- function(x, inside, parts, settings) {
 train_machine <- function(x, y, settings, is_class) {
   if (settings$kernel == "linear") return(train_linear(x, y, settings, is_class))
   kernel <- if (settings$kernel == "radial") {
-    kernlab::rbfdot(sigma = settings$reach)
+    kernlab::rbfdot(sigma = kernel_factor(settings$width))
   } else {
-    kernlab::polydot(degree = settings$degree, scale = settings$reach, offset = 1)
+    kernlab::polydot(degree = settings$degree, scale = kernel_factor(settings$width), offset = 1)
   }
   target <- if (is_class) factor(y, levels = c(TRUE, FALSE)) else y
   fit <- kernlab::ksvm(x, target, type = if (is_class) "C-svc" else "eps-svr", kernel = kernel, C = settings$cost,
                        epsilon = settings$tube, scaled = FALSE, prob.model = FALSE, cross = 0, fit = FALSE)
-  list(kind = "kernel", kernel = settings$kernel, reach = settings$reach, degree = settings$degree,
+  list(kind = "kernel", kernel = settings$kernel, factor = kernel_factor(settings$width), degree = settings$degree,
        rows = x[kernlab::SVindex(fit), , drop = FALSE], weights = as.double(unlist(kernlab::coef(fit))),
        shift = kernlab::b(fit))
 }
@@ -133,9 +139,9 @@ machine_values <- function(machine, x) {
 
 kernel_matrix <- function(machine, x) {
   products <- tcrossprod(x, machine$rows)
-  if (machine$kernel == "polynomial") return((machine$reach * products + 1)^machine$degree)
+  if (machine$kernel == "polynomial") return((machine$factor * products + 1)^machine$degree)
   distances <- outer(rowSums(x^2), rowSums(machine$rows^2), `+`) - 2 * products
-  exp(-machine$reach * pmax(distances, 0))
+  exp(-machine$factor * pmax(distances, 0))
 }
 
 # Platt's curve, 1 / (1 + exp(a * value + b)), with his smoothed targets; Newton's

@@ -1,7 +1,7 @@
 #' Classification and regression tree
 #'
 #' One tree of questions (package rpart), grown in full and then pruned at the
-#' complexity. One grown tree serves every complexity. Missing values and
+#' value of `pruning`. One grown tree serves every value. Missing values and
 #' categories are taken as they are.
 #'
 #' @eval family_help("tree")
@@ -9,18 +9,18 @@
 #' @references Breiman, Friedman, Olshen & Stone (1984), Classification and
 #'   Regression Trees.
 #' @examples
-#' fam_tree(complexity = from_to(1e-4, 0.1, spacing = "log", points = 50),
+#' fam_tree(pruning = from_to(1e-4, 0.1, spacing = "log", points = 50),
 #'          impurity = among("gini", "information"))
 #' @export
-fam_tree <- function(complexity = 0.01, impurity = "gini", min_leaf = 7, depth = 30) {
-  new_family(member_fam_tree(), list(complexity = complexity, impurity = impurity,
+fam_tree <- function(pruning = 0.01, impurity = "gini", min_leaf = 7, depth = 30) {
+  new_family(member_fam_tree(), list(pruning = pruning, impurity = impurity,
                                      min_leaf = min_leaf, depth = depth))
 }
 
 member_fam_tree <- function() {
   family_definition("tree", "Tree", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      complexity = hyperparameter("number", 0.01, min = 0, max = 1,
+      pruning = hyperparameter("number", 0.01, min = 0, max = 1,
         sensible = function(rows, columns, classes) from_to(1e-4, 0.1, spacing = "log", points = 30),
         meaning = "Share of the root's error that a branch must save to stay.",
         rising = "A smaller tree: less variance, more bias."),
@@ -38,12 +38,12 @@ member_fam_tree <- function() {
         rising = "A larger tree: more variance, less bias.")
     ),
     complexity_rank = 40,
-    simplicity = function(settings) list(-settings$complexity, settings$depth, -settings$min_leaf),
+    simplicity = function(settings) list(-settings$pruning, settings$depth, -settings$min_leaf),
     # with three or more classes every subset of levels is tried
     accepts = list(weights = TRUE, factors = TRUE, missing = TRUE,
                    most_levels = function(kind) if (kind == "many_class") 12 else 500),
     fit = fit_tree,
-    path = list(along = "complexity", set_matters = FALSE, predict = predict_tree), packages = "rpart",
+    path = list(along = "pruning", set_matters = FALSE, predict = predict_tree), packages = "rpart",
     does = "Asks one question after the other and predicts from the rows that answered alike.")
 }
 

@@ -60,7 +60,7 @@ replace_file <- function(from, to) {
 
 # What goes into the file: plain data. Shipped steps and families go by name.
 model_core <- function(model) {
-  model$job <- NULL
+  model$brief <- NULL
   model$origin <- NULL
   model$steps <- lapply(model$steps, function(learned) {
     learned$definition <- portable_definition(learned$definition)

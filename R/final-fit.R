@@ -19,12 +19,12 @@
 fit_final <- function(choice) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   plan <- choice$cmp$plan
-  job <- plan$job
+  brief <- plan$brief
   work <- compile_work(plan$spaces, choice$cmp$results$tables)
   at <- setting_in_work(work, choice$cmp, choice$at)
-  data <- working_data(job)
+  data <- working_data(brief)
   refitted <- tryCatch(
-    without_rng_trace(refit_setting(work, at, data, plan$seed, paste(job$fingerprint, "all working rows"))),
+    without_rng_trace(refit_setting(work, at, data, plan$seed, paste(brief$fingerprint, "all working rows"))),
     error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))
   )
   value <- refitted$value
@@ -38,8 +38,8 @@ fit_final <- function(choice) {
   origin <- new.env(parent = emptyenv())
   origin$choice <- choice
   structure(
-    list(job = job, schema = job$schema, missing_codes = job$missing_codes, outcome = job$outcome, id = job$roles$id,
-         kind = job$kind, levels = job$levels, event = job$event,
+    list(brief = brief, schema = brief$schema, missing_codes = brief$missing_codes, outcome = brief$outcome, id = brief$roles$id,
+         kind = brief$kind, levels = brief$levels, event = brief$event,
          steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
          threshold = choice$threshold$value,
          scores = final_scores(choice, training), facts = model_facts(choice), origin = origin),
@@ -76,9 +76,9 @@ model_facts <- function(choice) {
     family = plan$spaces[[cmp$results$candidate[choice$at]]]$pipeline$family$definition$name,
     rule = choice$rule, reason = choice$reason, deciding_metric = choice$metric,
     settings_compared = length(cmp$results$candidate), splits = plan$splitter$label,
-    seed = plan$seed, working_rows = nrow(plan$job$table),
-    set_aside_rows = if (is.null(plan$job$sealed)) 0L else plan$job$sealed$n,
-    data_fingerprint = plan$job$fingerprint,
-    seal_fingerprint = plan$job$sealed$fingerprint, versions = cmp$versions
+    seed = plan$seed, working_rows = nrow(plan$brief$table),
+    set_aside_rows = if (is.null(plan$brief$sealed)) 0L else plan$brief$sealed$n,
+    data_fingerprint = plan$brief$fingerprint,
+    seal_fingerprint = plan$brief$sealed$fingerprint, versions = cmp$versions
   )
 }

@@ -54,14 +54,14 @@ script_lines <- function(model, data, new_data) {
     "  utils::read.csv(file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")", "}",
     "table <- read_table(data_file)",
     "# rows that the model was fitted on; the others were set aside",
-    paste0("working <- ", r_text(model$job$rows)),
+    paste0("working <- ", r_text(model$brief$rows)),
     paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)),
     paste0("missing_codes <- ", r_text(model$missing_codes)),
     paste0("schema <- ", r_text(model$schema)),
     "frame <- frame_from_new(table[working, , drop = FALSE], schema, missing_codes)",
-    paste0("target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ", r_text(model$job$roles$weight),
+    paste0("target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ", r_text(model$brief$roles$weight),
            ", group = ",
-           r_text(model$job$roles$group), ")"), "",
+           r_text(model$brief$roles$group), ")"), "",
     "# ---- 2. the preparation: learned on the working rows, used on any ----", "", unlist(lapply(steps, `[[`, "learn")), "",
     "prepare <- function(frame) {", paste0("  ", unlist(lapply(steps, `[[`, "use"))), "  frame", "}", "",
     "# ---- 3. the model ----", "", family, "",
@@ -119,7 +119,7 @@ script_family <- function(model, library) {
   at <- setting_in_work(work, choice$cmp, choice$at)
   described <- fit_description(work, work$settings$fit[at])
   node <- work$settings$node[at]
-  seed <- derive_seed(plan$seed, paste(paste(plan$job$fingerprint, "all working rows"), if (node == 0L) "" else work$nodes[[node]]$key,
+  seed <- derive_seed(plan$seed, paste(paste(plan$brief$fingerprint, "all working rows"), if (node == 0L) "" else work$nodes[[node]]$key,
                                        described$key))
   definition <- described$definition
   fit <- library$name_of(definition$fit, "fit_family")

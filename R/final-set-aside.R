@@ -5,7 +5,7 @@
 #' looking makes the score too good.
 #'
 #' @param model A model from [fit_final()] or [open_model()].
-#' @param job The brief with the set-aside rows; needed only for a model that was
+#' @param brief The brief with the set-aside rows; needed only for a model that was
 #'   opened from a file.
 #' @param draws Bootstrap draws of the set-aside rows (of whole groups, if the brief has
 #'   any) for the interval.
@@ -14,7 +14,7 @@
 #'   `validation_se` (from the comparison), `set_aside`, `low`, `high` (95 % bootstrap
 #'   percentile interval of it), `rows`, `openings`.
 #' @section Errors:
-#' `kw_error_set_aside` when nothing was set aside, or when `job` has other
+#' `kw_error_set_aside` when nothing was set aside, or when `brief` has other
 #' set-aside rows than the model's.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -24,20 +24,20 @@
 #'                       quiet = TRUE)
 #' score_set_aside(fit_final(select_final(cmp)))
 #' @export
-score_set_aside <- function(model, job = NULL, draws = 1000) {
+score_set_aside <- function(model, brief = NULL, draws = 1000) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_number(draws, "draws", min = 20, whole = TRUE)
-  if (!is.null(job)) check_class(job, "kw_brief", "job", "Make one with brief().")
-  job <- job %||% model$job
-  if (is.null(job)) {
+  if (!is.null(brief)) check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  brief <- brief %||% model$brief
+  if (is.null(brief)) {
     stop_kw("set_aside", "A model opened from a file does not carry the set-aside rows.",
             remedy = "Give the brief: score_set_aside(model, job).")
   }
-  if (is.null(job$sealed)) {
+  if (is.null(brief$sealed)) {
     stop_kw("set_aside", "No rows were set aside.",
             remedy = "Use set_aside() on the brief before the comparison.")
   }
-  sealed <- job$sealed
+  sealed <- brief$sealed
   if (!identical(sealed$fingerprint, model$facts$seal_fingerprint)) {
     stop_kw("set_aside", "The set-aside rows of this brief are not those of the model.",
             remedy = "Use the same table, the same roles and the same seed as for the comparison.")
@@ -49,12 +49,12 @@ score_set_aside <- function(model, job = NULL, draws = 1000) {
   }
   prediction <- predict_frame(model, frame_from_new(sealed$table, model$schema, model$missing_codes))
   truth <- sealed$table[[model$outcome]]
-  weights <- if (!is.null(job$roles$weight)) sealed$table[[job$roles$weight]]
+  weights <- if (!is.null(brief$roles$weight)) sealed$table[[brief$roles$weight]]
   score <- function(at) {
     some <- if (is.null(dim(prediction))) prediction[at] else prediction[at, , drop = FALSE]
     score_with_threshold(model$metrics, truth[at], some, weights[at], model$threshold)
   }
-  group <- if (!is.null(job$roles$group)) sealed$table[[job$roles$group]]
+  group <- if (!is.null(brief$roles$group)) sealed$table[[brief$roles$group]]
   reach <- bootstrap_interval(score, new_target(truth, weights, group), draws, model$facts$seed)
   scores <- model$scores
   scores$set_aside <- unname(score(seq_along(truth)))

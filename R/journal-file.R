@@ -82,9 +82,9 @@ check_journal_sound <- function(file) {
 
 # What a journal is a journal of.
 journal_facts <- function(plan) {
-  list(schema = journal_schema, data = plan$job$fingerprint,
+  list(schema = journal_schema, data = plan$brief$fingerprint,
        splits = short_hash(paste(vapply(plan$splits, `[[`, "", "key"), collapse = " ")), seed = canonical_number(plan$seed),
-       metrics = paste(names(plan$metrics), collapse = ", "), outcome = plan$job$outcome,
+       metrics = paste(names(plan$metrics), collapse = ", "), outcome = plan$brief$outcome,
        versions = paste(names(unlist(software_versions(plan))), unlist(software_versions(plan)), collapse = "; "))
 }
 

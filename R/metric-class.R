@@ -52,6 +52,8 @@ member_metric_specificity <- function() {
 
 member_metric_f1 <- function() f_beta_metric("f1", "F1", 1)
 
+member_metric_f_beta <- function() f_beta_metric("f_beta", "F2", 2)
+
 f_beta_metric <- function(name, label, beta) {
   metric_definition(name, label, "two_class", "higher", range = c(0, 1), undefined = needs_events, by_class = TRUE,
     does = if (beta == 1) {
@@ -90,8 +92,8 @@ member_metric_kappa <- function() {
     })
 }
 
-member_metric_f1_macro <- function() {
-  metric_definition("f1_macro", "Macro F1", c("two_class", "many_class"), "higher", range = c(0, 1), by_class = TRUE,
+member_metric_macro_f1 <- function() {
+  metric_definition("macro_f1", "Macro F1", c("two_class", "many_class"), "higher", range = c(0, 1), by_class = TRUE,
     does = "Mean of every class's F1 over the classes present.",
     score = function(truth, prediction, weights) {
       counts <- confusion_counts(truth, prediction, weights)
@@ -99,14 +101,14 @@ member_metric_f1_macro <- function() {
     })
 }
 
-member_metric_f1_micro <- function() {
-  metric_definition("f1_micro", "Micro F1", "many_class", "higher", range = c(0, 1), by_class = TRUE,
+member_metric_micro_f1 <- function() {
+  metric_definition("micro_f1", "Micro F1", "many_class", "higher", range = c(0, 1), by_class = TRUE,
     does = "F1 from hits and misses summed over the classes; with one class a row it equals accuracy.",
     score = function(truth, prediction, weights) margins(confusion_counts(truth, prediction, weights))$hit)
 }
 
-member_metric_f1_weighted <- function() {
-  metric_definition("f1_weighted", "Weighted F1", c("two_class", "many_class"), "higher", range = c(0, 1), by_class = TRUE,
+member_metric_weighted_f1 <- function() {
+  metric_definition("weighted_f1", "Weighted F1", c("two_class", "many_class"), "higher", range = c(0, 1), by_class = TRUE,
     does = "Mean of every class's F1, weighted by the class's share of the rows.",
     score = function(truth, prediction, weights) {
       counts <- confusion_counts(truth, prediction, weights)
@@ -114,6 +116,8 @@ member_metric_f1_weighted <- function() {
       colSums((class_f1(counts) * share)[counts$present, , drop = FALSE])
     })
 }
+
+member_metric_cost <- function() cost_metric(1, 1)
 
 cost_metric <- function(missed, false_alarm) {
   metric_definition("cost", "Cost", "two_class", "lower", range = c(0, Inf), row_wise = TRUE, by_class = TRUE,

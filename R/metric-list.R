@@ -52,18 +52,17 @@ metric_huber <- function(bend = 1) {
 
 #' What metrics there are
 #'
-#' @param job A [brief()], or an outcome kind (`"number"`, `"two_class"`,
+#' @param brief A [brief()], or an outcome kind (`"number"`, `"two_class"`,
 #'   `"many_class"`): only the metrics that fit it.
 #' @return A tibble: `metric`, `for_outcome`, `better` (`"higher"` or `"lower"`), `lowest`
 #'   and `highest` possible score, `unit`, `does`.
 #' @examples
 #' list_metrics("two_class")
 #' @export
-list_metrics <- function(job = NULL) {
-  kind <- if (inherits(job, "kw_brief")) job$kind else job
-  if (!is.null(kind)) check_choice(kind, names(kind_words), "job")
+list_metrics <- function(brief = NULL) {
+  kind <- if (inherits(brief, "kw_brief")) brief$kind else brief
+  if (!is.null(kind)) check_choice(kind, names(kind_words), "brief")
   members <- lapply(shipped_members("metric"), function(make) make())
-  members <- c(members, list(f_beta = metric_f_beta(), cost = metric_cost()))
   if (!is.null(kind)) members <- Filter(function(m) kind %in% m$kinds, members)
   text <- function(f) vapply(members, f, character(1), USE.NAMES = FALSE)
   arguments <- text(function(m) paste(names(m$arguments), collapse = ", "))

@@ -92,8 +92,8 @@ huber_metric <- function(name, label, bend) {
   does = paste0("Mean Huber loss: half the squared error up to ", format(bend), ", straight beyond (Huber 1964)."))
 }
 
-member_metric_concordance <- function() {
-  metric_definition("concordance", "Concordance correlation", "number", "higher", range = c(-1, 1), undefined = needs_spread,
+member_metric_lin_concordance <- function() {
+  metric_definition("lin_concordance", "Concordance correlation", "number", "higher", range = c(-1, 1), undefined = needs_spread,
     does = "How close the points lie to the line outcome = prediction (Lin 1989).",
     score = function(truth, prediction, weights) {
       w <- (weights %||% rep(1, length(truth))) / sum(weights %||% rep(1, length(truth)))

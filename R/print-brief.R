@@ -42,16 +42,16 @@ print.kw_brief <- function(x, ...) {
 
 percent <- function(share) paste0(format(round(100 * share, 1), trim = TRUE), " %")
 
-rows_sentence <- function(job) {
-  paste0("Rows: ", format(nrow(job$table), big.mark = ","), " working",
-         if (!is.null(job$sealed)) paste0(", ", format(job$sealed$n, big.mark = ","), " set aside (sealed)"))
+rows_sentence <- function(brief) {
+  paste0("Rows: ", format(nrow(brief$table), big.mark = ","), " working",
+         if (!is.null(brief$sealed)) paste0(", ", format(brief$sealed$n, big.mark = ","), " set aside (sealed)"))
 }
 
-print_role <- function(job, role) {
-  columns <- job$roles[[role]]
+print_role <- function(brief, role) {
+  columns <- brief$roles[[role]]
   if (is.null(columns)) return(invisible())
   extra <- if (role == "group") {
-    paste0(" (", count_of(length(unique(job$table[[columns]])), "group"), ", kept whole by every split)")
+    paste0(" (", count_of(length(unique(brief$table[[columns]])), "group"), ", kept whole by every split)")
   }
   label <- c(id = "Id", group = "Group", weight = "Weight", time = "Time", ignore = "Ignored")[[role]]
   say_wrapped(paste0(label, ": ", paste(columns, collapse = ", "), extra))

@@ -3,8 +3,8 @@ print.kw_comparison <- function(x, ...) {
   metric <- cmp_metric(x)
   table <- standings(x)
   say_wrapped(paste0("Comparison: ", count_of(nrow(table), "setting"), " of ",
-                     count_of(length(x$plan$spaces), "candidate"), " to predict ", x$plan$job$outcome,
-                     " on ", count_of(nrow(x$plan$job$table), "working row")))
+                     count_of(length(x$plan$spaces), "candidate"), " to predict ", x$plan$brief$outcome,
+                     " on ", count_of(nrow(x$plan$brief$table), "working row")))
   say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan), "; took ",
                      format_duration(x$seconds), " for ", count_of(x$results$fits * length(x$plan$splits), "fit")))
   if (!is.null(x$stopped)) {

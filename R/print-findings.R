@@ -13,7 +13,7 @@ print.kw_findings <- function(x, ...) {
       say_wrapped(paste0("    -> ", x$remedy[i]), 7L)
     }
   }
-  say("apply_remedies(job, findings) applies what can be applied.")
+  say("apply_remedies(brief, findings) applies what can be applied.")
   invisible(x)
 }
 
@@ -82,6 +82,22 @@ print.kw_description <- function(x, ...) {
 }
 
 #' @export
+print.kw_column_effect <- function(x, ...) {
+  of <- if (is.null(x$class)) x$outcome else paste0("the probability of ", x$outcome, " = ", x$class)
+  say_wrapped(paste0("Mean prediction of ", of, " with ", paste(x$columns, collapse = " and "), " set to one value after another:"))
+  shown <- x$mean
+  if (nrow(shown) > most_effect_rows) shown <- shown[unique(round(seq(1, nrow(shown), length.out = most_effect_rows))), ]
+  numbers <- vapply(shown, is.numeric, logical(1))
+  cells <- Map(function(column, number) if (number) format(signif(column, 3)) else as.character(column), shown, numbers)
+  print_table(as.data.frame(cells, check.names = FALSE), align = ifelse(numbers, "right", "left"))
+  left <- nrow(x$mean) - nrow(shown)
+  say_wrapped(paste0(if (left > 0L) paste0(left, " values in between are not shown: see its `mean`. "), "draw_dependence() draws it."))
+  invisible(x)
+}
+
+most_effect_rows <- 12L
+
+#' @export
 print.kw_tried <- function(x, ...) {
   say(sum(x$passed), " of ", count_of(nrow(x), "check"), " passed")
   for (i in seq_len(nrow(x))) {
@@ -95,7 +111,7 @@ print.kw_split_check <- function(x, ...) {
   splits <- count_of(attr(x, "looked"), "split")
   if (nrow(x) == 0L) say("Nothing wrong was found with the ", splits, ".")
   for (i in seq_len(nrow(x))) {
-    say_wrapped(paste0(x$problem[i], " (", x$splits[i], " of ", splits, "): ", x$detail[i]))
+    say_wrapped(paste0(words_of_code(x$code[i]), " (", x$where[i], "): ", x$detail[i]))
     say_wrapped(paste0("  -> ", x$remedy[i]), 5L)
   }
   invisible(x)

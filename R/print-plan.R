@@ -108,7 +108,7 @@ print.kw_search <- function(x, ...) say("Search: ", x$label)
 print.kw_plan <- function(x, ...) {
   n <- vapply(x$round, function(round) nrow(round$settings), integer(1))
   say_wrapped(paste0("Plan: compare ", count_of(sum(n), "setting"), " of ",
-                     count_of(length(n), "candidate"), " to predict ", x$job$outcome))
+                     count_of(length(n), "candidate"), " to predict ", x$brief$outcome))
   say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))
   say("Seed: ", x$seed, if (x$seed_drawn) " (drawn, since none was given)")
@@ -122,11 +122,23 @@ print.kw_plan <- function(x, ...) {
 }
 
 split_words <- function(plan) {
-  group <- plan$job$roles$group
-  arguments <- plan$splitter$arguments
-  kept <- !is.null(group) && isTRUE(arguments$keep_groups)
-  paste0(if (isTRUE(arguments$stratify)) ", stratified", if (kept) paste0(", ", group, " kept whole"),
-         if (!is.null(group) && !kept) paste0(" - NOT keeping ", group, " whole"))
+  group <- plan$brief$roles$group
+  paste0(stratified_words(plan$splitter$arguments$stratify), if (!is.null(group)) {
+    if (divides_groups(plan)) paste0(" - NOT keeping ", group, " whole") else paste0(", ", group, " kept whole")
+  })
+}
+
+stratified_words <- function(stratify) {
+  if (is.null(stratify) || isFALSE(stratify)) return("")
+  paste0(", stratified", if (is.character(stratify)) paste0(" also by ", enumerate(stratify)))
+}
+
+# Is a group in training and validation rows of one split?
+divides_groups <- function(plan) {
+  group <- plan$brief$table[[plan$brief$roles$group]]
+  any(vapply(plan$splits[!is_apparent(plan$splits)], function(split) {
+    any(group[split$validation] %in% group[split$training])
+  }, logical(1)))
 }
 
 metric_words <- function(plan) {

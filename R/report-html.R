@@ -56,7 +56,7 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
 
 report_page <- function(cmp, parts) {
   tags <- htmltools::tags
-  title <- paste("Predicting", cmp$plan$job$outcome)
+  title <- paste("Predicting", cmp$plan$brief$outcome)
   head <- paste0("<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">",
                  "<title>", htmltools::htmlEscape(title), "</title><style>", report_style, "</style></head>")
   contents <- tags$nav(lapply(parts, function(part) tags$a(href = paste0("#", part$id), part$title)))
@@ -126,23 +126,23 @@ report_figure <- function(plot, alt, height = 680) {
 }
 
 report_question <- function(cmp) {
-  job <- cmp$plan$job
-  outcome <- job$table[[job$outcome]]
-  about <- if (job$kind == "number") {
+  brief <- cmp$plan$brief
+  outcome <- brief$table[[brief$outcome]]
+  about <- if (brief$kind == "number") {
     paste0("a number between ", format(signif(min(outcome), 4)), " and ", format(signif(max(outcome), 4)), ", mean ",
            format(signif(mean(outcome), 4)))
   } else {
     shares <- round(100 * prop.table(table(outcome)))
     paste0(length(shares), " classes: ", paste0(names(shares), " ", shares, " %", collapse = ", "))
   }
-  kinds <- schema_kinds(job$schema)
+  kinds <- schema_kinds(brief$schema)
   counts <- table(kinds)
   report_part("question", "Question and data",
-    say_html("Predict ", job$outcome, " (", about, ") from ", length(kinds), " columns."),
-    htmltools::tags$p(paste0(count_of(nrow(job$table), "working row"), if (!is.null(job$sealed)) paste0("; ", count_of(job$sealed$n, "row"),
+    say_html("Predict ", brief$outcome, " (", about, ") from ", length(kinds), " columns."),
+    htmltools::tags$p(paste0(count_of(nrow(brief$table), "working row"), if (!is.null(brief$sealed)) paste0("; ", count_of(brief$sealed$n, "row"),
         " set aside, unseen by all that follows until the end"),
                              ". Columns: ", paste0(counts, " ", names(counts), collapse = ", "),
-                             if (!is.null(job$roles$group)) paste0(". Rows of one ", job$roles$group, " are kept together"), ".")))
+                             if (!is.null(brief$roles$group)) paste0(". Rows of one ", brief$roles$group, " are kept together"), ".")))
 }
 
 report_tried <- function(cmp) {
@@ -199,7 +199,7 @@ report_tuning <- function(cmp) {
   report_part("tuning", "Scores against hyperparameters",
     if (length(tuned) == 0L) htmltools::tags$p("Nothing varied."),
     lapply(utils::head(tuned, 8L), function(name) report_figure(draw_tuning(cmp, name), paste("Tuning of", name))),
-    if (nrow(shares <- hyperparameter_shares(cmp)) > 0L) report_table(shares[c("candidate", "hyperparameter", "values", "share", "range",
+    if (nrow(shares <- hyperparameter_importance(cmp)) > 0L) report_table(shares[c("candidate", "hyperparameter", "values", "share", "range",
         "se", "matters")]))
 }
 
@@ -225,7 +225,7 @@ report_estimate <- function(cmp) {
 report_set_aside <- function(model) {
   scores <- model$origin$set_aside
   body <- if (is.null(scores)) {
-    htmltools::tags$p(if (is.null(model$job$sealed)) "No rows were set aside." else
+    htmltools::tags$p(if (is.null(model$brief$sealed)) "No rows were set aside." else
                         "The set-aside rows have not been opened: score_set_aside(model).")
   } else {
     htmltools::tagList(
@@ -239,7 +239,7 @@ report_set_aside <- function(model) {
 
 report_explanation <- function(model, choice) {
   cmp <- choice$cmp
-  kind <- cmp$plan$job$kind
+  kind <- cmp$plan$brief$kind
   importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)
@@ -267,7 +267,7 @@ report_failures <- function(cmp) {
 report_repeat <- function(cmp, choice) {
   plan <- cmp$plan
   tags <- htmltools::tags
-  facts <- c(paste0("seed ", plan$seed), paste0("data fingerprint ", substr(plan$job$fingerprint, 1, 16)), paste0("R ", cmp$versions$r),
+  facts <- c(paste0("seed ", plan$seed), paste0("data fingerprint ", substr(plan$brief$fingerprint, 1, 16)), paste0("R ", cmp$versions$r),
              paste(names(cmp$versions$packages), unlist(cmp$versions$packages)), cmp$versions$platform, paste("BLAS", cmp$versions$blas))
   report_part("repeat", "How to repeat it",
     tags$p("The same plan on the same data gives the same numbers, on any number of workers, with:"),

@@ -61,7 +61,7 @@ no_limits <- structure(list(), class = "kw_limits")
 execute_plan <- function(plan, keep = "none", listener = function(event) invisible(), workers = 1, limits = no_limits,
                          journal = NULL, share = TRUE, shuffle = FALSE) {
   started <- Sys.time()
-  data <- working_data(plan$job)
+  data <- working_data(plan$brief)
   pool <- new_pool(workers, plan)
   on.exit(pool$close())
   deadline <- if (is.null(limits$minutes)) Inf else seconds_now() + 60 * limits$minutes
@@ -145,8 +145,8 @@ new_run <- function(plan, work, data, keep, limits) {
        splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted, fit_seconds = limits$fit_seconds)
 }
 
-working_data <- function(job) {
-  list(frame = frame_columns(job$table, job$schema), target = brief_target(job), fingerprint = job$fingerprint)
+working_data <- function(brief) {
+  list(frame = frame_columns(brief$table, brief$schema), target = brief_target(brief), fingerprint = brief$fingerprint)
 }
 
 data_rows <- function(data, rows) list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
@@ -253,7 +253,7 @@ refuse_all_failed <- function(results) {
 
 software_versions <- function(plan) {
   packages <- unique(unlist(lapply(plan$spaces, function(space) {
-    family_packages(space$pipeline$family$definition, space$pipeline$family$settings, plan$job$kind)
+    family_packages(space$pipeline$family$definition, space$pipeline$family$settings, plan$brief$kind)
   })))
   packages <- c("kilnwright", packages)
   list(r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,

@@ -117,7 +117,7 @@ plan_columns <- function(x, at) {
 
 # A rule: text, or {rule: text, candidate: name}. The text is a small grammar of
 # comparisons that is read and worked out here; it is never evaluated as code.
-plan_rule <- function(rivals, x, at) {
+plan_rule <- function(candidates, x, at) {
   candidate <- NULL
   if (is_map(x)) {
     x <- plan_keys(x, c("rule", "candidate"), at, required = "rule")
@@ -128,11 +128,11 @@ plan_rule <- function(rivals, x, at) {
   expr <- tryCatch(str2lang(text), error = function(e) NULL)
   if (is.null(expr)) plan_error(paste0("The rule ", quoted(text), " cannot be read."), at)
   check_grammar(expr, text, at)
-  for (name in candidate) check_choice(name, names(rivals$pipelines), paste0(at, " > candidate"))
-  rule <- new_rule(expr, rivals, candidate, known = character(),
+  for (name in candidate) check_choice(name, names(candidates$pipelines), paste0(at, " > candidate"))
+  rule <- new_rule(expr, candidates, candidate, known = character(),
                    evaluate = function(settings) work_out(expr, settings))
-  rivals$rules <- c(rivals$rules, list(rule))
-  rivals
+  candidates$rules <- c(candidates$rules, list(rule))
+  candidates
 }
 
 grammar <- list(

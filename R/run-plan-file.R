@@ -25,14 +25,14 @@ plan_from_file <- function(file, seed, absent) {
   at <- "the top"
   said <- plan_keys(said, c("brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search",
                             "metrics", "decide", "provided", "rule", "seed"), at, required = c("brief", "candidates"))
-  job <- plan_brief(said$brief, dirname(file))
-  if (!is.null(said$set_aside)) job <- plan_set_aside(job, said$set_aside)
-  rivals <- plan_candidates(said$candidates, said$shared)
-  if (is.function(absent)) rivals <- leave_out_absent(rivals, job$kind, absent)
-  for (i in seq_along(said$rule_out)) rivals <- plan_rule(rivals, said$rule_out[[i]], paste0("rule_out[", i, "]"))
-  arguments <- list(job = job, rivals = rivals, seed = seed %||% plan_number(said$seed, "seed"))
+  brief <- plan_brief(said$brief, dirname(file))
+  if (!is.null(said$set_aside)) brief <- plan_set_aside(brief, said$set_aside)
+  candidates <- plan_candidates(said$candidates, said$shared)
+  if (is.function(absent)) candidates <- leave_out_absent(candidates, brief$kind, absent)
+  for (i in seq_along(said$rule_out)) candidates <- plan_rule(candidates, said$rule_out[[i]], paste0("rule_out[", i, "]"))
+  arguments <- list(brief = brief, candidates = candidates, seed = seed %||% plan_number(said$seed, "seed"))
   if (!is.null(said$splits)) arguments$splits <- plan_member(said$splits, "split_", "splits")
-  if (!is.null(said$search)) arguments$search <- plan_search(said$search, names(rivals$pipelines))
+  if (!is.null(said$search)) arguments$search <- plan_search(said$search, names(candidates$pipelines))
   arguments$metrics <- plan_metrics(said$metrics)
   arguments$provided <- plan_texts(said$provided, "provided")
   arguments$decide <- plan_text(said$decide, "decide")
@@ -42,15 +42,15 @@ plan_from_file <- function(file, seed, absent) {
   plan
 }
 
-leave_out_absent <- function(rivals, kind, tell) {
-  wanted <- lapply(rivals$pipelines, function(p) {
+leave_out_absent <- function(candidates, kind, tell) {
+  wanted <- lapply(candidates$pipelines, function(p) {
     packages <- family_packages(p$family$definition, p$family$settings, kind)
     packages[!vapply(packages, requireNamespace, logical(1), quietly = TRUE)]
   })
   gone <- wanted[lengths(wanted) > 0L]
   for (name in names(gone)) tell(name, gone[[name]])
-  rivals$pipelines <- rivals$pipelines[setdiff(names(wanted), names(gone))]
-  rivals
+  candidates$pipelines <- candidates$pipelines[setdiff(names(wanted), names(gone))]
+  candidates
 }
 
 # The names of the selection rules live a layer higher; a plan only has to hold a
@@ -141,6 +141,13 @@ plan_number_or_texts <- function(x, at) {
   if (is_scalar(x) && grepl(number_pattern, x$text)) plan_number(x, at) else plan_texts(x, at)
 }
 
+# TRUE and FALSE, or names: what the function that gets them makes of other words is its
+# own to say.
+plan_flag_or_texts <- function(x, at) {
+  flag <- is_scalar(x) && tolower(x$text) %in% c("yes", "true", "no", "false")
+  if (flag) plan_flag(x, at) else plan_texts(x, at)
+}
+
 plan_flag <- function(x, at) {
   word <- if (is_scalar(x)) tolower(x$text) else ""
   if (word %in% c("yes", "true")) return(TRUE)
@@ -177,11 +184,11 @@ plan_brief <- function(x, folder) {
         missing_codes = map_of(x$missing_codes, "missing_codes", plan_any))
 }
 
-plan_set_aside <- function(job, x) {
+plan_set_aside <- function(brief, x) {
   known <- c("share", "seed", "after", "latest", "keep_groups")
   x <- plan_keys(x, known, "set_aside")
   at <- function(key) paste0("set_aside > ", key)
-  arguments <- list(job = job, share = plan_number(x$share, at("share")), seed = plan_number(x$seed, at("seed")),
+  arguments <- list(brief = brief, share = plan_number(x$share, at("share")), seed = plan_number(x$seed, at("seed")),
                     after = plan_text(x$after, at("after")))
   for (key in c("latest", "keep_groups")) {
     if (!is.null(x[[key]])) arguments[[key]] <- plan_flag(x[[key]], at(key))
@@ -204,7 +211,7 @@ plan_member <- function(x, prefix, at) {
   given <- plan_keys(x[[1]], names(formals(make)), at)
   arguments <- Map(function(value, key) {
     default <- formals(make)[[key]]
-    read <- if (is.logical(default)) plan_flag else if (is.numeric(default) || is.symbol(default)) plan_number_or_texts else plan_texts
+    read <- if (is.logical(default)) plan_flag_or_texts else if (is.numeric(default) || is.symbol(default)) plan_number_or_texts else plan_texts
     read(value, paste0(at, " > ", key))
   }, given, names(given))
   do.call(make, arguments)

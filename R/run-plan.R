@@ -4,8 +4,8 @@
 #' against each other, before anything is fitted. Here minimal steps are written
 #' out, sensible ranges get their numbers and the families' needs are checked.
 #'
-#' @param job A [brief()].
-#' @param rivals [candidates()]; without them baseline, penalised regression, tree
+#' @param brief A [brief()].
+#' @param candidates [candidates()]; without them baseline, penalised regression, tree
 #'   and forest with minimal steps.
 #' @param splits A splitter, e.g. [split_kfold()].
 #' @param search [search_grid()] or [search_random()], or a list with one per
@@ -30,34 +30,34 @@
 #'                         splits = split_kfold(5), seed = 41)
 #' preview(plan)
 #' @export
-plan_comparison <- function(job, rivals = NULL, splits = split_kfold(), search = search_grid(points = 5),
+plan_comparison <- function(brief, candidates = NULL, splits = split_kfold(), search = search_grid(points = 5),
                             metrics = NULL, decide = NULL, provided = NULL, seed = NULL) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
-  if (is.null(rivals)) rivals <- default_candidates()
-  check_class(rivals, "kw_candidates", "rivals", "Make them with candidates().")
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  if (is.null(candidates)) candidates <- default_candidates()
+  check_class(candidates, "kw_candidates", "candidates", "Make them with candidates().")
   check_class(splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...().")
-  searches <- searches_by_candidate(search, names(rivals$pipelines))
+  searches <- searches_by_candidate(search, names(candidates$pipelines))
   provided <- lapply(provided, read_constraint)
-  metrics <- find_metrics(metrics %||% default_metrics(job$kind), job$kind)
-  metrics <- with_constrained(metrics, provided, job$kind)
+  metrics <- find_metrics(metrics %||% default_metrics(brief$kind), brief$kind)
+  metrics <- with_constrained(metrics, provided, brief$kind)
   decide <- decide %||% names(metrics)[1]
   check_choice(decide, names(metrics), "decide")
   check_seed(seed)
   seed_drawn <- is.null(seed)
   if (seed_drawn) seed <- draw_seed()
 
-  divided <- make_splits(splits, job, seed)
+  divided <- make_splits(splits, brief, seed)
   pooled <- is_pooled(splits, divided)
   if (!is.null(splits$summary)) check_row_wise(metrics, splits)
-  met <- meet_brief(rivals, job, divided[[1]], seed)
+  met <- meet_brief(candidates, brief, divided[[1]], seed)
   round <- first_round(met$spaces, searches, seed)
-  check_rules(rivals$rules, met$spaces, round, searches)
-  if (pooled) check_pooled_size(job, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
+  check_rules(candidates$rules, met$spaces, round, searches)
+  if (pooled) check_pooled_size(brief, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
   structure(
-    list(job = job, rivals = rivals, splitter = splits, splits = divided, searches = searches,
+    list(brief = brief, candidates = candidates, splitter = splits, splits = divided, searches = searches,
          pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
          seed_drawn = seed_drawn, spaces = met$spaces, notes = c(met$notes, split_notes(splits, divided, pooled)),
-         round = round, undefined = undefined_splits(metrics, job, divided, pooled)),
+         round = round, undefined = undefined_splits(metrics, brief, divided, pooled)),
     class = "kw_plan"
   )
 }
@@ -66,7 +66,7 @@ default_candidates <- function() {
   candidates(
     baseline = fam_baseline(),
     penalised = fam_penalised(penalty = sensible(), lasso_share = sensible()),
-    tree = fam_tree(complexity = sensible()),
+    tree = fam_tree(pruning = sensible()),
     forest = fam_forest(columns_tried = sensible())
   )
 }
@@ -109,10 +109,10 @@ check_rules <- function(rules, spaces, round, searches) {
 
 # Splits on which a metric is undefined whatever is predicted: by metric, one
 # reason (or NA) a split.
-undefined_splits <- function(metrics, job, splits, pooled) {
+undefined_splits <- function(metrics, brief, splits, pooled) {
   if (pooled) return(lapply(metrics, function(metric) rep(NA_character_, length(splits))))
-  outcome <- job$table[[job$outcome]]
-  weights <- if (!is.null(job$roles$weight)) job$table[[job$roles$weight]]
+  outcome <- brief$table[[brief$outcome]]
+  weights <- if (!is.null(brief$roles$weight)) brief$table[[brief$roles$weight]]
   reasons <- lapply(metrics, function(metric) {
     vapply(splits, function(split) {
       if (split$rep == 0L) return("the apparent score is no validation score")
@@ -169,8 +169,8 @@ with_constrained <- function(metrics, provided, kind) {
 }
 
 # The same plan with other rows, candidates, searches or seed.
-plan_like <- function(plan, job = plan$job, rivals = plan$rivals, search = plan$searches, seed = plan$seed) {
-  plan_comparison(job, rivals, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
+plan_like <- function(plan, brief = plan$brief, candidates = plan$candidates, search = plan$searches, seed = plan$seed) {
+  plan_comparison(brief, candidates, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
                   provided = vapply(plan$provided, `[[`, "", "text"), seed = seed)
 }
 

@@ -7,9 +7,9 @@ most_pooled_bytes <- 2e9
 most_jackknife_blocks <- 100L
 
 # A plan whose predictions could not be kept is refused before it runs.
-check_pooled_size <- function(job, splits, n_settings) {
+check_pooled_size <- function(brief, splits, n_settings) {
   held_out <- sum(vapply(splits, function(split) length(split$validation), integer(1)))
-  bytes <- held_out * max(1, length(job$levels)) * n_settings * 8
+  bytes <- held_out * max(1, length(brief$levels)) * n_settings * 8
   if (bytes > most_pooled_bytes) {
     stop_kw("plan", paste0("Scoring held-out predictions together needs all of them at once: ",
                            format(round(bytes / 1e9, 1)), " GB for ", count_of(n_settings, "setting"), "."),
@@ -18,7 +18,7 @@ check_pooled_size <- function(job, splits, n_settings) {
 }
 
 pool_scores <- function(results, plan) {
-  target <- brief_target(plan$job)
+  target <- brief_target(plan$brief)
   blocks <- jackknife_blocks(target)
   n <- length(results$candidate)
   reps <- sort(unique(vapply(plan$splits, `[[`, integer(1), "rep")))
@@ -49,7 +49,7 @@ gather_predictions <- function(results, plan, rep, settings) {
   splits <- which(vapply(plan$splits, function(split) split$rep == rep, logical(1)))
   rows <- lapply(plan$splits[splits], `[[`, "validation")
   from <- cumsum(c(0L, lengths(rows)))
-  classes <- length(plan$job$levels)
+  classes <- length(plan$brief$levels)
   whole <- array(NA_real_, c(sum(lengths(rows)), if (classes > 0L) classes, length(settings)))
   for (record in results$predictions) {
     part <- match(record$split, splits)

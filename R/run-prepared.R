@@ -4,7 +4,7 @@
 #' everything that varies, and shows the first rows after each.
 #'
 #' @param pipeline A [pipeline()] or a list of steps.
-#' @param job A [brief()].
+#' @param brief A [brief()].
 #' @param rows How many rows to show.
 #' @return A `kw_prepared`: a list with one tibble a step, the untouched rows first,
 #'   each with `rows` rows; sparse columns are shown as numbers, at most 50 of them.
@@ -14,12 +14,12 @@
 #' job <- brief(demo_pots(), outcome = "cracked", id = "pot_id", group = "firing_id")
 #' show_prepared(pipeline(pre_missing(), pre_dates(), pre_onehot(), fam_linear()), job)
 #' @export
-show_prepared <- function(pipeline, job, rows = 5) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
+show_prepared <- function(pipeline, brief, rows = 5) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_number(rows, "rows", min = 1, whole = TRUE)
-  nodes <- prepared_nodes(pipeline, job)
-  frame <- frame_columns(job$table, job$schema)
-  target <- brief_target(job)
+  nodes <- prepared_nodes(pipeline, brief)
+  frame <- frame_columns(brief$table, brief$schema)
+  target <- brief_target(brief)
   shown <- list(untouched = first_rows(frame, rows))
   taken <- list(character())
   for (step in default_steps(nodes)) {
@@ -36,11 +36,11 @@ show_prepared <- function(pipeline, job, rows = 5) {
   structure(shown, class = "kw_prepared", taken = taken)
 }
 
-prepared_nodes <- function(pipeline, job) {
-  about <- list(rows = nrow(job$table), columns = length(job$schema), classes = length(job$levels))
+prepared_nodes <- function(pipeline, brief) {
+  about <- list(rows = nrow(brief$table), columns = length(brief$schema), classes = length(brief$levels))
   if (inherits(pipeline, "kw_pipeline")) {
-    check_family_fits("pipeline", pipeline$family$definition, job)
-    return(resolve_nodes(write_out_minimal(pipeline, job)$steps, about))
+    check_family_fits("pipeline", pipeline$family$definition, brief)
+    return(resolve_nodes(write_out_minimal(pipeline, brief)$steps, about))
   }
   resolve_nodes(flatten_steps(pipeline, "show_prepared()"), about)
 }

@@ -53,7 +53,7 @@ pilots_seconds <- 5
 # The first, middle and last fit of every candidate on the first split: mean seconds of a
 # fit with its scoring by candidate, seconds of all steps on one split, peak memory.
 run_pilots <- function(plan, work) {
-  run <- new_run(plan, work, working_data(plan$job), "none", no_limits)
+  run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
   split <- which(!is_apparent(plan$splits))[1]
   cache <- new_cache()
   started <- seconds_now()
@@ -116,10 +116,10 @@ varying_text <- function(settings) {
 #'   `values`, `why`.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id")
-#' rivals <- candidates(forest = fam_forest(split_rule = among("usual", "rank"), min_leaf = among(1, 5)))
-#' list_left_out(job, rivals, seed = 1)
+#' rivals <- candidates(forest = fam_forest(cut_rule = among("usual", "rank"), min_node = among(1, 5)))
+#' list_ruled_out(job, rivals, seed = 1)
 #' @export
-list_left_out <- function(plan, ...) {
+list_ruled_out <- function(plan, ...) {
   plan <- as_plan(plan, ...)
   rows <- lapply(names(plan$round), function(name) {
     gone <- plan$round[[name]]$left_out

@@ -56,13 +56,13 @@ new_refit <- function(cmp, at) {
   plan <- cmp$plan
   work <- compile_work(plan$spaces, cmp$results$tables)
   here <- setting_in_work(work, cmp, at)
-  data <- working_data(plan$job)
+  data <- working_data(plan$brief)
   list(data = data, fit = function(rows, place) {
-    refitted <- refit_setting(work, here, data_rows(data, rows), plan$seed, paste(plan$job$fingerprint, place))
+    refitted <- refit_setting(work, here, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place))
     refitted$predict <- function(frame) {
       for (state in refitted$states) frame <- use_step(state, frame)
       input <- family_input(frame, refitted$fitted$definition)
-      one_prediction(predict_family(refitted$fitted, input, refitted$value), plan$job)
+      one_prediction(predict_family(refitted$fitted, input, refitted$value), plan$brief)
     }
     refitted
   })
@@ -77,14 +77,14 @@ kept_predictions <- function(cmp, at) {
     values <- record$values
     place <- record$place[mine]
     found[[match(record$split, splits)]] <-
-      one_prediction(if (length(dim(values)) == 3L) values[, , place, drop = FALSE] else values[, place, drop = FALSE], cmp$plan$job)
+      one_prediction(if (length(dim(values)) == 3L) values[, , place, drop = FALSE] else values[, place, drop = FALSE], cmp$plan$brief)
   }
   if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
 }
 
 # A path of one value without its last dimension.
-one_prediction <- function(prediction, job) {
-  if (job$kind == "number") return(as.vector(prediction))
+one_prediction <- function(prediction, brief) {
+  if (brief$kind == "number") return(as.vector(prediction))
   dims <- dim(prediction)
   matrix(prediction, dims[1], dims[2])
 }

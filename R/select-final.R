@@ -71,7 +71,7 @@ new_choice <- function(cmp, field, picked, rule) {
 
 # A user's rule sees the eligible rows of the standings.
 own_rule <- function(cmp, field, rule) {
-  table <- standings(cmp, by = field$metric$name)
+  table <- standings(cmp, metric = field$metric$name)
   at <- rows_in_standings(cmp, table)
   table <- table[is.finite(field$goodness[at]), ]
   said <- rule(table)
@@ -186,7 +186,7 @@ choice_name <- function(cmp, at) {
   if (nzchar(label)) paste0(name, " (", label, ")") else name
 }
 
-outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in units of", cmp$plan$job$outcome)
+outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in units of", cmp$plan$brief$outcome)
 
 #' What each rule would choose, and why
 #'
@@ -199,7 +199,7 @@ outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in un
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(complexity = sensible())),
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(pruning = sensible())),
 #'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
 #' explain_choice(select_final(cmp))
 #' @export

@@ -34,7 +34,7 @@ assess_selection <- function(plan, outer = split_kfold(5), rule = "one_se", marg
     if (!dir.exists(journal)) stop_kw("argument", paste0("There is no folder ", quoted(journal), " for the journals."))
   }
   seed <- derive_seed(plan$seed, "outer splits")
-  divided <- make_splits(outer, plan$job, seed)
+  divided <- make_splits(outer, plan$brief, seed)
   divided <- divided[!is_apparent(divided)]
   if (length(divided) < 2L) stop_kw("select", "Judging needs at least two outer splits.")
   each <- lapply(seq_along(divided), function(i) {
@@ -55,7 +55,7 @@ assess_one <- function(plan, split, number, rule, margin, workers, file, quiet) 
   }, kw_error = function(e) {
     stop_kw("select", paste0("Outer split ", number, " gave no final model."), where = plain_message(e))
   })
-  unseen <- data_rows(working_data(plan$job), split$validation)
+  unseen <- data_rows(working_data(plan$brief), split$validation)
   outer <- score_with_threshold(plan$metrics, unseen$target$outcome, predict_frame(model, unseen$frame), unseen$target$weights)
   list(scores = list(outer_split = rep(number, length(outer)), metric = names(plan$metrics), inner = model$scores$validation,
                      outer = unname(outer)),
@@ -64,10 +64,10 @@ assess_one <- function(plan, split, number, rule, margin, workers, file, quiet) 
 
 # The same plan on some of the working rows; a bootstrap's repeated rows count once.
 plan_for_rows <- function(plan, rows, number) {
-  job <- plan$job
+  brief <- plan$brief
   rows <- sort(unique(rows))
-  job$table <- frame_of_rows(job$table, rows)
-  job$rows <- job$rows[rows]
-  job$sealed <- NULL
-  plan_like(plan, refresh_brief(job), seed = derive_seed(plan$seed, paste("outer split", number)))
+  brief$table <- frame_of_rows(brief$table, rows)
+  brief$rows <- brief$rows[rows]
+  brief$sealed <- NULL
+  plan_like(plan, refresh_brief(brief), seed = derive_seed(plan$seed, paste("outer split", number)))
 }

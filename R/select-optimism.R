@@ -4,7 +4,7 @@
 #' best. Up to three estimates of what the choice of the best mean is really worth stand
 #' beside the naive one:
 #'
-#' * `"tibshirani"`: the naive mean less the mean, over folds, of how much worse the setting
+#' * `"fold_corrected"`: the naive mean less the mean, over folds, of how much worse the setting
 #'   that is best over all folds does on one fold than the setting that is best on that fold
 #'   (Tibshirani & Tibshirani 2009, Annals of Applied Statistics 3; per repeat, averaged).
 #'   For k-fold splits.
@@ -16,7 +16,7 @@
 #'   rows that then judge it.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @param nested What [assess_selection()] gave, if it was run.
 #' @param draws Number of bootstrap draws.
 #' @return A tibble: `estimate`, `score`, `optimism` (how much the naive score is too good,
@@ -25,21 +25,21 @@
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())), splits = split_kfold(5),
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())), splits = split_kfold(5),
 #'                       seed = 1, quiet = TRUE)
 #' optimism(cmp)
 #' @export
-optimism <- function(cmp, by = NULL, nested = NULL, draws = 500) {
+optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   if (!is.null(nested)) check_class(nested, "kw_assessment", "nested", "Make one with assess_selection().")
   check_number(draws, "draws", min = 20, whole = TRUE)
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
   ranked <- which(!is.na(summary$mean))
   if (length(ranked) == 0L) stop_kw("select", "No setting is ranked.", remedy = "See failures(cmp).")
   leader <- ranked[which.max(goodness(summary$mean[ranked], metric))]
   naive <- summary$mean[leader]
-  rows <- list(naive = list(score = naive), tibshirani = tibshirani_score(cmp, metric, summary, ranked, naive),
+  rows <- list(naive = list(score = naive), fold_corrected = fold_corrected_score(cmp, metric, summary, ranked, naive),
                bootstrap = bootstrap_score(cmp, metric, ranked, draws))
   if (!is.null(nested)) rows$nested <- nested_score(nested, metric)
   pick <- function(what) vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
@@ -49,7 +49,7 @@ optimism <- function(cmp, by = NULL, nested = NULL, draws = 500) {
                          note = vapply(rows, function(row) row$note %||% "", "", USE.NAMES = FALSE)))
 }
 
-tibshirani_score <- function(cmp, metric, summary, ranked, naive) {
+fold_corrected_score <- function(cmp, metric, summary, ranked, naive) {
   if (cmp$plan$splitter$spread != "folds") return(list(note = "for k-fold splits only"))
   if (!is.null(cmp$results$pooled)) return(list(note = "predictions were pooled: there are no scores of single folds"))
   good <- goodness(summary$scores[ranked, , drop = FALSE], metric)
@@ -69,7 +69,7 @@ column_maxima <- function(x) x[cbind(max.col(t(x), "first"), seq_len(ncol(x)))]
 held_out_predictions <- function(cmp, settings, rep) {
   splits <- which(vapply(cmp$plan$splits, function(s) s$rep == rep, logical(1)))
   rows <- unlist(lapply(cmp$plan$splits[splits], `[[`, "validation"))
-  classes <- length(cmp$plan$job$levels)
+  classes <- length(cmp$plan$brief$levels)
   offset <- cumsum(c(0L, vapply(cmp$plan$splits[splits], function(s) length(s$validation), 1L)))
   values <- array(NA_real_, c(length(rows), max(1L, classes), length(settings)))
   for (record in cmp$results$predictions) {
@@ -90,13 +90,13 @@ most_prediction_cells <- 5e7
 bootstrap_score <- function(cmp, metric, ranked, draws) {
   if (length(cmp$results$predictions) == 0L) return(list(note = "needs keep = \"all_predictions\""))
   if (cmp$plan$splitter$spread == "draws") return(list(note = "needs splits in which every row is held out once"))
-  job <- cmp$plan$job
-  most <- max(2L, floor(most_prediction_cells / (nrow(job$table) * max(1L, length(job$levels)))))
-  if (length(ranked) > most) ranked <- rows_in_standings(cmp, standings(cmp, by = metric$name, top = most))
+  brief <- cmp$plan$brief
+  most <- max(2L, floor(most_prediction_cells / (nrow(brief$table) * max(1L, length(brief$levels)))))
+  if (length(ranked) > most) ranked <- rows_in_standings(cmp, standings(cmp, metric = metric$name, top = most))
   reps <- unique(vapply(cmp$plan$splits[!is_apparent(cmp$plan$splits)], `[[`, numeric(1), "rep"))
   parts <- lapply(reps, function(rep) {
     part <- held_out_predictions(cmp, ranked, rep)
-    c(part, list(target = brief_target(job, part$rows)))
+    c(part, list(target = brief_target(brief, part$rows)))
   })
   scores <- with_seed(derive_seed(cmp$plan$seed, "bootstrap bias correction"), vapply(seq_len(draws), function(draw) {
     part <- parts[[(draw - 1L) %% length(parts) + 1L]]

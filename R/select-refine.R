@@ -17,7 +17,7 @@
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible())), splits = split_kfold(3),
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())), splits = split_kfold(3),
 #'                       seed = 1, quiet = TRUE)
 #' finer <- refine_ranges(cmp)
 #' standings(extend_comparison(cmp, finer, quiet = TRUE))
@@ -141,7 +141,7 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
   if (length(taken) > 0L) {
     stop_kw("argument", paste0("The comparison has a candidate ", quoted(taken[1]), " already."), remedy = "Give the new one another name.")
   }
-  added <- plan_like(plan, rivals = more, search = search)
+  added <- plan_like(plan, candidates = more, search = search)
   keep <- c(if (!is.null(cmp$results$training)) "training_scores",
             if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions")
   ran <- run_comparison(added, keep = keep %||% "none", ...)
@@ -152,7 +152,7 @@ bind_comparisons <- function(a, b) {
   shift <- length(a$plan$spaces)
   both <- a
   for (part in c("spaces", "searches", "round")) both$plan[[part]] <- c(a$plan[[part]], b$plan[[part]])
-  both$plan$rivals <- do.call(c, unname(list(a$plan$rivals, b$plan$rivals)))
+  both$plan$candidates <- do.call(c, unname(list(a$plan$candidates, b$plan$candidates)))
   both$plan$notes <- unique(c(a$plan$notes, b$plan$notes))
   later <- b$results
   later$candidate <- later$candidate + shift
@@ -171,7 +171,7 @@ bind_comparisons <- function(a, b) {
 #'
 #' @param ... Named comparisons of the same data, splits and metrics, such as a grid and a
 #'   random search.
-#' @param by The metric; default the deciding one of the first.
+#' @param metric The metric; default the deciding one of the first.
 #' @return A `kw_searches`: a tibble with one row a comparison: `search` (its name),
 #'   `settings`, `fits`, `seconds`, `candidate` and `values` of the best setting, `metric`,
 #'   `mean`, `sd`, `se`, `fits_to_best` (fits until the best was found). See [draw_search()].
@@ -180,16 +180,16 @@ bind_comparisons <- function(a, b) {
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' run <- function(search) run_comparison(job, candidates(tree = fam_tree(complexity = from_to(1e-4, 0.1, "log"))),
+#' run <- function(search) run_comparison(job, candidates(tree = fam_tree(pruning = from_to(1e-4, 0.1, "log"))),
 #'                                        splits = split_kfold(3), search = search, seed = 1, quiet = TRUE)
 #' join_comparisons(grid = run(search_grid(5)), random = run(search_random(5)))
 #' @export
-join_comparisons <- function(..., by = NULL) {
+join_comparisons <- function(..., metric = NULL) {
   given <- list(...)
   check_named(given, "join_comparisons(...)")
   for (name in names(given)) check_class(given[[name]], "kw_comparison", name, "Make them with run_comparison().")
   first <- given[[1]]
-  metric <- cmp_metric(first, by)
+  metric <- cmp_metric(first, metric)
   for (name in names(given)[-1]) refuse_unlike(first, given[[name]], names(given)[1], name, metric)
   for (name in names(given)) {
     if (length(best_of_candidates(given[[name]], metric$name)) == 0L) {
@@ -212,8 +212,8 @@ join_comparisons <- function(..., by = NULL) {
 
 refuse_unlike <- function(a, b, name_a, name_b, metric) {
   keys <- function(cmp) vapply(cmp$plan$splits, `[[`, "", "key")
-  differ <- c(data = !identical(a$plan$job$fingerprint, b$plan$job$fingerprint),
-              outcome = !identical(a$plan$job$outcome, b$plan$job$outcome), splits = !identical(keys(a), keys(b)),
+  differ <- c(data = !identical(a$plan$brief$fingerprint, b$plan$brief$fingerprint),
+              outcome = !identical(a$plan$brief$outcome, b$plan$brief$outcome), splits = !identical(keys(a), keys(b)),
               metrics = !metric$name %in% names(b$plan$metrics))
   if (!any(differ)) return(invisible())
   stop_kw("select", paste0(quoted(name_a), " and ", quoted(name_b), " cannot be compared: their ", enumerate(names(which(differ))),

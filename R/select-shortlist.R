@@ -10,7 +10,7 @@
 #' having the best mean, so that differences from it look larger than they are.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @param level Confidence level of the intervals.
 #' @param margin A difference up to this, in the metric's unit, does not matter in
 #'   practice. Default 0.001 of the leader's standard deviation over splits.
@@ -29,14 +29,14 @@
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(complexity = sensible())),
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(pruning = sensible())),
 #'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
 #' shortlist(cmp)
 #' compare_pairs(cmp)
 #' @export
-shortlist <- function(cmp, by = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE) {
-  field <- paired_field(cmp, by, level, margin, adjust)
-  table <- standings(cmp, by = field$metric$name)
+shortlist <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE) {
+  field <- paired_field(cmp, metric, level, margin, adjust)
+  table <- standings(cmp, metric = field$metric$name)
   check_flag(all, "all")
   order <- rows_in_standings(cmp, table)
   leader <- order[1]
@@ -52,8 +52,8 @@ shortlist <- function(cmp, by = NULL, level = 0.95, margin = NULL, adjust = "non
 
 #' @rdname shortlist
 #' @export
-compare_pairs <- function(cmp, by = NULL, level = 0.95, margin = NULL, adjust = "none") {
-  field <- paired_field(cmp, by, level, margin, adjust)
+compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none") {
+  field <- paired_field(cmp, metric, level, margin, adjust)
   best <- best_of_candidates(cmp, field$metric$name)
   if (length(best) < 2L) {
     stop_kw("select", "Pairs need at least two candidates with a ranked setting.")
@@ -73,12 +73,12 @@ compare_pairs <- function(cmp, by = NULL, level = 0.95, margin = NULL, adjust = 
 }
 
 # Scores as goodness (settings x splits), and what is needed to compare them in pairs.
-paired_field <- function(cmp, by, level, margin, adjust) {
+paired_field <- function(cmp, metric, level, margin, adjust) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(level, "level", min = 0.5, max = 0.9999)
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
   check_choice(adjust, c("none", "holm"), "adjust")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   if (identical(cmp$plan$splitter$name, "time")) {
     stop_kw("select", "Splits in time depend on one another, so that paired intervals would not hold.",
             remedy = "Compare the scores by eye: scores_by_split(), draw_split_scores().")
@@ -127,7 +127,7 @@ rows_in_standings <- function(cmp, table) {
 
 # The best ranked setting of every candidate, best first.
 best_of_candidates <- function(cmp, metric = NULL) {
-  table <- standings(cmp, by = metric)
+  table <- standings(cmp, metric = metric)
   table <- table[!is.na(table$place), ]
   rows_in_standings(cmp, table[!duplicated(table$candidate), ])
 }

@@ -26,7 +26,7 @@
 set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   plan <- choice$cmp$plan
-  if (plan$job$kind != "two_class") {
+  if (plan$brief$kind != "two_class") {
     stop_kw("select", "A decision threshold is for two classes.")
   }
   metric <- threshold_metric(best, costs)
@@ -45,7 +45,7 @@ set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
   scores <- nested_scores(choice, parts, unlist(nested), metrics[!duplicated(names(metrics))])
   choice$threshold <- list(value = chosen$threshold, metric = metric$name, label = metric$label, unit = metric$unit, scores = scores,
                            by_split = unlist(nested),
-                           curve = chosen$curve, reason = threshold_reason(chosen, metric, scores, provided, plan$job$event))
+                           curve = chosen$curve, reason = threshold_reason(chosen, metric, scores, provided, plan$brief$event))
   choice
 }
 
@@ -71,7 +71,7 @@ held_out_parts_of <- function(choice) {
   plan <- choice$cmp$plan
   predictions <- setting_predictions(choice$cmp, choice$at)
   Map(function(split, prediction) {
-    target <- brief_target(plan$job, split$validation)
+    target <- brief_target(plan$brief, split$validation)
     list(rep = split$rep, truth = target$outcome, weights = target$weights, event = prediction[, 2])
   }, plan$splits[!is_apparent(plan$splits)], predictions)
 }

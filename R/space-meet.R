@@ -3,15 +3,15 @@
 
 # `split`: the first split; its training rows tell how many columns the default
 # steps make. Returns spaces, and notes for the reader.
-meet_brief <- function(rivals, job, split, seed) {
-  frame <- frame_columns(job$table, job$schema)
+meet_brief <- function(candidates, brief, split, seed) {
+  frame <- frame_columns(brief$table, brief$schema)
   training <- frame_rows(frame, split$training)
-  target <- brief_target(job, split$training)
-  met <- lapply(names(rivals$pipelines), function(name) {
-    meet_one(name, rivals$pipelines[[name]], job, training, target, rivals$rules, seed)
+  target <- brief_target(brief, split$training)
+  met <- lapply(names(candidates$pipelines), function(name) {
+    meet_one(name, candidates$pipelines[[name]], brief, training, target, candidates$rules, seed)
   })
-  list(spaces = stats::setNames(lapply(met, `[[`, "space"), names(rivals$pipelines)),
-       notes = gather_notes(lapply(met, `[[`, "notes"), names(rivals$pipelines)))
+  list(spaces = stats::setNames(lapply(met, `[[`, "space"), names(candidates$pipelines)),
+       notes = gather_notes(lapply(met, `[[`, "notes"), names(candidates$pipelines)))
 }
 
 # "a, b: the same note" for candidates that have a note in common.
@@ -22,38 +22,38 @@ gather_notes <- function(notes, names) {
          character(1), USE.NAMES = FALSE)
 }
 
-meet_one <- function(name, pipeline, job, training, target, rules, seed) {
+meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
   definition <- pipeline$family$definition
-  check_family_fits(name, definition, job)
-  for (package in family_packages(definition, pipeline$family$settings, job$kind)) {
+  check_family_fits(name, definition, brief)
+  for (package in family_packages(definition, pipeline$family$settings, brief$kind)) {
     need(package, paste0("Candidate ", quoted(name), ", fam_", definition$name, "(),"))
   }
-  about <- list(rows = training$n, columns = length(job$schema), classes = length(job$levels))
-  pipeline <- write_out_minimal(pipeline, job)
+  about <- list(rows = training$n, columns = length(brief$schema), classes = length(brief$levels))
+  pipeline <- write_out_minimal(pipeline, brief)
   pipeline$steps <- resolve_nodes(pipeline$steps, about)
   frame <- default_frame(name, pipeline, training, target, seed)
   about$columns <- frame_width(frame)
   pipeline$family <- resolve_part(pipeline$family, about)
-  check_input_needs(name, frame, definition, job)
-  list(space = new_space(name, pipeline, job$kind, rules, about),
-       notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, job)))
+  check_input_needs(name, frame, definition, brief)
+  list(space = new_space(name, pipeline, brief$kind, rules, about),
+       notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, brief)))
 }
 
-check_family_fits <- function(name, definition, job) {
-  if (!job$kind %in% definition$kinds) {
+check_family_fits <- function(name, definition, brief) {
+  if (!brief$kind %in% definition$kinds) {
     stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name,
-                           " cannot predict ", outcome_words[[job$kind]], "."))
+                           " cannot predict ", outcome_words[[brief$kind]], "."))
   }
 }
 
-write_out_minimal <- function(pipeline, job) {
+write_out_minimal <- function(pipeline, brief) {
   is_minimal <- vapply(pipeline$steps, function(node) {
     inherits(node$part, "kw_step") && !is.null(node$part$definition$expand)
   }, logical(1))
   pipeline$minimal <- any(is_minimal)
   pipeline$steps <- unlist(Map(function(node, expand) {
     if (!expand) return(list(node))
-    as_nodes(node$part$definition$expand(job$schema, pipeline$family$definition, job$kind))
+    as_nodes(node$part$definition$expand(brief$schema, pipeline$family$definition, brief$kind))
   }, pipeline$steps, is_minimal), recursive = FALSE)
   pipeline
 }
@@ -109,7 +109,7 @@ default_steps <- function(nodes) {
   fill_pipeline(bare, dimensions, first)$steps
 }
 
-check_input_needs <- function(name, frame, definition, job) {
+check_input_needs <- function(name, frame, definition, brief) {
   kinds <- vapply(frame$columns, column_kind, character(1))
   problem <- function(what, columns, remedy) {
     stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name, " ", what, ", but ",
@@ -127,10 +127,10 @@ check_input_needs <- function(name, frame, definition, job) {
   if (!definition$accepts$missing && length(gaps) > 0L) {
     problem("takes no missing values", gaps, "Add pre_missing() before it.")
   }
-  most <- family_most_levels(definition, job$kind)
+  most <- family_most_levels(definition, brief$kind)
   crowded <- names(usable)[vapply(usable, nlevels, integer(1)) > most]
   if (length(crowded) > 0L) {
-    problem(paste0("takes at most ", most, " levels for ", outcome_words[[job$kind]]), crowded,
+    problem(paste0("takes at most ", most, " levels for ", outcome_words[[brief$kind]]), crowded,
             "Merge levels with pre_rare_levels(), or add pre_onehot(columns = ...).")
   }
   if (length(usable) == 0L && is.null(frame$sparse)) {
@@ -140,13 +140,13 @@ check_input_needs <- function(name, frame, definition, job) {
   }
 }
 
-family_notes <- function(family, job) {
+family_notes <- function(family, brief) {
   definition <- family$definition
   settings <- lapply(family$settings, function(value) possible_values(value)[1])
-  inner <- if (is.null(definition$inner_fits)) 1 else definition$inner_fits(settings, job$kind, length(job$levels))
+  inner <- if (is.null(definition$inner_fits)) 1 else definition$inner_fits(settings, brief$kind, length(brief$levels))
   c(
     if (inner > 1) paste0("every fit of fam_", definition$name, " trains ", inner, " models, for probabilities from held-out rows"),
-    if (!is.null(job$roles$weight) && !definition$accepts$weights && !definition$accepts$nothing) {
+    if (!is.null(brief$roles$weight) && !definition$accepts$weights && !definition$accepts$nothing) {
       paste0("fam_", definition$name, " takes no case weights: they count in the scores only")
     }
   )

@@ -78,7 +78,7 @@ flatten_steps <- function(part, inside) {
 #' @examples
 #' candidates(
 #'   baseline = fam_baseline(),
-#'   tree = pipeline(pre_missing(), fam_tree(complexity = sensible()))
+#'   tree = pipeline(pre_missing(), fam_tree(pruning = sensible()))
 #' )
 #' @export
 candidates <- function(...) {
@@ -112,9 +112,9 @@ c.kw_candidates <- function(...) {
 #' Settings for which the expression is true are not tried. The number removed is
 #' shown by [preview()].
 #'
-#' @param rivals [candidates()].
+#' @param candidates [candidates()].
 #' @param ... Expressions in the names of hyperparameters that vary, e.g.
-#'   `impurity == "gini" & complexity < 0.001`. Other variables are looked up
+#'   `impurity == "gini" & pruning < 0.001`. Other variables are looked up
 #'   where you call it, at once.
 #' @param candidate Names of the candidates concerned; default all that have
 #'   hyperparameters of these names.
@@ -123,43 +123,43 @@ c.kw_candidates <- function(...) {
 #' `kw_error_rule` when no candidate has such hyperparameters. That a rule
 #' removes nothing, or everything, is an error of [plan_comparison()].
 #' @examples
-#' rivals <- candidates(tree = fam_tree(complexity = sensible(), impurity = sensible()))
-#' rule_out(rivals, impurity == "gini" & complexity < 0.001, candidate = "tree")
+#' rivals <- candidates(tree = fam_tree(pruning = sensible(), impurity = sensible()))
+#' rule_out(rivals, impurity == "gini" & pruning < 0.001, candidate = "tree")
 #' @export
-rule_out <- function(rivals, ..., candidate = NULL) {
-  check_class(rivals, "kw_candidates", "rivals", "Make them with candidates().")
+rule_out <- function(candidates, ..., candidate = NULL) {
+  check_class(candidates, "kw_candidates", "candidates", "Make them with candidates().")
   for (name in candidate) {
-    if (!name %in% names(rivals$pipelines)) {
+    if (!name %in% names(candidates$pipelines)) {
       stop_kw("rule", paste0("There is no candidate ", quoted(name), "."),
-              remedy = did_you_mean(name, names(rivals$pipelines), "Candidates"))
+              remedy = did_you_mean(name, names(candidates$pipelines), "Candidates"))
     }
   }
   for (quosure in rlang::enquos(...)) {
-    rivals$rules <- c(rivals$rules, list(capture_rule(quosure, rivals, candidate)))
+    candidates$rules <- c(candidates$rules, list(capture_rule(quosure, candidates, candidate)))
   }
-  rivals
+  candidates
 }
 
-capture_rule <- function(quosure, rivals, candidate) {
+capture_rule <- function(quosure, candidates, candidate) {
   expr <- rlang::quo_get_expr(quosure)
   captured <- list()
-  for (name in setdiff(all.vars(expr), varied_names(rivals, candidate))) {
+  for (name in setdiff(all.vars(expr), varied_names(candidates, candidate))) {
     captured[[name]] <- rlang::env_get(rlang::quo_get_env(quosure), name, default = NULL, inherit = TRUE)
   }
-  new_rule(expr, rivals, candidate, known = names(captured), evaluate = function(settings) {
+  new_rule(expr, candidates, candidate, known = names(captured), evaluate = function(settings) {
     eval(expr, c(as.list(settings), captured), baseenv())
   })
 }
 
-varied_names <- function(rivals, candidate) {
-  concerned <- candidate %||% names(rivals$pipelines)
-  unique(unlist(lapply(rivals$pipelines[concerned], function(p) names(pipeline_dimensions(p)))))
+varied_names <- function(candidates, candidate) {
+  concerned <- candidate %||% names(candidates$pipelines)
+  unique(unlist(lapply(candidates$pipelines[concerned], function(p) names(pipeline_dimensions(p)))))
 }
 
 # A rule: which settings (columns) it concerns, and a function that says TRUE for
 # those to be left out. `known`: names in it that are no hyperparameters.
-new_rule <- function(expr, rivals, candidate, known, evaluate) {
-  varied <- varied_names(rivals, candidate)
+new_rule <- function(expr, candidates, candidate, known, evaluate) {
+  varied <- varied_names(candidates, candidate)
   used <- setdiff(all.vars(expr), known)
   strange <- setdiff(used, varied)
   if (length(strange) > 0L || length(used) == 0L) {

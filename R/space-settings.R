@@ -59,7 +59,7 @@ clean_settings <- function(space, settings) {
        left_out = list(settings = frame_of_rows(settings, gone), why = why[gone]))
 }
 
-# So many settings that were left out are kept for list_left_out().
+# So many settings that were left out are kept for list_ruled_out().
 most_listed <- 10000L
 
 blank_inactive <- function(space, settings) {

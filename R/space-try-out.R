@@ -6,7 +6,7 @@
 #'
 #' @param part A family or step as its constructor gives it (`fam_mine()`), the
 #'   constructor itself, or a metric.
-#' @param job A [brief()] with an outcome that the part is for.
+#' @param brief A [brief()] with an outcome that the part is for.
 #' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
 #'   what does not hold.
 #' @examples
@@ -17,13 +17,13 @@
 #'              ignore = c("cracked", "grade", "notes"))
 #' try_out(fam_middle, job)
 #' @export
-try_out <- function(part, job) {
-  check_class(job, "kw_brief", "job", "Make one with brief().")
+try_out <- function(part, brief) {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.function(part)) part <- part()
-  split <- make_splits(split_kfold(5), job, 1)[[1]]
-  checks <- if (inherits(part, "kw_family")) try_family(part, job, split)
-    else if (inherits(part, "kw_step")) try_step(part, job, split)
-    else if (inherits(part, "kw_metric")) try_metric(part, job)
+  split <- make_splits(split_kfold(5), brief, 1)[[1]]
+  checks <- if (inherits(part, "kw_family")) try_family(part, brief, split)
+    else if (inherits(part, "kw_step")) try_step(part, brief, split)
+    else if (inherits(part, "kw_metric")) try_metric(part, brief)
     else stop_kw("argument", paste0("`part` must be a family, a step or a metric; got ", describe_value(part), "."))
   structure(tibble::as_tibble(data.table::rbindlist(checks)), class = c("kw_tried", "tbl_df", "tbl", "data.frame"))
 }
@@ -42,15 +42,15 @@ same_numbers <- function(a, b) {
   length(a) == length(b) && all(is.finite(a) == is.finite(b)) && max(0, abs(a - b), na.rm = TRUE) <= 1e-8 * max(1, abs(a), na.rm = TRUE)
 }
 
-try_family <- function(family, job, split) {
+try_family <- function(family, brief, split) {
   definition <- family$definition
   ready <- with_conditions({
-    met <- meet_brief(candidates(tried = family), job, split, 1)$spaces$tried
+    met <- meet_brief(candidates(tried = family), brief, split, 1)$spaces$tried
     first <- grid_settings(met, 2L)
     settings <- fill_pipeline(met$pipeline, met$dimensions, setting_values(first, 1L))
-    frame <- frame_rows(frame_columns(job$table, job$schema), split$training)
-    target <- brief_target(job, split$training)
-    validation <- frame_rows(frame_columns(job$table, job$schema), split$validation)
+    frame <- frame_rows(frame_columns(brief$table, brief$schema), split$training)
+    target <- brief_target(brief, split$training)
+    validation <- frame_rows(frame_columns(brief$table, brief$schema), split$validation)
     for (step in settings$steps) {
       learned <- learn_step(step, frame, target, 1)
       frame <- learned$frame
@@ -96,10 +96,10 @@ try_fitted <- function(definition, ready) {
   })))
 }
 
-try_step <- function(step, job, split) {
-  frame <- frame_rows(frame_columns(job$table, job$schema), split$training)
-  new <- frame_rows(frame_columns(job$table, job$schema), split$validation)
-  target <- brief_target(job, split$training)
+try_step <- function(step, brief, split) {
+  frame <- frame_rows(frame_columns(brief$table, brief$schema), split$training)
+  new <- frame_rows(frame_columns(brief$table, brief$schema), split$validation)
+  target <- brief_target(brief, split$training)
   first <- default_steps(as_nodes(step))[[1]]
   learned <- with_conditions(learn_step(first, frame, target, 7))
   if (!is.null(learned$error)) return(list(list(check = "learns", passed = FALSE, detail = learned$error)))
@@ -117,14 +117,14 @@ try_step <- function(step, job, split) {
   )
 }
 
-try_metric <- function(metric, job) {
-  truth <- job$table[[job$outcome]]
+try_metric <- function(metric, brief) {
+  truth <- brief$table[[brief$outcome]]
   n <- length(truth)
   prediction <- with_seed(1, made_up_prediction(truth))
   stacked <- if (is.factor(truth)) array(rep(prediction, 2L), c(dim(prediction), 2L)) else cbind(prediction, prediction)
   score <- function(p, w = NULL) score_predictions(metric, truth, p, w)
   list(
-    one_check("fits the outcome", inherits(find_metric(metric, job$kind), "kw_metric")),
+    one_check("fits the outcome", inherits(find_metric(metric, brief$kind), "kw_metric")),
     one_check("gives one number", is.numeric(score(prediction)) && length(score(prediction)) == 1L),
     one_check("gives one number a path value", same_numbers(score(stacked), rep(score(prediction), 2L))),
     one_check("takes weights", is.numeric(score(prediction, rep(1, n)))),

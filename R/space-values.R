@@ -28,7 +28,7 @@
 #' @section Errors:
 #' `kw_error_argument` when a range or a set of values is impossible.
 #' @examples
-#' fam_tree(complexity = from_to(1e-4, 0.1, spacing = "log", points = 20),
+#' fam_tree(pruning = from_to(1e-4, 0.1, spacing = "log", points = 20),
 #'          min_leaf = among(1, 7, 20))
 #' pipeline(pre_missing(), either(plain = as_is(), scaled = pre_scale()), fam_linear())
 #' @name values_to_try

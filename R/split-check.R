@@ -3,8 +3,8 @@
 #' @param plan A plan from [plan_comparison()], or a [brief()].
 #' @param splits A splitter, if `plan` is a brief.
 #' @param seed Seed of the splits, if `plan` is a brief.
-#' @return A `kw_split_check`, a tibble with one row a problem: `problem`, `splits` (how many are affected),
-#'   `detail`, `remedy`; no rows if nothing was found. Looked for: validation parts of
+#' @return A `kw_split_check`, a tibble with one row a problem: `code`, `where`, `detail`, `remedy`,
+#'   `splits` (how many are affected); no rows if nothing was found. Looked for: validation parts of
 #'   fewer than 30 rows, classes missing in a part, groups on both sides, rows that
 #'   are alike in all predictors (numbers to three digits) on both sides, later rows
 #'   in training than in validation.
@@ -14,26 +14,26 @@
 #' @export
 check_splits <- function(plan, splits = split_kfold(), seed = 1) {
   made <- splits_of(plan, splits, seed)
-  job <- made$job
-  looked <- lapply(made$splits, look_at_split, job = job, alike = alike_rows(job))
+  brief <- made$brief
+  looked <- lapply(made$splits, look_at_split, brief = brief, alike = alike_rows(brief))
   affected <- function(name) vapply(looked, function(one) one[[name]], numeric(1))
   rows <- list(
-    split_problem("small validation part", affected("validation") < 30, function(hit) {
+    split_problem("small_validation_part", affected("validation") < 30, function(hit) {
       paste0("as few as ", min(affected("validation")), " rows: single scores will scatter widely")
     }, "Use fewer folds or larger parts; below 10 rows predictions are scored together."),
-    split_problem("class missing in validation", affected("missing_validation") > 0, function(hit) {
+    split_problem("class_missing_in_validation", affected("missing_validation") > 0, function(hit) {
       "metrics that need every class are undefined there"
     }, "Stratify, or merge rare classes."),
-    split_problem("class missing in training", affected("missing_training") > 0, function(hit) {
+    split_problem("class_missing_in_training", affected("missing_training") > 0, function(hit) {
       "the class cannot be predicted there"
     }, "Stratify, or merge rare classes."),
-    split_problem("groups on both sides", affected("groups_astride") > 0, function(hit) {
-      paste0("up to ", max(affected("groups_astride")), " groups of ", job$roles$group, " are in training and validation at once")
+    split_problem("groups_on_both_sides", affected("groups_astride") > 0, function(hit) {
+      paste0("up to ", max(affected("groups_astride")), " groups of ", brief$roles$group, " are in training and validation at once")
     }, "Say keep_groups = TRUE, or the scores will be too good."),
-    split_problem("rows alike on both sides", affected("alike_astride") > 0, function(hit) {
+    split_problem("rows_alike_on_both_sides", affected("alike_astride") > 0, function(hit) {
       paste0("up to ", max(affected("alike_astride")), " validation rows have a twin in training")
     }, "Remove duplicated rows, or declare what makes them alike as group."),
-    split_problem("training rows later than validation rows", affected("later") > 0, function(hit) {
+    split_problem("training_later_than_validation", affected("later") > 0, function(hit) {
       "the future is used to predict the past"
     }, "Use split_time().")
   )
@@ -44,26 +44,29 @@ check_splits <- function(plan, splits = split_kfold(), seed = 1) {
 splits_of <- function(plan, splitter, seed) {
   if (inherits(plan, "kw_comparison")) plan <- plan$plan
   if (inherits(plan, "kw_plan")) {
-    return(list(job = plan$job, splits = plan$splits[!is_apparent(plan$splits)], splitter = plan$splitter))
+    return(list(brief = plan$brief, splits = plan$splits[!is_apparent(plan$splits)], splitter = plan$splitter))
   }
   check_class(plan, "kw_brief", "plan", "Give a plan or a brief.")
   check_class(splitter, "kw_splitter", "splits", "Make one with split_kfold() or another split_...().")
   splits <- make_splits(splitter, plan, seed)
-  list(job = plan, splits = splits[!is_apparent(splits)], splitter = splitter)
+  list(brief = plan, splits = splits[!is_apparent(splits)], splitter = splitter)
 }
 
-no_problem <- function() list(problem = character(), splits = integer(), detail = character(), remedy = character())
+no_problem <- function() {
+  list(code = character(), where = character(), detail = character(), remedy = character(), splits = integer())
+}
 
-split_problem <- function(problem, hit, detail, remedy) {
+split_problem <- function(code, hit, detail, remedy) {
   if (!any(hit)) return(no_problem())
-  list(problem = problem, splits = sum(hit), detail = detail(hit), remedy = remedy)
+  list(code = code, where = paste(sum(hit), "of", count_of(length(hit), "split")), detail = detail(hit), remedy = remedy,
+       splits = sum(hit))
 }
 
-look_at_split <- function(split, job, alike) {
-  outcome <- job$table[[job$outcome]]
+look_at_split <- function(split, brief, alike) {
+  outcome <- brief$table[[brief$outcome]]
   absent <- function(rows) if (is.factor(outcome)) sum(tabulate(outcome[rows], nlevels(outcome)) == 0L) else 0
-  group <- if (!is.null(job$roles$group)) job$table[[job$roles$group]]
-  time <- if (!is.null(job$roles$time)) job$table[[job$roles$time]]
+  group <- if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]]
+  time <- if (!is.null(brief$roles$time)) brief$table[[brief$roles$time]]
   list(validation = length(split$validation), missing_validation = absent(split$validation),
        missing_training = absent(split$training),
        groups_astride = length(intersect(group[split$training], group[split$validation])),
@@ -72,7 +75,7 @@ look_at_split <- function(split, job, alike) {
 }
 
 # A number for each working row; rows alike in all predictors share theirs.
-alike_rows <- function(job) {
-  columns <- lapply(job$table[names(job$schema)], function(x) if (is.numeric(x)) signif(x, 3) else as.character(x))
-  group_rows(columns, nrow(job$table))
+alike_rows <- function(brief) {
+  columns <- lapply(brief$table[names(brief$schema)], function(x) if (is.numeric(x)) signif(x, 3) else as.character(x))
+  group_rows(columns, nrow(brief$table))
 }

@@ -18,12 +18,12 @@ splitter <- function(name, arguments, generate, spread, label, scored = "per_spl
 smallest_scored_part <- 10L
 
 # The splits of a brief's working rows, each with a key of its rows.
-make_splits <- function(splitter, job, seed) {
-  about <- list(n = nrow(job$table), outcome = job$table[[job$outcome]],
-                group = if (!is.null(job$roles$group)) job$table[[job$roles$group]],
-                group_name = job$roles$group,
-                time = if (!is.null(job$roles$time)) job$table[[job$roles$time]],
-                column = function(name) split_column(job, name))
+make_splits <- function(splitter, brief, seed) {
+  about <- list(n = nrow(brief$table), outcome = brief$table[[brief$outcome]],
+                group = if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]],
+                group_name = brief$roles$group,
+                time = if (!is.null(brief$roles$time)) brief$table[[brief$roles$time]],
+                column = function(name) split_column(brief, name))
   splits <- with_seed(derive_seed(seed, "splits"), splitter$generate(about))
   if (!is.null(splitter$summary)) {
     splits <- c(splits, list(new_split(seq_len(about$n), seq_len(about$n), 0L, 0L)))
@@ -34,12 +34,12 @@ make_splits <- function(splitter, job, seed) {
   })
 }
 
-split_column <- function(job, name) {
-  if (!name %in% names(job$table)) {
+split_column <- function(brief, name) {
+  if (!name %in% names(brief$table)) {
     stop_kw("splits", paste0("The splits name the column ", quoted(name), ", which the table does not have."),
-            remedy = did_you_mean(name, names(job$table), "Columns"))
+            remedy = did_you_mean(name, names(brief$table), "Columns"))
   }
-  job$table[[name]]
+  brief$table[[name]]
 }
 
 new_split <- function(training, validation, rep, part) {

@@ -5,10 +5,10 @@
 #'
 #' @param k Number of folds, at least 2.
 #' @param repeats How often to divide afresh.
-#' @param stratify Keep the shares of the classes (or of quantile bins of a
-#'   numeric outcome) alike in all folds?
-#' @param stratify_by Names of further columns whose levels (or quarters, for
-#'   numbers) are to be alike in all folds.
+#' @param stratify `TRUE` keeps the shares of the classes (or of quantile bins of a
+#'   numeric outcome) alike in all folds: every fold gets the floor or the ceiling of each
+#'   class's share, with groups as nearly as whole groups allow. Names of columns: their
+#'   levels (or quarters, for numbers) are kept alike as well. `FALSE`: neither.
 #' @param keep_groups Keep the brief's groups whole? `FALSE` lets a group lie in
 #'   training and validation rows at once, which flatters the scores.
 #' @return A splitter for [plan_comparison()].
@@ -17,30 +17,41 @@
 #' @examples
 #' split_kfold(10, repeats = 3)
 #' @export
-split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, stratify_by = NULL, keep_groups = TRUE) {
+split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE) {
   check_number(k, "k", min = 2, whole = TRUE)
   check_number(repeats, "repeats", min = 1, whole = TRUE)
-  check_flag(stratify, "stratify")
+  check_stratify(stratify)
   check_flag(keep_groups, "keep_groups")
-  check_argument(is.null(stratify_by) || is.character(stratify_by), "stratify_by", "names of columns", stratify_by)
-  splitter("kfold", list(k = k, repeats = repeats, stratify = stratify, stratify_by = stratify_by, keep_groups = keep_groups),
+  splitter("kfold", list(k = k, repeats = repeats, stratify = stratify, keep_groups = keep_groups),
     generate = function(about) {
       group <- about_group(about, keep_groups)
       check_folds(about, k, stratify, group)
-      unlist(lapply(seq_len(repeats), function(rep) one_kfold(about, k, rep, stratify, stratify_by, group)),
-             recursive = FALSE)
+      strata <- strata_of(about, stratify, k)
+      unlist(lapply(seq_len(repeats), function(rep) one_kfold(about$n, k, rep, strata, group)), recursive = FALSE)
     },
     spread = "folds",
     label = paste0(k, " folds", if (repeats > 1) paste0(" x ", repeats, " repeats"))
   )
 }
 
-one_kfold <- function(about, k, rep, stratify, stratify_by, group) {
-  strata <- crossed_strata(if (stratify) outcome_strata(about$outcome, k), lapply(stratify_by, about$column), k)
-  fold <- deal_rows(about$n, rep(1 / k, k), strata, group)
+one_kfold <- function(n, k, rep, strata, group) {
+  fold <- deal_rows(n, rep(1 / k, k), strata, group)
   lapply(seq_len(k), function(part) {
     new_split(which(fold != part), which(fold == part), rep, part)
   })
+}
+
+check_stratify <- function(stratify) {
+  fine <- (is.logical(stratify) && length(stratify) == 1L && !is.na(stratify)) ||
+    (is.character(stratify) && length(stratify) > 0L && !anyNA(stratify))
+  check_argument(fine, "stratify", "TRUE, FALSE or names of columns", stratify)
+}
+
+# Strata for dealing rows into so many parts, or NULL.
+strata_of <- function(about, stratify, parts) {
+  if (isFALSE(stratify)) return(NULL)
+  columns <- if (is.character(stratify)) lapply(stratify, about$column)
+  crossed_strata(outcome_strata(about$outcome, parts), columns, parts)
 }
 
 # Strata of the outcome crossed with further columns; combinations with fewer rows
@@ -54,9 +65,9 @@ crossed_strata <- function(strata, columns, k) {
     }
     match(as.character(x), unique(as.character(x)))
   })
-  together <- do.call(paste, c(list(strata %||% 1L), codes))
-  rare <- names(which(table(together) < k))
-  together[together %in% rare] <- paste("rare", (strata %||% rep(1L, length(together)))[together %in% rare])
+  together <- do.call(paste, c(list(strata), codes))
+  rare <- together %in% names(which(table(together) < k))
+  together[rare] <- paste("rare", strata[rare])
   together
 }
 
@@ -71,7 +82,7 @@ check_folds <- function(about, k, stratify, group) {
                              " has only ", count_of(n_groups, "group"), " among the working rows."),
             remedy = paste0("Use k = ", n_groups, " or fewer."))
   }
-  if (!stratify || !is.factor(about$outcome)) return(invisible())
+  if (isFALSE(stratify) || !is.factor(about$outcome)) return(invisible())
   counts <- table(about$outcome)
   if (any(counts < k)) {
     rarest <- names(counts)[which.min(counts)]

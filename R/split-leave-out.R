@@ -5,7 +5,7 @@
 #' Where the validation parts have fewer than 10 rows, one score is had from all
 #' held-out predictions together, and its standard error by the jackknife.
 #'
-#' @param by Name of a column; default the brief's group.
+#' @param group Name of a column; default the brief's group.
 #' @return A splitter for [plan_comparison()].
 #' @references Stone (1974), Cross-validatory choice and assessment of statistical
 #'   predictions, JRSS B 36.
@@ -13,7 +13,7 @@
 #' `kw_error_splits` when there is no such column, or only one value in it.
 #' @examples
 #' split_leave_group()
-#' split_leave_group(by = "kiln")
+#' split_leave_group(group = "kiln")
 #' @export
 split_leave_row <- function() {
   splitter("leave_row", list(),
@@ -29,20 +29,20 @@ split_leave_row <- function() {
 
 #' @rdname split_leave_row
 #' @export
-split_leave_group <- function(by = NULL) {
-  if (!is.null(by)) check_string(by, "by")
-  splitter("leave_group", list(by = by),
+split_leave_group <- function(group = NULL) {
+  if (!is.null(group)) check_string(group, "group")
+  splitter("leave_group", list(group = group),
     generate = function(about) {
-      values <- if (is.null(by)) about$group else about$column(by)
+      values <- if (is.null(group)) about$group else about$column(group)
       if (is.null(values)) {
-        stop_kw("splits", "The brief has no group to leave out.", remedy = "Say by = \"column\", or brief(group = \"column\").")
+        stop_kw("splits", "The brief has no group to leave out.", remedy = "Say group = \"column\", or brief(group = \"column\").")
       }
-      if (anyNA(values)) stop_kw("splits", paste0("The column ", quoted(by), " has missing values."))
+      if (anyNA(values)) stop_kw("splits", paste0("The column ", quoted(group %||% about$group_name), " has missing values."))
       parts <- split(seq_len(about$n), match(values, unique(values)))
       if (length(parts) < 2L) stop_kw("splits", "There is only one group, so none can be left out.")
       lapply(seq_along(parts), function(part) new_split(setdiff(seq_len(about$n), parts[[part]]), parts[[part]], 1L, part))
     },
-    spread = "folds", label = paste0("leave one ", by %||% "group", " out"))
+    spread = "folds", label = paste0("leave one ", group %||% "group", " out"))
 }
 
 #' Splits given by columns of the table

@@ -2,12 +2,12 @@
 #'
 #' The working rows are put into the order of the brief's `time` column; rows of the
 #' same time are never divided. Each split validates on the `ahead` time points after
-#' its training part, then the border moves on by `step` (rolling origin).
+#' its training part, then the border moves on by `advance` (rolling origin).
 #'
 #' @param first Length of the first training part, in time points (different
 #'   values of the time column), or as a share of them if below 1.
 #' @param ahead Length of a validation part, likewise.
-#' @param step How far the border moves from split to split, likewise; default `ahead`.
+#' @param advance How far the border moves from split to split, likewise; default `ahead`.
 #' @param gap Time points left out between training and validation part, likewise.
 #' @param window `"growing"`: training starts with the first row; `"sliding"`: the
 #'   training part keeps its first length.
@@ -21,19 +21,19 @@
 #' split_time(first = 0.5, ahead = 0.1)
 #' split_time(first = 60, ahead = 10, gap = 5, window = "sliding")
 #' @export
-split_time <- function(first = 0.5, ahead = 0.1, step = ahead, gap = 0, window = "growing") {
+split_time <- function(first = 0.5, ahead = 0.1, advance = ahead, gap = 0, window = "growing") {
   check_number(first, "first", min = 0, open_min = TRUE)
   check_number(ahead, "ahead", min = 0, open_min = TRUE)
-  check_number(step, "step", min = 0, open_min = TRUE)
+  check_number(advance, "advance", min = 0, open_min = TRUE)
   check_number(gap, "gap", min = 0)
   check_choice(window, c("growing", "sliding"), "window")
-  splitter("time", list(first = first, ahead = ahead, step = step, gap = gap, window = window),
+  splitter("time", list(first = first, ahead = ahead, advance = advance, gap = gap, window = window),
     generate = function(about) {
       if (is.null(about$time)) {
         stop_kw("splits", "Splits in time need to know which column is the time.", remedy = "Say brief(time = \"column\").")
       }
       points <- match(about$time, sort(unique(about$time)))
-      lengths <- lapply(list(first = first, ahead = ahead, step = step, gap = gap), time_points, n = max(points))
+      lengths <- lapply(list(first = first, ahead = ahead, advance = advance, gap = gap), time_points, n = max(points))
       time_splits(points, lengths, window)
     },
     spread = "dependent", label = paste0("rolling in time, ", window, " window"))
@@ -47,7 +47,7 @@ time_points <- function(length, n) {
 
 time_splits <- function(points, lengths, window) {
   n <- max(points)
-  borders <- seq(lengths$first, by = lengths$step, length.out = n)
+  borders <- seq(lengths$first, by = lengths$advance, length.out = n)
   borders <- borders[borders + lengths$gap + lengths$ahead <= n]
   if (length(borders) == 0L) {
     stop_kw("splits", paste0("The time column has ", count_of(n, "time point"), ", but first, gap and ahead together need ",

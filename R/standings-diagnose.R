@@ -12,31 +12,33 @@
 #' lie within one standard error.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by The metric; default the deciding one.
-#' @return `diagnose()`: a tibble with one row a finding: `finding` (a word), `where`, `says`,
-#'   `remedy`; no rows if nothing is odd. `hyperparameter_shares()`: a tibble with
+#' @param metric The metric; default the deciding one.
+#' @return `diagnose()`: a tibble with one row a finding: `code`, `where`, `detail`,
+#'   `remedy`; no rows if nothing is odd. `hyperparameter_importance()`: a tibble with
 #'   `candidate`, `hyperparameter`, `values` (how many were tried), `share` (0 to 1, of the
 #'   variance of the settings' means), `range` (between the best means for its values), `se`
 #'   (of the candidate's best setting), `matters`.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(complexity = sensible(), min_leaf = among(2, 5, 10))),
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible(), min_leaf = among(2, 5, 10))),
 #'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
 #' diagnose(cmp)
-#' hyperparameter_shares(cmp)
+#' hyperparameter_importance(cmp)
 #' @export
-diagnose <- function(cmp, by = NULL) {
+diagnose <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
   found <- c(find_odd_splits(cmp, metric, summary), find_edges(cmp, metric), find_flat(cmp, metric),
              find_wide_spread(cmp, metric, summary), find_gap(cmp, metric, summary), find_failed(cmp))
-  empty <- list(finding = character(), where = character(), says = character(), remedy = character())
+  empty <- list(code = character(), where = character(), detail = character(), remedy = character())
   tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
 }
 
-oddity <- function(finding, where, says, remedy) list(list(finding = finding, where = where, says = says, remedy = remedy))
+oddity <- function(code, where, detail, remedy) {
+  list(list(code = code, where = where, detail = detail, remedy = remedy))
+}
 
 split_name <- function(split) if (split$rep > 1) paste0("repeat ", split$rep, ", split ", split$part) else paste("split", split$part)
 
@@ -48,7 +50,7 @@ find_odd_splits <- function(cmp, metric, summary) {
   odd <- which(abs(off - stats::median(off)) > 3.5 * max(spread, 1e-12))
   unlist(lapply(odd, function(j) {
     split <- cmp$plan$splits[summary$counted][[j]]
-    oddity("odd split", split_name(split),
+    oddity("odd_split", split_name(split),
             paste0("all settings score ", if (goodness(off[j], metric) < 0) "worse" else "better", " there: a median of ",
                    signif(stats::median(scores[, j]), 3), " against ", signif(stats::median(scores[, -j]), 3), " on the others. ",
                    rows_apart(cmp, split)),
@@ -59,10 +61,10 @@ find_odd_splits <- function(cmp, metric, summary) {
 # What sets the validation rows of a split apart from the other working rows: the columns
 # with the largest standardised differences.
 rows_apart <- function(cmp, split, most = 3L) {
-  job <- cmp$plan$job
-  here <- seq_len(nrow(job$table)) %in% split$validation
-  columns <- c(job$outcome, names(job$schema))
-  each <- lapply(columns, function(name) column_apart(job$table[[name]], here, name))
+  brief <- cmp$plan$brief
+  here <- seq_len(nrow(brief$table)) %in% split$validation
+  columns <- c(brief$outcome, names(brief$schema))
+  each <- lapply(columns, function(name) column_apart(brief$table[[name]], here, name))
   each <- Filter(Negate(is.null), each)
   size <- vapply(each, `[[`, numeric(1), "size")
   top <- order(-size)[seq_len(min(most, sum(size > 0.2)))]
@@ -105,7 +107,7 @@ find_edges <- function(cmp, metric) {
       if (!is.numeric(values) || length(values) < 3L || is.na(value) || !value %in% range(values)) next
       low <- value == values[1]
       if (isTRUE(all.equal(value, if (low) dimension$declared$min else dimension$declared$max))) next
-      found <- c(found, oddity("at the edge", paste0(names(cmp$plan$spaces)[candidate], ", ", dimension$name),
+      found <- c(found, oddity("at_the_edge", paste0(names(cmp$plan$spaces)[candidate], ", ", dimension$name),
         paste0("the best value, ", format(value), ", is the ", if (low) "lowest" else "highest", " that was tried"),
         paste0("Try ", if (low) "lower" else "higher", " values: see refine_ranges().")))
     }
@@ -114,10 +116,10 @@ find_edges <- function(cmp, metric) {
 }
 
 find_flat <- function(cmp, metric) {
-  shares <- hyperparameter_shares(cmp, metric$name)
+  shares <- hyperparameter_importance(cmp, metric$name)
   flat <- shares[!is.na(shares$matters) & !shares$matters, ]
   unlist(lapply(seq_len(nrow(flat)), function(i) {
-    oddity("hardly matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
+    oddity("hardly_matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
             paste0("the best means for its ", flat$values[i], " values differ by ", signif(flat$range[i], 2),
                    ", less than one standard error (",
                    signif(flat$se[i], 2), ")"),
@@ -127,9 +129,9 @@ find_flat <- function(cmp, metric) {
 
 #' @rdname diagnose
 #' @export
-hyperparameter_shares <- function(cmp, by = NULL) {
+hyperparameter_importance <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
   good <- goodness(summary$mean, metric)
   rows <- lapply(seq_along(cmp$results$tables), function(candidate) {
@@ -163,7 +165,7 @@ find_wide_spread <- function(cmp, metric, summary) {
   wide <- which(sd > 3 * usual & usual > 0)
   if (length(wide) == 0L) return(NULL)
   widest <- wide[which.max(sd[wide])]
-  oddity("unusual spread", choice_name(cmp, widest),
+  oddity("unusual_spread", choice_name(cmp, widest),
           paste0(count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have",
                  " more than three times the usual standard deviation (",
                  signif(usual, 2), "); here it is ", signif(sd[widest], 2)),
@@ -175,7 +177,7 @@ find_gap <- function(cmp, metric, summary) {
   unlist(lapply(best_of_candidates(cmp, metric$name), function(at) {
     gap <- goodness(summary$training[at], metric) - goodness(summary$mean[at], metric)
     if (is.na(gap) || is.na(summary$sd[at]) || gap < max(2 * summary$sd[at], 1e-6)) return(NULL)
-    oddity("over-fitting", choice_name(cmp, at),
+    oddity("over_fitting", choice_name(cmp, at),
             paste0("training score ", signif(summary$training[at], 3), " against ", signif(summary$mean[at], 3), " in validation"),
             "Simpler settings may do as well; learning_curve() says whether more rows would help.")
   }), recursive = FALSE)
@@ -215,8 +217,8 @@ summary.kw_comparison <- function(object, ...) {
   plan <- cmp$plan
   metric <- cmp_metric(cmp)
   what <- paste0(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(length(plan$spaces), "candidate"), " (",
-                 enumerate(names(plan$spaces), 8L), ") were compared to predict ", plan$job$outcome, " on ",
-                 count_of(nrow(plan$job$table), "working row"), ", by ", plan$splitter$label, ".")
+                 enumerate(names(plan$spaces), 8L), ") were compared to predict ", plan$brief$outcome, " on ",
+                 count_of(nrow(plan$brief$table), "working row"), ", by ", plan$splitter$label, ".")
   stopped <- if (!is.null(cmp$stopped)) paste0("The run was stopped by ", cmp$stopped, ", so that not all of them have all their scores.")
   best <- best_of_candidates(cmp)
   if (length(best) == 0L) {
@@ -243,7 +245,7 @@ tie_sentence <- function(cmp) {
 
 optimism_sentence <- function(cmp) {
   found <- optimism(cmp)
-  at <- found[found$estimate == "tibshirani", ]
+  at <- found[found$estimate == "fold_corrected", ]
   if (is.na(at$score)) return(NULL)
   paste0("Being the best of ", length(cmp$results$candidate), ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2),
          ".")
@@ -253,6 +255,6 @@ finding_sentence <- function(cmp) {
   found <- diagnose(cmp)
   if (nrow(found) == 0L) return("Nothing else looks odd.")
   shown <- utils::head(found, 6L)
-  c("To look at:", paste0("- ", shown$finding, " (", shown$where, "): ", shown$says, ". ", shown$remedy),
+  c("To look at:", paste0("- ", words_of_code(shown$code), " (", shown$where, "): ", sub("[.]$", "", shown$detail), ". ", shown$remedy),
     if (nrow(found) > 6L) paste0("- and ", nrow(found) - 6L, " more: see diagnose(cmp)."))
 }

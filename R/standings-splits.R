@@ -5,7 +5,7 @@
 #' `warnings_by_split()` what was warned about, such as a fit that did not converge.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by Names of metrics; default all.
+#' @param metric Names of metrics; default all.
 #' @return `scores_by_split()`: a tibble with `candidate`, `setting`, `repeat`,
 #'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`.
 #'   `rows_by_split()`: a list with one element a split, each a list of integer
@@ -20,14 +20,14 @@
 #'              ignore = c("cracked", "grade", "notes"))
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3),
 #'                       seed = 1, quiet = TRUE)
-#' scores_by_split(cmp, by = "rmse")
+#' scores_by_split(cmp, metric = "rmse")
 #' lengths(rows_by_split(cmp)[[1]])
 #' failures(cmp)
 #' @export
-scores_by_split <- function(cmp, by = NULL) {
+scores_by_split <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   results <- cmp$results
-  metrics <- by %||% names(cmp$plan$metrics)
+  metrics <- metric %||% names(cmp$plan$metrics)
   for (metric in metrics) cmp_metric(cmp, metric)
   n <- length(results$candidate)
   n_splits <- length(cmp$plan$splits)
@@ -55,7 +55,7 @@ rows_by_split <- function(cmp) {
   if (!inherits(cmp, "kw_plan")) check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   plan <- if (inherits(cmp, "kw_plan")) cmp else cmp$plan
   lapply(plan$splits, function(split) {
-    list(training = plan$job$rows[split$training], validation = plan$job$rows[split$validation])
+    list(training = plan$brief$rows[split$training], validation = plan$brief$rows[split$validation])
   })
 }
 

@@ -11,7 +11,7 @@
 #' the corrected scores.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param by The metric to rank by; default the deciding one.
+#' @param metric The metric to rank by; default the deciding one.
 #' @param top Only the first so many rows.
 #' @param level `"settings"`: one row a setting; `"candidates"`: the best setting of every
 #'   candidate; `"families"`: the best one of every model family.
@@ -29,10 +29,10 @@
 #'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' standings(cmp)
 #' @export
-standings <- function(cmp, by = NULL, top = NULL, level = "settings") {
+standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(level, c("settings", "candidates", "families"), "level")
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   if (!is.null(top)) check_number(top, "top", min = 1, whole = TRUE)
   results <- cmp$results
   summary <- score_summary(cmp, metric$name)
@@ -63,11 +63,11 @@ first_of_each <- function(cmp, table, level) {
   tibble::add_column(table, family = unname(family), .after = "place")[!duplicated(family), ]
 }
 
-cmp_metric <- function(cmp, by = NULL) {
+cmp_metric <- function(cmp, metric = NULL) {
   metrics <- cmp$plan$metrics
-  by <- by %||% cmp$plan$decide
-  check_choice(by, names(metrics), "by")
-  metrics[[by]]
+  name <- metric %||% cmp$plan$decide
+  check_choice(name, names(metrics), "metric")
+  metrics[[name]]
 }
 
 candidate_names <- function(cmp) names(cmp$plan$spaces)[cmp$results$candidate]
@@ -161,7 +161,7 @@ varied_columns <- function(cmp) {
   stats::setNames(columns, names)
 }
 
-# "complexity = 0.01, impurity = gini" for one setting of a candidate.
+# "pruning = 0.01, impurity = gini" for one setting of a candidate.
 setting_label <- function(cmp, at, all = TRUE) {
   candidate <- cmp$results$candidate[at]
   settings <- cmp$results$tables[[candidate]]

@@ -2,17 +2,17 @@
 #'
 #' Values beyond the limits learned on the training rows are set to the limit.
 #'
-#' @param by `"fences"`: quartiles plus or minus `reach` interquartile ranges
+#' @param by `"fences"`: quartiles plus or minus `fence` interquartile ranges
 #'   (Tukey 1977); `"quantile"`: the `share` and `1 - share` quantiles.
-#' @param reach Interquartile ranges beyond the quartiles.
+#' @param fence Interquartile ranges beyond the quartiles.
 #' @param share Share of the training values beyond each quantile limit.
 #' @param columns Which columns; default all numbers. See [of_kind()].
 #' @return A step for [pipeline()].
 #' @examples
-#' pre_outliers(reach = among(1.5, 3))
+#' pre_outliers(fence = among(1.5, 3))
 #' @export
-pre_outliers <- function(by = "fences", reach = 3, share = 0.01, columns = NULL) {
-  new_step(member_step_outliers(), list(by = by, reach = reach, share = share), rlang::enquo(columns))
+pre_outliers <- function(by = "fences", fence = 3, share = 0.01, columns = NULL) {
+  new_step(member_step_outliers(), list(by = by, fence = fence, share = share), rlang::enquo(columns))
 }
 
 member_step_outliers <- function() {
@@ -21,7 +21,7 @@ member_step_outliers <- function() {
     hyperparameters = list(
       by = hyperparameter("choice", "fences", choices = c("fences", "quantile"),
         sensible = function(rows, columns, classes) among("fences", "quantile"), meaning = "How the limits are set."),
-      reach = hyperparameter("number", 3, min = 0,
+      fence = hyperparameter("number", 3, min = 0,
         sensible = function(rows, columns, classes) among(1.5, 3),
         meaning = "Interquartile ranges beyond the quartiles.", rising = "Fewer values are moved.",
         active_when = function(settings, kind) settings$by == "fences"),
@@ -40,7 +40,7 @@ learn_outliers <- function(frame, target, settings, seed) {
       return(stats::quantile(x, c(settings$share, 1 - settings$share), na.rm = TRUE, names = FALSE))
     }
     quartiles <- stats::quantile(x, c(0.25, 0.75), na.rm = TRUE, names = FALSE)
-    quartiles + c(-1, 1) * settings$reach * diff(quartiles)
+    quartiles + c(-1, 1) * settings$fence * diff(quartiles)
   })
   list(state = limits, training = NULL)
 }

@@ -9,14 +9,14 @@
 #' new one.
 #'
 #' @param smoothing Rows' worth of overall mean added to each level, at least 0.
-#' @param parts Into how many parts the training rows are divided.
+#' @param folds Into how many parts the training rows are divided.
 #' @param columns Which columns; default all categories. See [of_kind()].
 #' @return A step for [pipeline()].
 #' @examples
 #' pre_target_mean(smoothing = among(5, 50), columns = c("glaze", "clay_body"))
 #' @export
-pre_target_mean <- function(smoothing = 10, parts = 5, columns = NULL) {
-  new_step(member_step_target_mean(), list(smoothing = smoothing, parts = parts), rlang::enquo(columns))
+pre_target_mean <- function(smoothing = 10, folds = 5, columns = NULL) {
+  new_step(member_step_target_mean(), list(smoothing = smoothing, folds = folds), rlang::enquo(columns))
 }
 
 member_step_target_mean <- function() {
@@ -28,7 +28,7 @@ member_step_target_mean <- function() {
         sensible = function(rows, columns, classes) from_to(1, 100, spacing = "log", points = 4),
         meaning = "How many rows' worth of the overall mean is added to each level.",
         rising = "Rare levels are drawn more to the overall mean: less variance, more bias."),
-      parts = hyperparameter("whole", 5, min = 2,
+      folds = hyperparameter("whole", 5, min = 2,
         meaning = "Into how many parts training rows are divided for their own means.",
         rising = "Training rows' means rest on more rows; slower.")
     ))
@@ -45,7 +45,7 @@ learn_target_mean <- function(frame, target, settings, seed) {
     lapply(frame$columns[settings$columns], function(x) level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing))
   }
   state <- list(means = learn_rows(seq_len(frame$n)), names = names)
-  training <- cross_fit(frame, target, settings$parts, function(rows) {
+  training <- cross_fit(frame, target, settings$folds, function(rows) {
     list(means = learn_rows(rows), names = names)
   }, use_target_mean)
   list(state = state, training = training)

@@ -5,25 +5,25 @@
 #' column, kept sparse. Terms never seen in training are passed over; missing text
 #' has no terms.
 #'
-#' @param words Lengths of the runs: 1 = single words, `1:2` = words and pairs, at
+#' @param phrases Lengths of the runs: 1 = single words, `1:2` = words and pairs, at
 #'   most 3.
 #' @param in_at_least Terms in fewer training rows are left out: a number of rows, or
 #'   below 1 a share of them.
 #' @param in_at_most Terms in more training rows are left out: a share of the rows, or
 #'   above 1 a number of them.
 #' @param top Most terms, the most frequent first.
-#' @param weight `"count"`, or `"tfidf"`: count times log(rows / rows with the term)
+#' @param count_as `"count"`, or `"tfidf"`: count times log(rows / rows with the term)
 #'   (Spaerck Jones 1972, J. Documentation 28).
 #' @param drop_common Leave out common English words such as "the" and "of"?
 #' @param columns Which columns; default all text. See [of_kind()].
 #' @return A step for [pipeline()].
 #' @examples
-#' pre_text(words = 1:2, in_at_least = 5, top = among(50, 200), weight = "tfidf")
+#' pre_text(phrases = 1:2, in_at_least = 5, top = among(50, 200), count_as = "tfidf")
 #' @export
-pre_text <- function(words = 1, in_at_least = 5, in_at_most = 0.5, top = 200, weight = "count",
+pre_text <- function(phrases = 1, in_at_least = 5, in_at_most = 0.5, top = 200, count_as = "count",
                      drop_common = TRUE, columns = NULL) {
-  settings <- list(words = words, in_at_least = in_at_least, in_at_most = in_at_most, top = top,
-                   weight = weight, drop_common = drop_common)
+  settings <- list(phrases = phrases, in_at_least = in_at_least, in_at_most = in_at_most, top = top,
+                   count_as = count_as, drop_common = drop_common)
   new_step(member_step_text(), settings, rlang::enquo(columns))
 }
 
@@ -31,7 +31,7 @@ member_step_text <- function() {
   step_definition("text", learn = learn_text, use = use_text, columns = "text", check = check_words,
     does = "Turns free text into sparse columns of words and runs of words.",
     hyperparameters = list(
-      words = hyperparameter("any", 1, sensible = function(rows, columns, classes) among(list(1, 1:2)),
+      phrases = hyperparameter("any", 1, sensible = function(rows, columns, classes) among(list(1, 1:2)),
         meaning = "Lengths of the runs of words that become terms.", rising = "More columns, more context."),
       in_at_least = hyperparameter("number", 5, min = 0,
         sensible = function(rows, columns, classes) among(2, 5, 20),
@@ -42,7 +42,7 @@ member_step_text <- function() {
       top = hyperparameter("whole", 200, min = 1,
         sensible = function(rows, columns, classes) among(50, 200, 1000),
         meaning = "Most terms that are kept, the most frequent first.", rising = "More columns: less bias, more variance."),
-      weight = hyperparameter("choice", "count", choices = c("count", "tfidf"),
+      count_as = hyperparameter("choice", "count", choices = c("count", "tfidf"),
         sensible = function(rows, columns, classes) among("count", "tfidf"), meaning = "What stands in a term's column."),
       drop_common = hyperparameter("flag", TRUE, sensible = function(rows, columns, classes) among(TRUE, FALSE),
         meaning = "Whether common English words are left out.")
@@ -57,8 +57,8 @@ common_words <- strsplit(paste(
   "while who whom why will with would you your"), " ")[[1]]
 
 check_words <- function(settings) {
-  given <- if (is_varying(settings$words)) unlist(settings$words$values) else settings$words
-  check_argument(is.numeric(given) && all(given %in% 1:3), "words", "numbers out of 1, 2, 3", settings$words)
+  given <- if (is_varying(settings$phrases)) unlist(settings$phrases$values) else settings$phrases
+  check_argument(is.numeric(given) && all(given %in% 1:3), "phrases", "numbers out of 1, 2, 3", settings$phrases)
 }
 
 learn_text <- function(frame, target, settings, seed) {
@@ -108,7 +108,7 @@ learn_terms <- function(text, settings) {
   words <- unique(said$word)
   code <- match(said$word, words)
   size <- length(words) + 1
-  found <- lapply(settings$words, function(n) {
+  found <- lapply(settings$phrases, function(n) {
     runs <- run_codes(code, said$row, n, size)
     distinct <- unique(runs$code)
     id <- match(runs$code, distinct)
@@ -129,7 +129,7 @@ learn_terms <- function(text, settings) {
   kept_words <- unique(unlist(parts[order]))
   list(label = label[order], n = all$n[keep][order], words = as.character(kept_words),
        code = vapply(parts[order], function(part) encode_run(match(part, kept_words), length(kept_words) + 1), numeric(1)),
-       weight = if (settings$weight == "tfidf") log(length(text) / all$rows[keep][order]) else rep(1, length(order)))
+       weight = if (settings$count_as == "tfidf") log(length(text) / all$rows[keep][order]) else rep(1, length(order)))
 }
 
 # A number of rows from a number or, up to the bound, a share.

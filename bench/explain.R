@@ -9,7 +9,7 @@ cmp <- run_comparison(job, candidates(tree = pipeline(fam_tree())), splits = spl
 choice <- select_final(cmp)
 model <- fit_final(choice)
 
-whole <- seconds_of(dependence(model, "x1", rows = 200, points = 25))
+whole <- seconds_of(column_effect(model, "x1", rows = 200, points = 25))
 values <- whole$value$mean$x1
 rows <- sort(unique(whole$value$rows$row))[1:20]
 loop <- seconds_of(vapply(values, function(value) mean(vapply(rows, function(i) {

@@ -7,7 +7,7 @@ table <- made_up_table(1000, 12)[c(paste0("x", 1:12), "class")]
 settings <- expand.grid(trees = seq(50, 500, by = 50), columns_tried = c(0.1, 0.25, 0.5, 0.75))
 job <- brief(table, "class", event = "yes")
 plan <- plan_comparison(job, candidates(forest = pipeline(fam_forest(trees = among(seq(50, 500, by = 50)),
-                                                                 columns_tried = among(0.1, 0.25, 0.5, 0.75), min_leaf = 5))),
+                                                                 columns_tried = among(0.1, 0.25, 0.5, 0.75), min_node = 5))),
                         splits = split_kfold(5), metrics = "log_loss", seed = 1)
 rows <- rows_by_split(plan)
 # the same seeds as in the comparison, so that the scores can be compared

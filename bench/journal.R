@@ -5,9 +5,9 @@ source("bench/common.R")
 
 job <- brief(demo_pots(), "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("grade", "shrinkage_pct"))
 plan <- plan_comparison(job, candidates(
-  tree = fam_tree(complexity = from_to(1e-4, 0.1, spacing = "log", points = 50), impurity = among("gini", "information")),
+  tree = fam_tree(pruning = from_to(1e-4, 0.1, spacing = "log", points = 50), impurity = among("gini", "information")),
   penalised = fam_penalised(penalty = from_to(1e-4, 1, spacing = "log", points = 30), lasso_share = among(0, 0.5, 1)),
-  forest = fam_forest(trees = 100, min_leaf = among(2, 5, 10))
+  forest = fam_forest(trees = 100, min_node = among(2, 5, 10))
 ), splits = split_kfold(10), seed = 1)
 
 # A journal whose functions are timed: seconds() tells what they took so far.

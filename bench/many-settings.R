@@ -10,7 +10,7 @@ predict_path <- function(model, x, values) matrix(rep(model * values, each = nro
 fit_constant <- function(x, y, weights, settings, seed, threads) mean(y) * settings$a
 fit_path <- function(x, y, weights, settings, seed, threads) mean(y) * settings$a
 fam_each <- define_family("each", "number", fit_constant, predict_constant, defaults = list(a = 1, b = 1))
-fam_path <- define_family("many", "number", fit_path, predict_path, defaults = list(a = 1, b = 1), along = "b")
+fam_path <- define_family("many", "number", fit_path, predict_path, defaults = list(a = 1, b = 1), path = "b")
 
 # What the family's own calls and the metric take, in a loop that does nothing else.
 bare_loop <- function(family, times) {

@@ -11,7 +11,7 @@ chance <- 1 / seq_along(vocabulary)
 make_notes <- function(n) vapply(seq_len(n), function(i) paste(sample(vocabulary, 40, TRUE, chance), collapse = " "), "")
 notes <- make_notes(20000)
 
-plain_terms <- function(text, training = seq_along(text), least = 20, words = 1:2, idf = TRUE) {
+plain_terms <- function(text, training = seq_along(text), least = 20, phrases = 1:2, idf = TRUE) {
   tokens <- strsplit(tolower(text), "[^[:alnum:]']+")
   terms <- lapply(tokens, function(w) c(w, if (2 %in% words) paste(head(w, -1), w[-1])))
   in_rows <- table(unlist(lapply(terms[training], unique)))
@@ -25,7 +25,7 @@ plain_terms <- function(text, training = seq_along(text), least = 20, words = 1:
 }
 
 frame <- kw("new_frame")(data.frame(note = notes))
-step <- pre_text(words = 1:2, in_at_least = 20, in_at_most = 0.5, top = 1e5, weight = "tfidf", drop_common = FALSE)
+step <- pre_text(phrases = 1:2, in_at_least = 20, in_at_most = 0.5, top = 1e5, count_as = "tfidf", drop_common = FALSE)
 ours <- seconds_of(kw("learn_step")(step, frame, kw("new_target")(rnorm(20000)), 1)$frame$sparse)
 theirs <- seconds_of(plain_terms(notes))
 columns <- sub("^note_", "", colnames(ours$value))
@@ -42,7 +42,7 @@ table <- data.frame(note = some, y = ifelse(score + rnorm(2000) > median(score),
 penalties <- signif(exp(seq(log(0.1), log(1e-3), length.out = 20)), 6)
 job <- brief(table, "y", event = "yes", text = "note")
 plan <- plan_comparison(
-  job, candidates(text = pipeline(pre_text(words = among(list(1, 1:2)), in_at_least = among(5, 10, 20), top = 1e5,
+  job, candidates(text = pipeline(pre_text(phrases = among(list(1, 1:2)), in_at_least = among(5, 10, 20), top = 1e5,
                                            weight = among("count", "tfidf"), drop_common = FALSE),
                                   fam_penalised(penalty = among(penalties), lasso_share = 1))),
   splits = split_kfold(5), metrics = "log_loss", seed = 1

@@ -6,11 +6,11 @@ table <- made_up_table(2000, 12)[c(paste0("x", 1:12), "class")]
 complexities <- signif(exp(seq(log(1e-5), log(0.1), length.out = 202)), 6)
 job <- brief(table, "class", event = "yes")
 plan <- plan_comparison(
-  job, candidates(tree = fam_tree(complexity = among(complexities), impurity = among("gini", "information"), min_leaf = 5)),
+  job, candidates(tree = fam_tree(pruning = among(complexities), impurity = among("gini", "information"), min_leaf = 5)),
   splits = split_kfold(10), metrics = "log_loss", seed = 1
 )
 rows <- rows_by_split(plan)
-settings <- expand.grid(impurity = c("gini", "information"), complexity = complexities, stringsAsFactors = FALSE)
+settings <- expand.grid(impurity = c("gini", "information"), pruning = complexities, stringsAsFactors = FALSE)
 
 data <- transform(table, class = factor(class))
 grow <- function(impurity, training) {
@@ -18,7 +18,7 @@ grow <- function(impurity, training) {
                control = rpart::rpart.control(minsplit = 14, minbucket = 5, cp = 0, xval = 0, maxcompete = 0, maxsurrogate = 0))
 }
 score_one <- function(i, s) {
-  fit <- rpart::prune(grow(settings$impurity[i], rows[[s]]$training), settings$complexity[i])
+  fit <- rpart::prune(grow(settings$impurity[i], rows[[s]]$training), settings$pruning[i])
   p <- predict(fit, data[rows[[s]]$validation, ])
   truth <- as.integer(data$class[rows[[s]]$validation])
   -mean(log(pmax(p[cbind(seq_along(truth), truth)], 1e-15)))

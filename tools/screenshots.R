@@ -49,8 +49,8 @@ photograph_page <- function(page, name) {
 plan <- file.path("inst", "extdata", "pots-plan.yml")
 photograph("demo", c("exec/kilnwright", "demo", "--out", results), "$ kilnwright demo")
 photograph("preview", c("exec/kilnwright", "preview", plan), "$ kilnwright preview pots-plan.yml")
-photograph("command-standings", c("exec/kilnwright", "standings", results, "--by", "log_loss", "--top", "10"),
-           "$ kilnwright standings demo-results --by log_loss --top 10")
+photograph("command-standings", c("exec/kilnwright", "standings", results, "--metric", "log_loss", "--top", "10"),
+           "$ kilnwright standings demo-results --metric log_loss --top 10")
 file.copy(file.path(results, "figures", "standings.png"), file.path(folder, "standings.png"), overwrite = TRUE)
 file.copy(file.path(results, "figures", "tuning-tree.png"), file.path(folder, "tuning.png"), overwrite = TRUE)
 
@@ -79,8 +79,8 @@ sealed <- set_aside(job, share = 0.2, seed = 7)
 cmp <- run_comparison(sealed, candidates(
   baseline = fam_baseline(),
   penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-3, 1, "log", 6), lasso_share = among(0, 1))),
-  tree = pipeline(pre_missing(), fam_tree(complexity = from_to(1e-3, 0.1, "log", 8), min_leaf = among(2, 5, 10, 20))),
-  forest = pipeline(ready, fam_forest(trees = 200, min_leaf = among(2, 10)))
+  tree = pipeline(pre_missing(), fam_tree(pruning = from_to(1e-3, 0.1, "log", 8), min_leaf = among(2, 5, 10, 20))),
+  forest = pipeline(ready, fam_forest(trees = 200, min_node = among(2, 10)))
 ), splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41, keep = c("training_scores", "all_predictions"), quiet = TRUE)
 kept <- tempfile(fileext = ".rds")
 saveRDS(cmp, kept)

@@ -5,7 +5,8 @@
 # test    = demo + every model package and what the tests use
 # develop = test + documentation, linting, coverage, benchmarks
 #
-# lightgbm is left to the user: it takes long to compile.
+# lightgbm is left to the user: it takes long to compile. ANN2 brings new versions of much
+# else, so only developers get it.
 
 wanted_packages <- function(level, description = "DESCRIPTION") {
   fields <- read.dcf(description, fields = c("Imports", "LinkingTo", "Suggests"))[1, ]
@@ -15,7 +16,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   }
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("htmltools", "nnet", "optparse")
-  models <- c("ANN2", "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
+  models <- c("C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
   tests <- c(models, "testthat", "withr", "readxl", "nanoparquet")
   wanted <- switch(level,
     demo = c(imports, command_line),

@@ -14,11 +14,11 @@ print(findings)
 # All remedies at once: id, group, twin column and missing codes go into the brief,
 # the rest becomes a list of steps to begin a pipeline with.
 mended <- apply_remedies(job, findings)
-print(mended$job)
+print(mended$brief)
 
 # Seal the rows that nothing may touch, now that the group is declared, and see
 # whether they look like the others.
-job <- set_aside(mended$job, share = 0.2, seed = 7)
+job <- set_aside(mended$brief, share = 0.2, seed = 7)
 print(head(compare_set_aside(job), 3))
 
 # Pictures.
@@ -39,7 +39,7 @@ rivals <- candidates(
   without_notes = pipeline(pre_missing(), pre_dates(), pre_rare_levels(20), pre_onehot(), pre_scale(),
                            fam_penalised(penalty = from_to(0.001, 0.1, "log", 12), lasso_share = 1)),
   with_notes = pipeline(pre_missing(), pre_dates(), pre_rare_levels(20),
-                        pre_text(words = among(list(1, 1:2)), in_at_least = 10, top = among(20, 80)),
+                        pre_text(phrases = among(list(1, 1:2)), in_at_least = 10, top = among(20, 80)),
                         optional(pre_derive(damp = humidity_pct / pmax(drying_days, 1))),
                         pre_onehot(), pre_scale(),
                         fam_penalised(penalty = from_to(0.001, 0.1, "log", 12), lasso_share = 1))

@@ -13,7 +13,7 @@ print(describe_family("boosted", job))
 
 # Predicts the share of events among the training rows with the nearest value of the
 # best single column. One fit serves every width, so `width` is a path.
-fam_one_column <- define_family("one_column", kinds = "two_class", along = "width",
+fam_one_column <- define_family("one_column", kinds = "two_class", path = "width",
   fit = function(x, y, weights, settings, seed, threads) {
     event <- as.integer(y) == 2L
     apart <- abs(colMeans(x[event, , drop = FALSE]) - colMeans(x[!event, , drop = FALSE])) / (apply(x, 2, stats::sd) + 1e-9)

@@ -14,7 +14,7 @@ ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
 rivals <- candidates(
   baseline = fam_baseline(),
   penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-4, 1, "log", 15), lasso_share = among(0, 1))),
-  tree = pipeline(pre_missing(), fam_tree(complexity = from_to(1e-4, 0.1, "log", 15), min_leaf = among(5, 20)))
+  tree = pipeline(pre_missing(), fam_tree(pruning = from_to(1e-4, 0.1, "log", 15), min_leaf = among(5, 20)))
 )
 plan <- plan_comparison(job, rivals, splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41)
 preview(plan)
@@ -28,7 +28,7 @@ compare_pairs(cmp)
 diagnose(cmp)
 
 # another candidate on the same splits, then more finely around the best
-cmp <- extend_comparison(cmp, candidates(forest = pipeline(ready, fam_forest(trees = 200, min_leaf = among(2, 10)))), quiet = TRUE)
+cmp <- extend_comparison(cmp, candidates(forest = pipeline(ready, fam_forest(trees = 200, min_node = among(2, 10)))), quiet = TRUE)
 cmp <- extend_comparison(cmp, refine_ranges(cmp, "penalised"), quiet = TRUE)
 standings(cmp, level = "candidates")
 

@@ -44,7 +44,7 @@ toy_comparison <- function() {
     store$cmp <- quiet_run(
       toy_brief(), candidates(
         baseline = fam_baseline(),
-        tree = pipeline(pre_missing(), fam_tree(complexity = among(0.001, 0.01, 0.05, 0.2),
+        tree = pipeline(pre_missing(), fam_tree(pruning = among(0.001, 0.01, 0.05, 0.2),
                                                 impurity = among("gini", "information"))),
         penalised = fam_penalised(penalty = from_to(0.001, 1, "log", 5), lasso_share = among(0, 1))
       ),

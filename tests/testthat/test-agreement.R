@@ -70,7 +70,7 @@ loop_predict <- list(
     grown <- rpart::rpart(y ~ ., data[train, ], method = if (kind == "number") "anova" else "class",
                           parms = if (kind != "number") list(split = "gini"),
                           control = rpart::rpart.control(minsplit = 20, minbucket = 7, cp = 0, xval = 0, maxcompete = 0))
-    predict(rpart::prune(grown, setting$complexity), data[test, ])
+    predict(rpart::prune(grown, setting$pruning), data[test, ])
   }
 )
 
@@ -82,7 +82,7 @@ toy_candidates <- list(
   baseline = fam_baseline(),
   linear = fam_linear(),
   penalised = fam_penalised(penalty = among(penalties), lasso_share = among(0, 0.5)),
-  tree = fam_tree(complexity = among(0, 0.01, 0.05))
+  tree = fam_tree(pruning = among(0, 0.01, 0.05))
 )
 
 for (kind in names(outcomes)) {
@@ -111,7 +111,7 @@ for (kind in names(outcomes)) {
   test_that(paste("forest scores equal direct calls of the package with the same seeds:", kind), {
     table <- toy(120)
     job <- toy_brief(kind, table)
-    plan <- plan_comparison(job, candidates(forest = fam_forest(trees = among(3, 20), min_leaf = among(1, 10), columns_tried = 0.5)),
+    plan <- plan_comparison(job, candidates(forest = fam_forest(trees = among(3, 20), min_node = among(1, 10), columns_tried = 0.5)),
                             splits = split_kfold(3), seed = 5, metrics = metrics_of[[kind]])
     cmp <- quiet_run(plan)
     work <- kw("compile_work")(plan$spaces, cmp$results$tables)
@@ -125,7 +125,7 @@ for (kind in names(outcomes)) {
       rows <- rows_by_split(cmp)[[s]]
       target <- if (kind == "number") y else factor(y, class_order(kind))
       direct <- ranger::ranger(x = x[rows$training, ], y = target[rows$training], num.trees = setting$trees, mtry = 3,
-                               min.node.size = setting$min_leaf, probability = kind != "number", num.threads = 1,
+                               min.node.size = setting$min_node, probability = kind != "number", num.threads = 1,
                                seed = kw("derive_seed")(5, key))
       p <- predict(direct, x[rows$validation, ], num.threads = 1)$predictions
       ours <- vapply(cmp$results$scores, function(m) m[at, s], numeric(1))

@@ -57,7 +57,7 @@ bad_input <- list(
   "value out of bounds" = list(quote(fam_penalised(lasso_share = 1.5)), "kw_error_argument", "lasso_share.*fam_penalised.*at most 1.*1.5"),
   "value misspelt" = list(quote(fam_tree(impurity = "ginni")), "kw_error_argument", "ginni.*Did you mean 'gini'"),
   "value twice" = list(quote(among(1, 2, 1)), "kw_error_argument", "more than once"),
-  "rule in unknown name" = list(quote(rule_out(candidates(t = fam_tree(complexity = sensible())), complexty < 1)), "kw_error_rule", "complexty.*complexity"),
+  "rule in unknown name" = list(quote(rule_out(candidates(t = fam_tree(pruning = sensible())), prunning < 1)), "kw_error_rule", "prunning.*pruning"),
   "rule removes nothing" = list(quote(plan_comparison(brief(pots, "cracked", ignore = "notes"), rule_out(candidates(t = fam_tree(min_leaf = among(1, 2))), min_leaf > 9), seed = 1)), "kw_error_rule", "removes no setting"),
   "rule removes everything" = list(quote(plan_comparison(brief(pots, "cracked", ignore = "notes"), rule_out(candidates(t = fam_tree(min_leaf = among(1, 2))), min_leaf < 9), seed = 1)), "kw_error_rule", "No setting of the candidate 't'"),
   "family gets categories" = list(quote(plan_comparison(brief(pots, "cracked"), candidates(a = pipeline(pre_missing(), fam_linear())), seed = 1)), "kw_error_plan", "'a'.*numbers only.*pre_onehot"),
@@ -68,9 +68,9 @@ bad_input <- list(
   "arguments beside a plan" = list(quote(preview(read_plan(plan_text(base_plan, "candidates: {b: baseline}")), seed = 1)), "kw_error_argument", "complete in itself"),
   "plan file absent" = list(quote(read_plan("no-such-plan.yml")), "kw_error_plan_file", "no-such-plan.yml"),
   "plan file no YAML" = list(quote(read_plan(plan_text("brief: {table: a, outcome: [b", "seed: 1"))), "kw_error_plan_file", "no valid YAML.*line"),
-  "plan key unknown" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {complexty: 1}}}"))), "kw_error_plan_file", "complexty.*candidates > t > tree.*complexity"),
+  "plan key unknown" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {prunning: 1}}}"))), "kw_error_plan_file", "prunning.*candidates > t > tree.*pruning"),
   "plan key unknown at the top" = list(quote(read_plan(plan_text(base_plan, "candidate: {t: tree}"))), "kw_error_plan_file", "'candidate'.*candidates"),
-  "plan value of wrong type" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {complexity: lots}}}"))), "kw_error_plan_file", "number.*'lots'.*complexity"),
+  "plan value of wrong type" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {pruning: lots}}}"))), "kw_error_plan_file", "number.*'lots'.*pruning"),
   "plan step unknown" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: [misssing, tree]}"))), "kw_error_plan_file", "misssing.*missing"),
   "plan rule with a call" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {min_leaf: [1, 2]}}}", "rule_out: [\"min_leaf == system('id')\"]"))), "kw_error_plan_file", "more than comparisons"),
   "plan metric list of maps" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: tree}", "metrics: {a: b}"))), "kw_error_plan_file", "metrics"),
@@ -106,7 +106,7 @@ test_that("a family that fails on one split fails there only, and is not ranked"
   pre_picky <- define_step("picky", learn = function(frame, target, settings, seed) {
     if (7 %in% target$source_row) stop("row seven is unlucky") else list(state = NULL, training = NULL)
   }, use = function(state, frame) frame)
-  cmp <- quiet_run(toy_brief("number", table), candidates(plain = fam_baseline(), picky = pipeline(optional(pre_picky()), fam_tree(complexity = among(0.01, 0.1)))),
+  cmp <- quiet_run(toy_brief("number", table), candidates(plain = fam_baseline(), picky = pipeline(optional(pre_picky()), fam_tree(pruning = among(0.01, 0.1)))),
                    splits = split_kfold(4), seed = 2) |> tryCatch(error = identity)
   found <- failures(cmp)
   expect_identical(nrow(found), 2L * 3L)

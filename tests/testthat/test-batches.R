@@ -21,14 +21,14 @@ moody_family <- function() {
 moody_plan <- function(...) {
   table <- toy(120)
   plan_comparison(brief(table[c("x1", "x2", "number")], "number"),
-                  candidates(m = moody_family()(mood = among(moods), times = among(0.5, 1, 2)), t = fam_tree(complexity = among(0, 0.01, 0.1))),
+                  candidates(m = moody_family()(mood = among(moods), times = among(0.5, 1, 2)), t = fam_tree(pruning = among(0, 0.01, 0.1))),
                   splits = split_kfold(3), metrics = c("rmse", "mae"), seed = 4, ...)
 }
 
 test_that("a fit that fails, warns or predicts nothing touches no other fit of its unit", {
   plan <- moody_plan()
   cmp <- quiet_run(plan, workers = 1, keep = "training_scores")
-  table <- plan$job$table
+  table <- plan$brief$table
   rows <- rows_by_split(plan)
   found <- scores_by_split(cmp)
   settings <- standings(cmp)[c("candidate", "setting", "mood", "times")]

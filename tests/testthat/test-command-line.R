@@ -7,7 +7,7 @@ small_plan <- function(...) {
     "  outcome: cracked, event: yes, id: pot_id, group: firing_id, ignore: [shrinkage_pct, grade, notes],",
     "  missing_codes: {glaze: n/r, drying_days: -999}}",
     "set_aside: {share: 0.2, seed: 7}",
-    "candidates: {baseline: baseline, tree: {tree: {complexity: [1e-3, 0.01, 0.1]}}}",
+    "candidates: {baseline: baseline, tree: {tree: {pruning: [1e-3, 0.01, 0.1]}}}",
     "splits: {kfold: {k: 4}}", "seed: 41", ...
   ), file)
   file
@@ -32,11 +32,11 @@ test_that("run, standings and predict work together, and agree with the R functi
   saved <- as.data.frame(data.table::fread(file.path(folder, "standings.csv")))
   deciding <- saved[saved$metric == "auc", ]
   expect_equal(deciding$mean, standings(cmp)$mean)
-  expect_equal(deciding$complexity, standings(cmp)$complexity)
+  expect_equal(deciding$pruning, standings(cmp)$pruning)
   model <- fit_final(select_final(cmp, "best_mean"))
-  expect_equal(jsonlite::read_json(file.path(folder, "choice.json"))$values$complexity, model$value)
+  expect_equal(jsonlite::read_json(file.path(folder, "choice.json"))$values$pruning, model$value)
 
-  shown <- command("standings", folder, "--by", "log_loss", "--top", "2")
+  shown <- command("standings", folder, "--metric", "log_loss", "--top", "2")
   expect_match(shown$out[1], "Standings by log_loss \\(lower is better\\)")
   expect_length(shown$out, 5)
   listed <- command("standings", folder, "--csv")
@@ -146,7 +146,7 @@ test_that("select chooses again from a journal by another rule, and report write
   write.csv(toy(100), table, row.names = FALSE)
   plan <- file.path(folder, "plan.yml")
   writeLines(c("brief: {table: toy.csv, outcome: two, event: \"yes\", ignore: [number, three, batch]}",
-               "candidates: {b: [{baseline: {}}], t: [missing, {tree: {complexity: [0.001, 0.01]}}]}",
+               "candidates: {b: [{baseline: {}}], t: [missing, {tree: {pruning: [0.001, 0.01]}}]}",
                "splits: {kfold: {k: 5}}", "seed: 4"), plan)
   journal <- file.path(folder, "run.sqlite")
   ran <- command("run", plan, "--out", file.path(folder, "out"), "--journal", journal, "--workers", "1", "--quiet")

@@ -9,7 +9,7 @@ poison <- function(job) {
 
 test_that("nothing reads the sealed rows before score_set_aside()", {
   job <- poison(set_aside(pots_brief(), share = 0.25, seed = 3))
-  plan <- plan_comparison(job, candidates(tree = fam_tree(complexity = sensible()), linear = fam_linear()),
+  plan <- plan_comparison(job, candidates(tree = fam_tree(pruning = sensible()), linear = fam_linear()),
                           splits = split_kfold(3), seed = 1)
   capture.output(print(job), print(plan), print(preview(plan)))
   cmp <- quiet_run(plan)

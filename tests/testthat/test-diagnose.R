@@ -11,11 +11,11 @@ test_that("edges, values that hardly matter and shares of variance are told", {
   fam_known <- known_family()
   cmp <- quiet_run(toy_brief("number"), candidates(k = pipeline(fam_known(a = among(4, 5, 6, 8), b = among(1, 2, 3)))), splits = split_kfold(5), seed = 1)
   found <- diagnose(cmp)
-  edge <- found[found$finding == "at the edge" & grepl(", a", found$where), ]
-  expect_match(edge$says, "the best value, 4, is the lowest")
+  edge <- found[found$code == "at_the_edge" & grepl(", a", found$where), ]
+  expect_match(edge$detail, "the best value, 4, is the lowest")
   expect_match(edge$remedy, "lower")
-  expect_match(found$where[found$finding == "hardly matters"], "k, b")
-  shares <- hyperparameter_shares(cmp)
+  expect_match(found$where[found$code == "hardly_matters"], "k, b")
+  shares <- hyperparameter_importance(cmp)
   expect_gt(shares$share[shares$hyperparameter == "a"], 0.999)
   expect_lt(shares$share[shares$hyperparameter == "b"], 1e-6)
   # an analysis of variance by the standard function
@@ -38,10 +38,10 @@ test_that("a fold whose outcomes are broken is found, with what is different abo
   cmp <- quiet_run(job, candidates(l = pipeline(pre_drop(columns = "machine"), pre_onehot(), fam_linear()), b = fam_baseline()),
                    splits = split_columns(names), metrics = "rmse", seed = 2)
   odd <- diagnose(cmp)
-  odd <- odd[odd$finding == "odd split", ]
+  odd <- odd[odd$code == "odd_split", ]
   expect_identical(odd$where, "split 4")
-  expect_match(odd$says, "differ most in machine \\((new 100|old 0) % against (0|100) %\\), number")
-  expect_match(odd$says, "worse there")
+  expect_match(odd$detail, "differ most in machine \\((new 100|old 0) % against (0|100) %\\), number")
+  expect_match(odd$detail, "worse there")
 })
 
 test_that("ranges are refined around the best region and widened at edges, and extending runs only what is new", {
@@ -68,8 +68,8 @@ test_that("ranges are refined around the best region and widened at edges, and e
 })
 
 test_that("searches are compared by what they found and spent; other data or splits are refused", {
-  run <- function(search, seed = 1, job = toy_brief("number")) {
-    quiet_run(job, candidates(t = fam_tree(complexity = from_to(1e-4, 0.5, "log"), min_leaf = among(2, 5))), search = search, splits = split_kfold(3), seed = seed)
+  run <- function(search, seed = 1, brief = toy_brief("number")) {
+    quiet_run(brief, candidates(t = fam_tree(pruning = from_to(1e-4, 0.5, "log"), min_leaf = among(2, 5))), search = search, splits = split_kfold(3), seed = seed)
   }
   grid <- run(search_grid(4))
   random <- run(search_random(6))
@@ -83,7 +83,7 @@ test_that("searches are compared by what they found and spent; other data or spl
   expect_error(join_comparisons(a = grid, b = stopped), "No setting of 'b' is ranked", class = "kw_error_select")
   expect_error(join_comparisons(a = grid, b = run(search_grid(4), seed = 2)), "splits", class = "kw_error_select")
   other <- toy(seed = 5)
-  expect_error(join_comparisons(a = grid, b = run(search_grid(4), job = toy_brief("number", other))), "data", class = "kw_error_select")
+  expect_error(join_comparisons(a = grid, b = run(search_grid(4), brief = toy_brief("number", other))), "data", class = "kw_error_select")
 })
 
 test_that("variance shares, shortlist and Tibshirani's correction of 10,000 settings x 50 splits take seconds", {
@@ -93,7 +93,7 @@ test_that("variance shares, shortlist and Tibshirani's correction of 10,000 sett
   big <- cmp
   big$results$candidate <- rep(2L, n)
   big$results$row <- seq_len(n)
-  big$results$tables[[2]] <- kw("plain_frame")(list(complexity = rep(seq_len(100), 100), impurity = rep(c("gini", "information"), each = n / 2)), n)
+  big$results$tables[[2]] <- kw("plain_frame")(list(pruning = rep(seq_len(100), 100), impurity = rep(c("gini", "information"), each = n / 2)), n)
   split <- cmp$plan$splits[[1]]
   big$plan$splits <- lapply(1:50, function(i) modifyList(split, list(rep = (i - 1) %/% 10 + 1, part = (i - 1) %% 10 + 1)))
   big$plan$undefined <- lapply(cmp$plan$undefined, function(u) rep(NA_character_, 50))
@@ -103,10 +103,10 @@ test_that("variance shares, shortlist and Tibshirani's correction of 10,000 sett
   took <- system.time({
     list <- shortlist(big, all = TRUE)
     found <- optimism(big)
-    shares <- hyperparameter_shares(big)
+    shares <- hyperparameter_importance(big)
   })[["elapsed"]]
   expect_identical(nrow(list), as.integer(n))
   expect_identical(nrow(shares), 2L)
-  expect_gt(found$optimism[found$estimate == "tibshirani"], 0.1)
+  expect_gt(found$optimism[found$estimate == "fold_corrected"], 0.1)
   message("10,000 x 50: ", round(took, 1), " s")
 })

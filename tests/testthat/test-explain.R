@@ -31,15 +31,15 @@ test_that("importance is the loss of score when a column is shuffled, and a usel
 test_that("dependence of a linear model is its line, of a category its shift", {
   model <- fit_final(number_choice())
   fit <- lm(number ~ x1 + x2 + x3 + colour, toy())
-  found <- dependence(model, "x1", rows = 1000)
+  found <- column_effect(model, "x1", rows = 1000)
   slope <- diff(found$mean$mean) / diff(found$mean$x1)
   expect_equal(slope, rep(unname(coef(fit)["x1"]), length(slope)))
   expect_identical(nrow(found$rows), 150L * nrow(found$mean))
-  colour <- dependence(model, "colour")$mean
+  colour <- column_effect(model, "colour")$mean
   expect_equal(colour$mean[colour$colour == "red"] - colour$mean[colour$colour == "blue"], unname(coef(fit)["colourred"]))
-  two <- dependence(model, c("x1", "colour"), points = 5)$mean
+  two <- column_effect(model, c("x1", "colour"), points = 5)$mean
   expect_identical(nrow(two), 15L)
-  expect_error(dependence(model, "nothing"), class = "kw_error_brief")
+  expect_error(column_effect(model, "nothing"), class = "kw_error_brief")
   expect_s3_class(draw_dependence(model, c("x1", "x2")), "ggplot")
 })
 

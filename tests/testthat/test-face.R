@@ -6,7 +6,7 @@ test_that("the standings figure shows means, errors and every split's score", {
   best <- table[!duplicated(table$candidate), ]
   data <- built(draw_standings(cmp))
   expect_identical(nrow(data[[1]]), 3L * 10L)
-  ours <- scores_by_split(cmp, by = "auc")
+  ours <- scores_by_split(cmp, metric = "auc")
   ours <- ours[paste(ours$candidate, ours$setting) %in% paste(best$candidate, best$setting), ]
   expect_equal(sort(data[[1]]$x), sort(ours$validation))
   expect_equal(sort(data[[2]]$x), sort(best$mean - best$sd))
@@ -23,14 +23,14 @@ test_that("the tuning figure shows score against hyperparameter, with the best m
   data <- built(plot)
   expect_equal(sort(data[[6]]$y), sort(tree$mean))
   expect_equal(sort(data[[4]]$y), sort(tree$training))
-  long <- scores_by_split(cmp, by = "auc")
+  long <- scores_by_split(cmp, metric = "auc")
   long <- long[long$candidate == "tree", ]
   expect_equal(sort(data[[3]]$y), sort(as.vector(tapply(long$validation, list(long$setting, long$`repeat`), mean))))
   ring <- data[[length(data)]]
-  expect_equal(c(10^ring$x, ring$y), c(tree$complexity[1], tree$mean[1]))
+  expect_equal(c(10^ring$x, ring$y), c(tree$pruning[1], tree$mean[1]))
   expect_identical(length(unique(data[[6]]$linetype)), 2L)
   expect_identical(length(unique(data[[7]]$shape)), 2L)
-  expect_match(plot$labels$x, "complexity \\(log scale\\)")
+  expect_match(plot$labels$x, "pruning \\(log scale\\)")
   expect_match(plot$labels$y, "AUC \\(higher is better\\)")
   words <- built(draw_tuning(cmp, "tree", along = "impurity"))
   expect_equal(range(words[[3]]$y), range(tree$mean))
@@ -39,7 +39,7 @@ test_that("the tuning figure shows score against hyperparameter, with the best m
 })
 
 test_that("the axis of a numeric outcome's metric carries the outcome's unit", {
-  cmp <- quiet_run(toy_brief("number"), candidates(t = fam_tree(complexity = among(0.01, 0.1))), splits = split_kfold(2), seed = 1)
+  cmp <- quiet_run(toy_brief("number"), candidates(t = fam_tree(pruning = among(0.01, 0.1))), splits = split_kfold(2), seed = 1)
   expect_match(draw_standings(cmp)$labels$x, "RMSE, in units of number \\(lower is better\\)")
 })
 
@@ -48,7 +48,7 @@ test_that("prints fit 80 columns", {
   plan <- plan_comparison(job, splits = split_kfold(5), search = search_grid(2), seed = 1)
   cmp <- toy_comparison()
   choice <- select_final(cmp)
-  for (thing in list(job, plan$rivals, plan$rivals$pipelines$forest, plan, preview(plan), cmp, choice, fit_final(choice), fam_forest(),
+  for (thing in list(job, plan$candidates, plan$candidates$pipelines$forest, plan, preview(plan), cmp, choice, fit_final(choice), fam_forest(),
                      pre_missing(columns = of_kind("number")), from_to(0, 1), among(1:30), search_grid(), split_kfold(3))) {
     lines <- capture.output(print(thing))
     expect_lte(max(nchar(lines)), 80)

@@ -24,23 +24,23 @@ configurations <- list(
   boosted = list(list(), list(depth = 1, rate = 1, row_share = 1), list(min_leaf = 50, row_share = 0.9), list(depth = 8, min_leaf = 1),
                  if (requireNamespace("lightgbm", quietly = TRUE)) list(package = "lightgbm", column_share = 0.5)),
   discriminant = list(list(), list(shape = "quadratic"), list(shape = "regularised"), list(shape = "regularised", pooling = 0, roundness = 1)),
-  forest = list(list(), list(min_leaf = 1, columns_tried = 1), list(min_leaf = 60, columns_tried = 0.01),
-                list(row_share = 0.3, split_rule = "random_cut")),
+  forest = list(list(), list(min_node = 1, columns_tried = 1), list(min_node = 60, columns_tried = 0.01),
+                list(row_share = 0.3, cut_rule = "random_cut")),
   naive_bayes = list(list(), list(density = "kernel"), list(add = 0)),
   count_bayes = list(list(), list(add = 100)),
   neighbours = list(list()),
-  neural = list(list(), list(layers = 2, units = 3, early_stop = TRUE), list(momentum = 0, decay = 1, epochs = 3)),
+  neural = list(list(), list(units = 3, early_stop = TRUE), list(units = 1, decay = 1, epochs = 3)),
   penalised = list(list(), list(lasso_share = 0), list(lasso_share = 1)),
   rules = list(list(), list(rounds = 5), list(min_leaf = 40, most_rules = 1), list(confidence = 1)),
   adaptive_splines = list(list(), list(degree = 2), list(degree = 3)),
-  support_vectors = list(list(), list(kernel = "linear"), list(kernel = "polynomial", degree = 3), list(cost = 1e-3), list(cost = 100, reach = 3)),
+  support_vectors = list(list(), list(kernel = "linear"), list(kernel = "polynomial", degree = 3), list(cost = 1e-3), list(cost = 100, width = 0.41)),
   tree = list(list(), list(min_leaf = 1, depth = 30), list(min_leaf = 50, impurity = "information"), list(depth = 1))
 )
 paths <- list(
   boosted = c(1, 2, 7, 30), forest = c(1, 2, 7, 30), penalised = c(0, 1e-6, 0.01, 0.2, 5, 1e4), adaptive_splines = c(1, 2, 5, 21, 400),
   tree = c(0, 1e-6, 0.003, 0.02, 0.3, 1),
   neighbours = expand.grid(neighbours = c(1, 2, 9, 120, 500), weighting = c("equal", "inverse", "fading"),
-                           distance = c("straight", "city", "largest"), stringsAsFactors = FALSE)
+                           distance = c("euclidean", "manhattan", "chebyshev"), stringsAsFactors = FALSE)
 )
 path_values <- function(name) {
   values <- paths[[name]]
@@ -127,17 +127,17 @@ test_that("a tree's path agrees with pruning, missing values, surrogates and uns
   definition <- definitions$tree
   columns <- table[c("x1", "x2", "x3", "colour")]
   for (y in list(table$number, factor(table$three))) {
-    settings <- list(complexity = c(0, 0.005, 0.02, 0.1), impurity = "gini", min_leaf = 2, depth = 30)
+    settings <- list(pruning = c(0, 0.005, 0.02, 0.1), impurity = "gini", min_leaf = 2, depth = 30)
     fitted <- kw("fit_family")(definition, columns[1:200, ], kw("new_target")(y[1:200]), settings, 1)
-    ours <- kw("predict_family")(fitted, columns[201:300, ], settings$complexity)
+    ours <- kw("predict_family")(fitted, columns[201:300, ], settings$pruning)
     grown <- rpart::rpart(y ~ ., cbind(columns, y = y)[1:200, ], method = if (is.factor(y)) "class" else "anova",
                           control = rpart::rpart.control(cp = 0, minsplit = 5, minbucket = 2, xval = 0, maxcompete = 0))
     for (i in 1:4) {
-      theirs <- predict(rpart::prune(grown, settings$complexity[i]), columns[201:300, ])
+      theirs <- predict(rpart::prune(grown, settings$pruning[i]), columns[201:300, ])
       expect_equal(unname(if (is.factor(y)) ours[, , i] else ours[, i]), unname(theirs))
     }
     # a level that a node's rows lack, and no majority to follow: the row stays there
-    small <- kw("fit_family")(definition, columns[1:60, ], kw("new_target")(y[1:60]), utils::modifyList(settings, list(min_leaf = 1, complexity = 0)), 1)
+    small <- kw("fit_family")(definition, columns[1:60, ], kw("new_target")(y[1:60]), utils::modifyList(settings, list(min_leaf = 1, pruning = 0)), 1)
     grown <- rpart::rpart(y ~ ., cbind(columns, y = y)[1:60, ], method = if (is.factor(y)) "class" else "anova",
                           control = rpart::rpart.control(cp = 0, minsplit = 2, minbucket = 1, xval = 0, maxcompete = 0))
     theirs <- predict(rpart::prune(grown, 0), columns[61:300, ])
@@ -162,7 +162,7 @@ test_that("a sparse and a dense matrix give the same penalised fit and the same 
   x <- round(pmax(data$x, 0), 1)
   sparse <- methods::as(methods::as(x, "CsparseMatrix"), "generalMatrix")
   for (name in c("penalised", "forest")) {
-    settings <- if (name == "penalised") list(penalty = c(0.01, 0.1), lasso_share = 1) else list(trees = 20, columns_tried = 0.5, min_leaf = 5, row_share = 1, split_rule = "usual")
+    settings <- if (name == "penalised") list(penalty = c(0.01, 0.1), lasso_share = 1) else list(trees = 20, columns_tried = 0.5, min_node = 5, row_share = 1, cut_rule = "usual")
     value <- if (name == "penalised") 0.01 else 20
     p <- lapply(list(x, sparse), function(m) kw("predict_family")(kw("fit_family")(definitions[[name]], m, kw("new_target")(data$y), settings, 3), m, value))
     expect_equal(p[[1]], p[[2]], tolerance = 1e-6)

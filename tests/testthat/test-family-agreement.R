@@ -90,7 +90,7 @@ test_that("nearest neighbours equal a plain loop, for every distance, weighting,
   d$x <- round(2 * d$x)
   d$x[160, ] <- d$x[10, ]
   w <- withr::with_seed(3, sample(0:3, 150, TRUE))
-  far <- list(straight = function(a, b) sqrt(sum((a - b)^2)), city = function(a, b) sum(abs(a - b)), largest = function(a, b) max(abs(a - b)))
+  far <- list(euclidean = function(a, b) sqrt(sum((a - b)^2)), manhattan = function(a, b) sum(abs(a - b)), chebyshev = function(a, b) max(abs(a - b)))
   definition <- kw("member_fam_neighbours")()
   values <- expand.grid(neighbours = c(1, 4, 30), weighting = c("equal", "inverse", "fading"), distance = names(far), stringsAsFactors = FALSE)
   values <- kw("plain_frame")(as.list(values), nrow(values))
@@ -171,7 +171,7 @@ test_that("support vectors give the packages' decision values, and Platt's curve
   inside <- factor(d$y[d$train] == "yes", levels = c(TRUE, FALSE))
   kernels <- list(radial = kernlab::rbfdot(0.3), polynomial = kernlab::polydot(2, 0.3, 1))
   for (kernel in names(kernels)) {
-    machine <- attr(ours(fam_support_vectors(kernel, cost = 2, reach = 0.3), d), "model")$against_rest[[1]]
+    machine <- attr(ours(fam_support_vectors(kernel, cost = 2, width = sqrt(1 / 0.6)), d), "model")$against_rest[[1]]
     fit <- kernlab::ksvm(d$x[d$train, ], inside, type = "C-svc", kernel = kernels[[kernel]], C = 2, scaled = FALSE)
     theirs <- as.vector(kernlab::predict(fit, d$x[d$test, ], type = "decision"))
     expect_equal(kw("machine_values")(machine$machine, d$x[d$test, ]), theirs, tolerance = 1e-6)
@@ -190,7 +190,7 @@ test_that("support vectors give the packages' decision values, and Platt's curve
   number <- agree("number")
   y <- number$y[number$train]
   fit <- kernlab::ksvm(number$x[number$train, ], (y - mean(y)) / sd(y), type = "eps-svr", kernel = kernels$radial, C = 1, epsilon = 0.1, scaled = FALSE)
-  expect_equal(as.vector(bare(ours(fam_support_vectors(reach = 0.3), number))), mean(y) + sd(y) * as.vector(kernlab::predict(fit, number$x[number$test, ])), tolerance = 1e-6)
+  expect_equal(as.vector(bare(ours(fam_support_vectors(width = sqrt(1 / 0.6)), number))), mean(y) + sd(y) * as.vector(kernlab::predict(fit, number$x[number$test, ])), tolerance = 1e-6)
 })
 
 test_that("held-out probabilities of support vectors do not see a group on both sides", {
@@ -203,13 +203,25 @@ test_that("held-out probabilities of support vectors do not see a group on both 
 test_that("the neural net is that of the package on scaled columns", {
   needs("ANN2")
   d <- agree("many_class")
-  p <- ours(fam_neural(units = 4, layers = 2, epochs = 20), d)
+  p <- ours(fam_neural(package = "ANN2", units = 4, layers = 2, epochs = 20, decay = 1e-4), d)
   x <- scale(d$x[d$train, ])
   net <- kw("with_seed")(9, ANN2::neuralnetwork(x, as.character(d$y[d$train]), hidden.layers = c(4, 4), standardize = FALSE, learn.rates = 0.01, L2 = 1e-4,
                                sgd.momentum = 0.9, n.epochs = 20, batch.size = 32, drop.last = FALSE, val.prop = 0, verbose = FALSE, random.seed = 9))
   theirs <- predict(net, scale(d$x[d$test, ], attr(x, "scaled:center"), attr(x, "scaled:scale")))$probabilities
   expect_equal(bare(p), unname(theirs[, match(levels(d$y), sub("class_", "", colnames(theirs)))]), tolerance = 1e-8)
-  expect_error(ours(fam_neural(rate = 1e6), agree("number")), "rate")
+  expect_error(ours(fam_neural(package = "ANN2", rate = 1e6), agree("number")), "rate")
+})
+
+test_that("the default net is that of nnet on scaled columns", {
+  d <- agree("many_class")
+  p <- ours(fam_neural(units = 4, decay = 0.01, epochs = 50), d)
+  x <- scale(d$x[d$train, ])
+  y <- diag(nlevels(d$y))[as.integer(d$y[d$train]), ]
+  n_weights <- (ncol(x) + 1) * 4 + 5 * ncol(y)
+  start <- kw("with_seed")(9, runif(n_weights, -0.7, 0.7))
+  net <- nnet::nnet(x, y, size = 4, Wts = start, decay = 0.01 * nrow(x) / 2, maxit = 50, softmax = TRUE, trace = FALSE)
+  theirs <- predict(net, scale(d$x[d$test, ], attr(x, "scaled:center"), attr(x, "scaled:scale")))
+  expect_equal(bare(p), unname(theirs), tolerance = 1e-8)
 })
 
 test_that("lightgbm gives the same path as separate runs, where it is installed", {

@@ -34,7 +34,7 @@ test_that("the curves of ROC and precision-recall are means over splits of curve
 test_that("split lines, tuning maps and the confusion table show the comparison's own numbers", {
   cmp <- toy_comparison()
   lines <- draw_split_scores(cmp)$data
-  scores <- scores_by_split(cmp, by = "auc")
+  scores <- scores_by_split(cmp, metric = "auc")
   best <- standings(cmp, level = "candidates")
   for (i in 1:3) {
     expect_equal(lines$score[lines$candidate == best$candidate[i]], scores$validation[scores$candidate == best$candidate[i] & scores$setting == best$setting[i]])
@@ -42,7 +42,7 @@ test_that("split lines, tuning maps and the confusion table show the comparison'
   map <- draw_tuning_map(cmp, "tree")$data
   table <- standings(cmp)
   for (i in seq_len(nrow(map))) {
-    expect_equal(map$mean[i], table$mean[which(table$candidate == "tree" & table$complexity == as.numeric(as.character(map$complexity[i])) & table$impurity == map$impurity[i])])
+    expect_equal(map$mean[i], table$mean[which(table$candidate == "tree" & table$pruning == as.numeric(as.character(map$pruning[i])) & table$impurity == map$impurity[i])])
   }
   expect_s3_class(ggplot2::ggplot_build(draw_tuning_each(cmp, "tree")), "ggplot_built")
   choice <- select_final(cmp)
@@ -59,7 +59,7 @@ test_that("split lines, tuning maps and the confusion table show the comparison'
 test_that("every figure of the verdict is built for numbers and classes", {
   built <- function(plot) expect_s3_class(ggplot2::ggplot_build(plot), "ggplot_built")
   for (kind in c("number", "two_class", "many_class")) {
-    cmp <- quiet_run(toy_brief(kind), candidates(t = fam_tree(complexity = among(0.001, 0.01, 0.1)), b = fam_baseline()), splits = split_kfold(4), seed = 3)
+    cmp <- quiet_run(toy_brief(kind), candidates(t = fam_tree(pruning = among(0.001, 0.01, 0.1)), b = fam_baseline()), splits = split_kfold(4), seed = 3)
     choice <- select_final(cmp, "best_mean")
     model <- fit_final(choice)
     built(draw_split_scores(cmp))

@@ -90,7 +90,7 @@ handed_over <- function() {
     pots$glaze[3] <- "<b>loud</b>"
     job <- brief(pots, "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade", "notes")) |>
       set_aside(share = 0.2, seed = 11)
-    cmp <- quiet_run(job, candidates(baseline = fam_baseline(), "tree <i>" = fam_tree(complexity = among(0.001, 0.01), min_leaf = among(5, 20))),
+    cmp <- quiet_run(job, candidates(baseline = fam_baseline(), "tree <i>" = fam_tree(pruning = among(0.001, 0.01), min_leaf = among(5, 20))),
                      splits = split_kfold(5), seed = 2, workers = 1)
     store$model <- fit_final(select_final(cmp, "best_mean"))
     store$opened <- score_set_aside(store$model)
@@ -139,7 +139,7 @@ test_that("the card says what the model is, and a model from a file says what it
   write_card(again, card)
   expect_match(paste(readLines(card), collapse = "\n"), "Opened once")
   for (call in list(write_report, write_script)) expect_error(call(again, withr::local_tempfile()), "opened from a file", class = "kw_error")
-  expect_error(dependence(again, "wall_mm"), "from a file", class = "kw_error_select")
+  expect_error(column_effect(again, "wall_mm"), "from a file", class = "kw_error_select")
   again$facts$versions$packages[["kilnwright"]] <- "0.0.1"
   again$family$model <- "nonsense"
   expect_error(predict(again, demo_pots()[1:2, ]), "fitted with 0.0.1", class = "kw_error_versions")

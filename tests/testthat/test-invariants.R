@@ -2,8 +2,8 @@ ready <- list(pre_missing(), pre_rare_levels(at_least = among(5, 30)), pre_oneho
 rivals <- candidates(
   baseline = fam_baseline(),
   penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(0.001, 1, "log", 4), lasso_share = among(0, 1))),
-  tree = pipeline(optional(pre_missing()), fam_tree(complexity = among(0, 0.01, 0.1), min_leaf = among(3, 10))),
-  forest = pipeline(ready, fam_forest(trees = among(5, 20), min_leaf = among(2, 8)))
+  tree = pipeline(optional(pre_missing()), fam_tree(pruning = among(0, 0.01, 0.1), min_leaf = among(3, 10))),
+  forest = pipeline(ready, fam_forest(trees = among(5, 20), min_node = among(2, 8)))
 )
 plan_for <- function(rivals, ...) {
   plan_comparison(toy_brief("two_class", toy(160, missing = TRUE), group = "batch"), rivals, splits = split_kfold(3, repeats = 2), seed = 8, ...)

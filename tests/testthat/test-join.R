@@ -1,7 +1,7 @@
 # Workers that join a run from elsewhere.
 
 join_plan <- function() {
-  plan_comparison(toy_brief(), candidates(tree = pipeline(pre_missing(), fam_tree(complexity = among(0.001, 0.05), min_leaf = among(2, 10)))),
+  plan_comparison(toy_brief(), candidates(tree = pipeline(pre_missing(), fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10)))),
                   splits = split_kfold(4), metrics = c("auc", "log_loss"), seed = 8)
 }
 

@@ -3,7 +3,7 @@
 journal_plan <- function(table = toy(), seed = 8, metrics = c("auc", "log_loss"), k = 4) {
   plan_comparison(
     toy_brief(table = table), candidates(
-      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(complexity = among(0.001, 0.05), min_leaf = among(2, 10))),
+      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10))),
       forest = fam_forest(trees = among(10, 40)), near = fam_neighbours(neighbours = among(1, 5, 20), weighting = among("equal", "inverse"))
     ), splits = split_kfold(k), metrics = metrics, seed = seed
   )
@@ -77,7 +77,7 @@ test_that("failures, undefined scores and pooled predictions come back as they w
   DBI::dbDisconnect(con)
   same_numbers(quiet_run(plan, journal = file), plain)
 
-  rows <- plan_comparison(toy_brief("number", table), candidates(t = fam_tree(complexity = among(0.001, 0.1))), splits = split_leave_row(),
+  rows <- plan_comparison(toy_brief("number", table), candidates(t = fam_tree(pruning = among(0.001, 0.1))), splits = split_leave_row(),
                           metrics = "rmse", seed = 1)
   pooled <- journal_file()
   quiet_run(rows, journal = pooled)
@@ -156,7 +156,7 @@ test_that("killed at random moments and resumed ends as if nothing had happened"
   file <- journal_file()
   plan_file <- withr::local_tempfile(fileext = ".rds")
   plan <- plan_comparison(toy_brief(table = toy(400)), candidates(
-    f = fam_forest(min_leaf = among(1:30), trees = 60), near = fam_neighbours(neighbours = among(1:5))
+    f = fam_forest(min_node = among(1:30), trees = 60), near = fam_neighbours(neighbours = among(1:5))
   ), splits = split_kfold(5), seed = 3)
   saveRDS(plan, plan_file)
   code <- paste0("suppressMessages(library(kilnwright)); plan <- readRDS('", plan_file, "'); writeLines(as.character(Sys.getpid()), '", plan_file,

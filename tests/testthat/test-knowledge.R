@@ -5,7 +5,7 @@ test_that("list_families and describe_family tell everything a family declares",
   expect_identical(nrow(table), length(kw("shipped_members")("fam")))
   expect_identical(table$path[table$family == "fam_neighbours"], "neighbours, weighting, distance")
   out <- paste(capture.output(print(describe_family("forest"))), collapse = "\n")
-  for (word in c("trees \\(whole, default 500\\)", "Sensible:", "Going up:", "Cannot work: split_rule", "One fit serves every value of trees")) expect_match(out, word)
+  for (word in c("trees \\(whole, default 500\\)", "Sensible:", "Going up:", "Cannot work: cut_rule", "One fit serves every value of trees")) expect_match(out, word)
   expect_error(describe_family("forrest"), "forest", class = "kw_error_argument")
   expect_true(all(nchar(strsplit(out, "\n")[[1]]) <= 80))
 })
@@ -33,16 +33,16 @@ test_that("names of steps and families differ, so that a plan file can tell them
 
 test_that("combinations that cannot work are left out before anything runs, counted and listed", {
   job <- toy_brief()
-  rivals <- candidates(f = fam_forest(split_rule = among("usual", "hellinger", "rank"), min_leaf = among(1, 5)),
+  rivals <- candidates(f = fam_forest(cut_rule = among("usual", "hellinger", "rank"), min_node = among(1, 5)),
                        s = fam_support_vectors(kernel = among("linear", "polynomial"), degree = among(2, 3)))
   seen <- preview(job, rivals, seed = 1)
   expect_identical(unname(seen$candidates$impossible), c(2, 0))
   expect_identical(unname(seen$candidates$merged), c(0, 1))
   expect_identical(unname(seen$candidates$settings), c(4L, 3L))
-  gone <- list_left_out(job, rule_out(rivals, kernel == "linear"), seed = 1)
+  gone <- list_ruled_out(job, rule_out(rivals, kernel == "linear"), seed = 1)
   expect_identical(gone$candidate, c("f", "f", "s", "s"))
   expect_match(gone$why[1], "numeric outcomes")
-  expect_match(gone$values[1], "min_leaf = 1, split_rule = rank")
+  expect_match(gone$values[1], "min_node = 1, cut_rule = rank")
   expect_match(gone$why[3], "ruled out")
   expect_output(print(seen), "2 cannot work")
   expect_error(plan_comparison(job, candidates(b = fam_boosted(min_leaf = 100)), seed = 1), "cannot work", class = "kw_error_rule")
@@ -68,7 +68,7 @@ test_that("a family of one's own is compared, saved and checked like any other",
 })
 
 test_that("a path of one's own shares fits and gives what single fits give", {
-  fam_shrunk <- define_family("shrunk", kinds = "number", along = "by",
+  fam_shrunk <- define_family("shrunk", kinds = "number", path = "by",
     fit = function(x, y, weights, settings, seed, threads) mean(y),
     predict = function(model, x, values) matrix(rep(model * values, each = nrow(x)), nrow(x)), defaults = list(by = 1))
   job <- toy_brief("number")

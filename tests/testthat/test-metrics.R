@@ -28,6 +28,12 @@ plain_two <- list(
     precision <- sapply(cuts, function(t) if (sum(w[p >= t]) == 0) 0 else sum(w[y & p >= t]) / sum(w[p >= t]))
     sum(diff(c(0, recall)) * precision)
   },
+  f_beta = function(y, p, w) {
+    precision <- sum(w[y & p > 0.5]) / sum(w[p > 0.5])
+    recall <- sum(w[y & p > 0.5]) / sum(w[y])
+    if (recall == 0) 0 else 5 / (1 / precision + 4 / recall)
+  },
+  cost = function(y, p, w) weighted.mean(y != (p > 0.5), w),
   log_loss = function(y, p, w) weighted.mean(-log(pmax(ifelse(y, p, 1 - p), 1e-15)), w),
   brier = function(y, p, w) weighted.mean((p - y)^2, w),
   lift = function(y, p, w) {
@@ -40,19 +46,19 @@ plain_two <- list(
     }
     found / (0.1 * sum(w)) / (sum(w[y]) / sum(w))
   },
-  f1_macro = function(y, p, w) mean(sapply(unique(y[w > 0]), one_f1, y, p > 0.5, w)),
-  f1_weighted = function(y, p, w) weighted.mean(c(one_f1(TRUE, y, p > 0.5, w), one_f1(FALSE, y, p > 0.5, w)), c(sum(w[y]), sum(w[!y])))
+  macro_f1 = function(y, p, w) mean(sapply(unique(y[w > 0]), one_f1, y, p > 0.5, w)),
+  weighted_f1 = function(y, p, w) weighted.mean(c(one_f1(TRUE, y, p > 0.5, w), one_f1(FALSE, y, p > 0.5, w)), c(sum(w[y]), sum(w[!y])))
 )
 
 plain_many <- list(
   accuracy = function(y, m, w) weighted.mean(max.col(m, "first") == y, w),
   balanced_accuracy = function(y, m, w) mean(sapply(unique(y[w > 0]), function(k) weighted.mean((max.col(m, "first") == y)[y == k], w[y == k]))),
-  f1_macro = function(y, m, w) mean(sapply(unique(y[w > 0]), one_f1, y, max.col(m, "first"), w)),
-  f1_weighted = function(y, m, w) {
+  macro_f1 = function(y, m, w) mean(sapply(unique(y[w > 0]), one_f1, y, max.col(m, "first"), w)),
+  weighted_f1 = function(y, m, w) {
     k <- unique(y[w > 0])
     weighted.mean(sapply(k, one_f1, y, max.col(m, "first"), w), sapply(k, function(k) sum(w[y == k])))
   },
-  f1_micro = function(y, m, w) weighted.mean(max.col(m, "first") == y, w),
+  micro_f1 = function(y, m, w) weighted.mean(max.col(m, "first") == y, w),
   log_loss = function(y, m, w) weighted.mean(-log(pmax(m[cbind(seq_along(y), y)], 1e-15)), w),
   brier = function(y, m, w) weighted.mean(rowSums((m - diag(ncol(m))[y, ])^2), w),
   mcc = function(y, m, w) {
@@ -85,7 +91,7 @@ plain_number <- list(
   rmsle = function(y, p, w) sqrt(weighted.mean((log(1 + y) - log(1 + p))^2, w)),
   pinball = function(y, p, w) weighted.mean(abs(y - p) / 2, w),
   huber = function(y, p, w) weighted.mean(ifelse(abs(y - p) <= 1, (y - p)^2 / 2, abs(y - p) - 0.5), w),
-  concordance = function(y, p, w) {
+  lin_concordance = function(y, p, w) {
     w <- w / sum(w)
     my <- sum(w * y); mp <- sum(w * p)
     2 * sum(w * (y - my) * (p - mp)) / (sum(w * (y - my)^2) + sum(w * (p - mp)^2) + (my - mp)^2)
@@ -225,7 +231,7 @@ test_that("a split on which the truth leaves a metric undefined is dropped for a
   expect_gt(empty, 0)
   cmp <- quiet_run(plan)
   expect_identical(standings(cmp)$splits, rep(12 - empty, 2))
-  expect_identical(standings(cmp, by = "log_loss")$splits, rep(12, 2))
+  expect_identical(standings(cmp, metric = "log_loss")$splits, rep(12, 2))
   expect_output(print(cmp), "undefined on")
 })
 
@@ -250,14 +256,14 @@ test_that("metrics of another outcome kind are refused with those that fit", {
 test_that("a metric of one's own decides like any other, and is checked", {
   worst <- define_metric("worst_error", "number", "lower", unit = "outcome",
                          score = function(truth, prediction, weights) max(abs(truth - prediction)))
-  cmp <- quiet_run(toy_brief("number"), candidates(t = fam_tree(complexity = among(0, 0.1))), splits = split_kfold(3),
+  cmp <- quiet_run(toy_brief("number"), candidates(t = fam_tree(pruning = among(0, 0.1))), splits = split_kfold(3),
                    metrics = list(worst(), "rmse"), seed = 1)
   rows <- rows_by_split(cmp)[[2]]
   grown <- rpart::rpart(number ~ x1 + x2 + x3 + colour, toy()[rows$training, ], control = rpart::rpart.control(cp = 0, xval = 0, minsplit = 20, minbucket = 7))
   p <- predict(rpart::prune(grown, 0.1), toy()[rows$validation, ])
-  found <- scores_by_split(cmp, by = "worst_error")
+  found <- scores_by_split(cmp, metric = "worst_error")
   expect_equal(found$validation[found$setting == 2 & found$split == 2], max(abs(toy()$number[rows$validation] - p)))
-  table <- standings(cmp, by = "worst_error")
+  table <- standings(cmp, metric = "worst_error")
   expect_true(all(diff(table$mean) >= 0))
   outside <- 2
   expect_error(define_metric("m", "number", "lower", function(truth, prediction, weights) outside), "outside", class = "kw_error_definition")

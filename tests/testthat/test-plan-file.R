@@ -11,12 +11,12 @@ test_that("the demo's plan file says the same as the R call", {
   rivals <- candidates(
     baseline = fam_baseline(),
     penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-4, 1, "log", 30), lasso_share = among(0, 0.5, 1))),
-    tree = pipeline(pre_missing(), fam_tree(complexity = from_to(1e-4, 0.1, "log", 40), impurity = among("gini", "information"))),
-    forest = pipeline(ready, fam_forest(trees = among(50, 100, 200), columns_tried = from_to(0.1, 0.6, points = 3), min_leaf = among(2, 10)))
-  ) |> rule_out(trees < 100 & min_leaf == 2, candidate = "forest")
+    tree = pipeline(pre_missing(), fam_tree(pruning = from_to(1e-4, 0.1, "log", 40), impurity = among("gini", "information"))),
+    forest = pipeline(ready, fam_forest(trees = among(50, 100, 200), columns_tried = from_to(0.1, 0.6, points = 3), min_node = among(2, 10)))
+  ) |> rule_out(trees < 100 & min_node == 2, candidate = "forest")
   same <- plan_comparison(set_aside(pots_brief(), 0.2, seed = 7), rivals, splits = split_kfold(10), search = search_grid(5),
                           metrics = c("auc", "log_loss", "balanced_accuracy"), decide = "auc", seed = 41)
-  expect_identical(plan$job$fingerprint, same$job$fingerprint)
+  expect_identical(plan$brief$fingerprint, same$brief$fingerprint)
   expect_identical(plan$splits, same$splits)
   expect_identical(lapply(plan$round, `[[`, "settings"), lapply(same$round, `[[`, "settings"))
   keys <- function(p) kw("compile_work")(p$spaces, lapply(p$round, `[[`, "settings"))[c("settings", "fits")]
@@ -25,9 +25,9 @@ test_that("the demo's plan file says the same as the R call", {
 })
 
 test_that("words stay words and numbers become numbers, however YAML spells them", {
-  plan <- read_plan(yaml("candidates: {t: {tree: {complexity: [1e-4, 010, .5], min_leaf: 1e1}}}" |> sub(pattern = "010", replacement = "0.10")))
-  expect_identical(plan$round$t$settings$complexity, c(1e-4, 0.1, 0.5))
-  expect_identical(plan$job$event, "yes")
+  plan <- read_plan(yaml("candidates: {t: {tree: {pruning: [1e-4, 010, .5], min_leaf: 1e1}}}" |> sub(pattern = "010", replacement = "0.10")))
+  expect_identical(plan$round$t$settings$pruning, c(1e-4, 0.1, 0.5))
+  expect_identical(plan$brief$event, "yes")
   expect_identical(plan$spaces$t$pipeline$family$settings$min_leaf, 10)
   octal <- read_plan(yaml("candidates: {t: {tree: {min_leaf: 010}}}"))
   expect_identical(octal$spaces$t$pipeline$family$settings$min_leaf, 10)
@@ -46,7 +46,7 @@ test_that("choices, options, names, kinds of columns and per-candidate searches 
   expect_identical(names(plan$round$b$settings), c("first_by", "columns_tried"))
   expect_identical(nrow(plan$round$b$settings), 4L)
   kinds <- plan$spaces$a$pipeline$steps[[1]]$part
-  frame <- kw("frame_columns")(plan$job$table, plan$job$schema)
+  frame <- kw("frame_columns")(plan$brief$table, plan$brief$schema)
   expect_false(any(c("glaze", "fired_on") %in% kw("select_columns")(kinds, frame)))
 })
 

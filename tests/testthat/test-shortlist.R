@@ -5,7 +5,7 @@ test_that("shortlist and pairs follow the corrected paired interval", {
   table <- standings(cmp)
   list <- shortlist(cmp, all = TRUE)
   expect_identical(list$mean, table$mean)
-  scores <- scores_by_split(cmp, by = "auc")
+  scores <- scores_by_split(cmp, metric = "auc")
   of <- function(row) scores$validation[scores$candidate == table$candidate[row] & scores$setting == table$setting[row]]
   ratio <- mean(vapply(rows_by_split(cmp), function(r) length(r$validation) / length(r$training), numeric(1)))
   for (row in c(2, 7, nrow(table))) {
@@ -58,7 +58,7 @@ test_that("with fewer than five splits it cannot be said; in time it is not offe
 })
 
 test_that("all settings tied: every rule picks the simplest", {
-  cmp <- quiet_run(toy_brief("number"), candidates(z = fam_tree(complexity = among(0.5, 0.9, 1)), a = fam_baseline()), splits = split_kfold(5), seed = 1)
+  cmp <- quiet_run(toy_brief("number"), candidates(z = fam_tree(pruning = among(0.5, 0.9, 1)), a = fam_baseline()), splits = split_kfold(5), seed = 1)
   expect_identical(nrow(shortlist(cmp)), 4L)
   for (rule in c("best_mean", "one_se", "steady")) expect_identical(candidate_of(select_final(cmp, rule)), "a")
   expect_identical(candidate_of(select_final(cmp, "within", margin = 0)), "a")
@@ -101,7 +101,7 @@ test_that("Tibshirani's correction follows its formula, and noise is seen throug
     mean(apply(mine, 2, max) - mine[best, ])
   }, numeric(1))
   found <- optimism(cmp)
-  expect_equal(found$score[found$estimate == "tibshirani"], max(rowMeans(scores)) - mean(bias))
+  expect_equal(found$score[found$estimate == "fold_corrected"], max(rowMeans(scores)) - mean(bias))
   expect_match(found$note[found$estimate == "bootstrap"], "all_predictions")
   expect_equal(found$optimism[1], 0)
 })
@@ -131,7 +131,7 @@ test_that("on pure noise the naive score is too good, and corrections and nestin
   # the truth is 0.5
   expect_gt(mean(score("naive")) - reach(score("naive")), 0.5)
   for (name in c("bootstrap", "nested")) expect_lt(abs(mean(score(name)) - 0.5), reach(score(name)))
-  expect_lt(mean(score("tibshirani")), mean(score("naive")) - 0.03)
+  expect_lt(mean(score("fold_corrected")), mean(score("naive")) - 0.03)
 })
 
 test_that("nested resampling never lets a model see the rows that judge it", {
@@ -139,7 +139,7 @@ test_that("nested resampling never lets a model see the rows that judge it", {
   plan <- plan_comparison(toy_brief("number", table), candidates(b = fam_baseline(), l = fam_linear()), splits = split_kfold(3), metrics = "rmse", seed = 4)
   found <- assess_selection(plan, outer = split_kfold(4), quiet = TRUE, workers = 1)
   expect_identical(found$scores$outer_split, 1:4)
-  outer <- kw("make_splits")(split_kfold(4), plan$job, kw("derive_seed")(4, "outer splits"))
+  outer <- kw("make_splits")(split_kfold(4), plan$brief, kw("derive_seed")(4, "outer splits"))
   for (i in 1:4) {
     train <- outer[[i]]$training
     plain <- if (found$choices$candidate[i] == "b") mean(table$number[train]) else
@@ -161,7 +161,7 @@ test_that("settings without all their scores are left out, and a metric that is 
   cmp <- quiet_run(toy_brief(table = toy(151)), candidates(f = pipeline(pre_onehot(), fam_fails(bad = among(0, 1))), t = fam_tree()), splits = split_kfold(6), seed = 2)
   expect_true(any(is.na(standings(cmp)$place)))
   expect_false(anyNA(shortlist(cmp, all = TRUE)$mean))
-  expect_match(diagnose(cmp)$finding, "failures", all = FALSE)
+  expect_match(diagnose(cmp)$code, "failures", all = FALSE)
   expect_output(print(summary(cmp)), "failures")
   table <- toy(144)
   table$two <- c(rep("yes", 9), rep("no", 135))

@@ -1,5 +1,5 @@
-space_of <- function(..., job = toy_brief(), search = search_grid(3)) {
-  plan <- plan_comparison(job, candidates(c = pipeline(...)), search = search, splits = split_kfold(2), seed = 1)
+space_of <- function(..., brief = toy_brief(), search = search_grid(3)) {
+  plan <- plan_comparison(brief, candidates(c = pipeline(...)), search = search, splits = split_kfold(2), seed = 1)
   plan$round$c
 }
 
@@ -22,7 +22,7 @@ test_that("choices between steps open and close the hyperparameters inside them"
 })
 
 test_that("hyperparameters without effect are blanked and equal settings merged", {
-  found <- space_of(fam_tree(impurity = among("gini", "information"), min_leaf = among(1, 5)), job = toy_brief("number"))
+  found <- space_of(fam_tree(impurity = among("gini", "information"), min_leaf = among(1, 5)), brief = toy_brief("number"))
   expect_identical(nrow(found$settings), 2L)
   expect_true(all(is.na(found$settings$impurity)))
 })
@@ -47,15 +47,15 @@ test_that("random search draws so many different settings, the same for the same
 
 test_that("rule_out() removes what it says, in the candidates that it concerns", {
   limit <- 0.005
-  rivals <- candidates(tree = fam_tree(complexity = among(0.001, 0.01), impurity = among("gini", "information")),
-                       other = fam_tree(complexity = among(0.001, 0.01)), base = fam_baseline())
-  ruled <- rule_out(rivals, impurity == "gini" & complexity < limit)
+  rivals <- candidates(tree = fam_tree(pruning = among(0.001, 0.01), impurity = among("gini", "information")),
+                       other = fam_tree(pruning = among(0.001, 0.01)), base = fam_baseline())
+  ruled <- rule_out(rivals, impurity == "gini" & pruning < limit)
   limit <- 1
   counted <- preview(toy_brief(), ruled, splits = split_kfold(2), seed = 1)$candidates
   expect_identical(unname(counted$settings), c(3L, 2L, 1L))
-  both <- preview(toy_brief(), rule_out(rivals, complexity < 0.005), splits = split_kfold(2), seed = 1)$candidates
+  both <- preview(toy_brief(), rule_out(rivals, pruning < 0.005), splits = split_kfold(2), seed = 1)$candidates
   expect_identical(unname(both$settings), c(2L, 1L, 1L))
-  one <- preview(toy_brief(), rule_out(rivals, complexity < 0.005, candidate = "other"), splits = split_kfold(2), seed = 1)$candidates
+  one <- preview(toy_brief(), rule_out(rivals, pruning < 0.005, candidate = "other"), splits = split_kfold(2), seed = 1)$candidates
   expect_identical(unname(one$settings), c(4L, 1L, 1L))
 })
 
@@ -63,7 +63,7 @@ test_that("sensible() ranges fit the table, and sensible(family) opens every hyp
   forest <- space_of(pre_onehot(), fam_forest(columns_tried = sensible()))
   expect_true(all(forest$settings$columns_tried * 6 >= 0.99 & forest$settings$columns_tried <= 1))
   all <- space_of(sensible(fam_tree(depth = 3)))
-  expect_setequal(names(all$settings), c("complexity", "impurity", "min_leaf"))
+  expect_setequal(names(all$settings), c("pruning", "impurity", "min_leaf"))
 })
 
 test_that("one search per candidate, the unnamed one for the rest", {

@@ -6,12 +6,12 @@ test_that("folds are alike in further columns, and in groups, as far as can be",
   table <- toy(600)
   table$site <- rep(c("n", "s", "w"), c(400, 140, 60))
   job <- brief(table, outcome = "two", event = "yes", ignore = c("number", "three", "batch"))
-  shares <- sapply(places(job, split_kfold(6, stratify_by = c("site", "x3"))), function(r) table(table$site[r$validation]))
+  shares <- sapply(places(job, split_kfold(6, stratify = c("site", "x3"))), function(r) table(table$site[r$validation]))
   expect_true(all(shares["w", ] %in% 8:12))
   grouped <- toy_brief(table = table, group = "batch")
-  rows <- places(grouped, split_kfold(6, stratify_by = "colour"))
+  rows <- places(grouped, split_kfold(6, stratify = "colour"))
   expect_true(all(sapply(rows, function(r) length(intersect(table$batch[r$training], table$batch[r$validation])) == 0)))
-  expect_error(places(job, split_kfold(3, stratify_by = "sight")), "site", class = "kw_error_splits")
+  expect_error(places(job, split_kfold(3, stratify = "sight")), "site", class = "kw_error_splits")
 })
 
 test_that("leaving groups, a column's values or given parts out does just that", {
@@ -22,7 +22,7 @@ test_that("leaving groups, a column's values or given parts out does just that",
   groups <- places(job, split_leave_group())
   expect_length(groups, 18)
   expect_true(all(sapply(groups, function(r) length(unique(table$batch[r$validation])) == 1)))
-  colours <- places(job, split_leave_group(by = "colour"))
+  colours <- places(job, split_leave_group(group = "colour"))
   expect_setequal(sapply(colours, function(r) unique(table$colour[r$validation])), unique(table$colour))
   given <- places(job, split_columns(c("fold", "other")))
   expect_identical(given[[1]], list(training = which(table$fold %in% "training"), validation = which(table$fold %in% "validation")))
@@ -60,7 +60,7 @@ test_that("leaving single rows out scores all held-out predictions together, wit
   expect_equal(row$mean, plain_auc(table$y == 1, p), tolerance = 1e-6)
   without <- sapply(1:60, function(i) plain_auc(table$y[-i] == 1, p[-i]))
   expect_equal(row$se, sqrt(59 / 60 * sum((without - mean(without))^2)), tolerance = 1e-6)
-  expect_equal(standings(cmp, by = "accuracy")$mean[standings(cmp, by = "accuracy")$candidate == "l"], mean((p > 0.5) == table$y))
+  expect_equal(standings(cmp, metric = "accuracy")$mean[standings(cmp, metric = "accuracy")$candidate == "l"], mean((p > 0.5) == table$y))
   expect_output(print(cmp$plan), "scored together")
   expect_s3_class(select_final(cmp, rule = "one_se"), "kw_choice")
   small <- quiet_run(toy_brief("number", table), candidates(b = fam_baseline()), splits = split_kfold(10), metrics = "rmse", seed = 1)
@@ -71,7 +71,7 @@ test_that("leaving single rows out scores all held-out predictions together, wit
 test_that("the .632 and .632+ bootstraps follow Efron and Tibshirani", {
   table <- toy(80)
   job <- toy_brief("number", table)
-  rivals <- candidates(deep = fam_tree(complexity = among(0, 0.05), min_leaf = 1), b = fam_baseline())
+  rivals <- candidates(deep = fam_tree(pruning = among(0, 0.05), min_leaf = 1), b = fam_baseline())
   runs <- lapply(c("out_of_bag", "632", "632plus"), function(score) {
     quiet_run(job, rivals, splits = split_bootstrap(8, score = score), metrics = "mae", seed = 2)
   })
@@ -85,7 +85,7 @@ test_that("the .632 and .632+ bootstraps follow Efron and Tibshirani", {
   none <- mean(abs(outer(table$number, apparent_fit, `-`)))
   mean_of <- function(cmp) {
     t <- standings(cmp)
-    t$mean[t$candidate == "deep" & t$complexity %in% 0]
+    t$mean[t$candidate == "deep" & t$pruning %in% 0]
   }
   expect_equal(mean_of(runs[[1]]), mean(outside))
   expect_equal(mean_of(runs[[2]]), 0.368 * apparent + 0.632 * mean(outside))
@@ -104,14 +104,14 @@ test_that("check_splits warns about what is wrong with splits", {
   table$batch <- rep(1:20, 5)
   job <- toy_brief(table = table, group = "batch")
   found <- check_splits(job, split_kfold(10, keep_groups = FALSE), seed = 1)
-  expect_true(all(c("small validation part", "groups on both sides", "rows alike on both sides") %in% found$problem))
+  expect_true(all(c("small_validation_part", "groups_on_both_sides", "rows_alike_on_both_sides") %in% found$code))
   table$two <- c("yes", "yes", rep("no", 98))
   rare <- check_splits(toy_brief(table = table), split_kfold(5, stratify = FALSE))
-  expect_true("class missing in validation" %in% rare$problem)
+  expect_true("class_missing_in_validation" %in% rare$code)
   table$day <- 1:100
   timed <- brief(table, outcome = "number", time = "day", ignore = c("two", "three", "batch"))
-  expect_true("training rows later than validation rows" %in% check_splits(timed, split_kfold(3))$problem)
-  expect_false("training rows later than validation rows" %in% check_splits(timed, split_time(30, 30))$problem)
+  expect_true("training_later_than_validation" %in% check_splits(timed, split_kfold(3))$code)
+  expect_false("training_later_than_validation" %in% check_splits(timed, split_time(30, 30))$code)
   clean <- toy(300)
   expect_identical(nrow(check_splits(toy_brief(table = clean), split_kfold(3))), 0L)
 })

@@ -264,7 +264,7 @@ test_that("frequencies, hashes and outlier limits are what they say", {
   hashed <- prepared(list(pre_hash(buckets = 8)), table, new = data.frame(k = c("a", "never seen", NA), x = 1))$columns
   expect_equal(rowSums(as.data.frame(hashed[startsWith(names(hashed), "k_hash")])), c(1, 1, 0), ignore_attr = TRUE)
   x <- c(1:99, 1000)
-  clipped <- prepared(list(pre_outliers(reach = 1.5)), data.frame(x = x, z = 1))$columns$x
+  clipped <- prepared(list(pre_outliers(fence = 1.5)), data.frame(x = x, z = 1))$columns$x
   expect_equal(max(clipped), unname(quantile(x, 0.75) + 1.5 * IQR(x)))
   expect_equal(range(prepared(list(pre_outliers(by = "quantile", share = 0.05)), data.frame(x = x, z = 1))$columns$x), unname(quantile(x, c(0.05, 0.95))))
 })
@@ -355,12 +355,12 @@ test_that("terms are counted and weighted as a plain count does", {
   words <- lapply(strsplit(tolower(ifelse(is.na(text), "", text)), "[^[:alnum:]']+"), function(w) w[nzchar(w) & !w %in% kw("common_words")])
   pairs <- lapply(words, function(w) if (length(w) > 1) paste(head(w, -1), w[-1]))
   all <- Map(c, words, pairs)
-  found <- job_text(words = 1:2, in_at_least = 2, in_at_most = 1)
+  found <- job_text(phrases = 1:2, in_at_least = 2, in_at_most = 1)
   by_hand <- vapply(colnames(found), function(term) vapply(all, function(w) sum(w == term), 1), numeric(6))
   expect_equal(found, by_hand, ignore_attr = TRUE)
   in_rows <- table(unlist(lapply(all, unique)))
   expect_setequal(colnames(found), names(in_rows)[in_rows >= 2])
-  weighted <- job_text(in_at_least = 1, in_at_most = 1, weight = "tfidf")
+  weighted <- job_text(in_at_least = 1, in_at_most = 1, count_as = "tfidf")
   expect_equal(weighted[, "foot"], vapply(words, function(w) sum(w == "foot"), 1) * log(6 / in_rows[["foot"]]), ignore_attr = TRUE)
   expect_true("caf\u00e9" %in% colnames(weighted))
   expect_identical(ncol(job_text(in_at_least = 1, in_at_most = 1, top = 2)), 2L)

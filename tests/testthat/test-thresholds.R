@@ -2,12 +2,12 @@
 
 test_that("constraints take places away, are checked by the rule, and are read, not evaluated", {
   job <- toy_brief(table = toy(300))
-  rivals <- candidates(t = fam_tree(complexity = among(0.001, 0.05, 0.5)), l = fam_linear())
-  free <- standings(quiet_run(job, rivals, splits = split_kfold(4), metrics = c("auc", "recall"), seed = 1), by = "recall")
+  rivals <- candidates(t = fam_tree(pruning = among(0.001, 0.05, 0.5)), l = fam_linear())
+  free <- standings(quiet_run(job, rivals, splits = split_kfold(4), metrics = c("auc", "recall"), seed = 1), metric = "recall")
   bound <- mean(range(free$mean))
   cmp <- quiet_run(job, rivals, splits = split_kfold(4), metrics = "auc", provided = paste("recall >=", bound), seed = 1)
   table <- standings(cmp)
-  recall <- standings(cmp, by = "recall")
+  recall <- standings(cmp, metric = "recall")
   expect_identical(is.na(table$place), !table$provided)
   expect_setequal(recall$setting[recall$candidate == "t" & recall$mean >= bound], table$setting[table$candidate == "t" & table$provided])
   chosen <- select_final(cmp, rule = "best_mean")

@@ -1,7 +1,7 @@
 test_that("standings are the means and spreads of the split scores, best first", {
   cmp <- toy_comparison()
   table <- standings(cmp)
-  scores <- scores_by_split(cmp, by = "auc")
+  scores <- scores_by_split(cmp, metric = "auc")
   for (i in c(1, 5, nrow(table))) {
     mine <- scores[scores$candidate == table$candidate[i] & scores$setting == table$setting[i], ]
     expect_equal(table$mean[i], mean(mine$validation))
@@ -13,8 +13,8 @@ test_that("standings are the means and spreads of the split scores, best first",
     expect_equal(table$gap[i], abs(mean(mine$training) - mean(mine$validation)))
   }
   expect_identical(table$mean, sort(table$mean, decreasing = TRUE))
-  expect_identical(standings(cmp, by = "log_loss")$mean, sort(standings(cmp, by = "log_loss")$mean))
-  expect_identical(names(table), c("place", "candidate", "setting", "complexity", "impurity", "penalty", "lasso_share", "metric",
+  expect_identical(standings(cmp, metric = "log_loss")$mean, sort(standings(cmp, metric = "log_loss")$mean))
+  expect_identical(names(table), c("place", "candidate", "setting", "pruning", "impurity", "penalty", "lasso_share", "metric",
                                    "mean", "sd", "se", "lowest", "highest", "splits", "training", "gap", "seconds", "failed"))
   expect_identical(standings(cmp, top = 3), table[1:3, ])
 })
@@ -51,11 +51,11 @@ test_that("one_se picks the simplest setting within one standard error, best_mea
 
 test_that("of settings with equal means the simplest leads", {
   job <- toy_brief("number")
-  cmp <- quiet_run(job, candidates(z = fam_tree(complexity = among(0.5, 0.9, 1)), a = fam_baseline()), splits = split_kfold(3), seed = 1)
+  cmp <- quiet_run(job, candidates(z = fam_tree(pruning = among(0.5, 0.9, 1)), a = fam_baseline()), splits = split_kfold(3), seed = 1)
   table <- standings(cmp)
   expect_equal(table$mean, rep(table$mean[1], 4))
   expect_identical(table$candidate, c("a", "z", "z", "z"))
-  expect_identical(table$complexity, c(NA, 1, 0.9, 0.5))
+  expect_identical(table$pruning, c(NA, 1, 0.9, 0.5))
 })
 
 test_that("with one split there is no spread, and one_se says so", {
@@ -111,7 +111,7 @@ test_that("a saved model predicts the same; damage and distrust are refused", {
   expect_error(open_model(file), "not opened.*trust = TRUE", class = "kw_error_model_file")
   manifest <- jsonlite::read_json(unzip(file, "manifest.json", exdir = withr::local_tempdir()))
   expect_identical(manifest$kind, "kilnwright model")
-  expect_identical(manifest$facts$data_fingerprint, cmp$plan$job$fingerprint)
+  expect_identical(manifest$facts$data_fingerprint, cmp$plan$brief$fingerprint)
   whole <- readBin(file, raw(), 1e6)
   cut <- withr::local_tempfile()
   writeBin(whole[seq_len(length(whole) - 200)], cut)

@@ -9,8 +9,8 @@ numbers <- function(cmp) {
 worker_plan <- function(...) {
   plan_comparison(
     toy_brief(), candidates(
-      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(complexity = among(0.001, 0.05), min_leaf = among(2, 10))),
-      forest = fam_forest(trees = among(10, 40), min_leaf = among(2, 10)), near = fam_neighbours(neighbours = among(1, 5, 20))
+      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10))),
+      forest = fam_forest(trees = among(10, 40), min_node = among(2, 10)), near = fam_neighbours(neighbours = among(1, 5, 20))
     ), splits = split_kfold(4), metrics = c("auc", "log_loss"), seed = 8, ...
   )
 }
@@ -34,7 +34,7 @@ test_that("workers that the user has set up are used and left running; data are 
   expect_identical(mirai::mirai(Sys.getpid(), .compute = "kilnwright")[], first)
   expect_true(kw("worker_task")("new", tempfile(), 1L, 1L)$need_data)
   run <- list(id = "new", work = kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings")), splits = plan$splits, metrics = plan$metrics,
-              data = list(frame = kw("frame_columns")(plan$job$table, plan$job$schema), target = kw("brief_target")(plan$job), fingerprint = plan$job$fingerprint),
+              data = list(frame = kw("frame_columns")(plan$brief$table, plan$brief$schema), target = kw("brief_target")(plan$brief), fingerprint = plan$brief$fingerprint),
               seed = 8, wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE))
   batch <- kw("worker_task")("new", tempfile(), 1L, 1L, serialize(run, NULL))$batch
   expect_identical(batch$message, NA_character_)
@@ -126,7 +126,7 @@ test_that("errors, warnings and NaN on a worker are recorded as in this process"
 
 test_that("limits end a run with a valid comparison that says so", {
   job <- toy_brief()
-  rivals <- candidates(b = fam_baseline(), f = fam_forest(min_leaf = among(1:40), trees = 300))
+  rivals <- candidates(b = fam_baseline(), f = fam_forest(min_node = among(1:40), trees = 300))
   cmp <- quiet_run(job, rivals, splits = split_kfold(4), seed = 1, workers = 1, limits = limits(minutes = 0.5 / 60))
   expect_match(cmp$stopped, "minutes")
   table <- standings(cmp)

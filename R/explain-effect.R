@@ -12,7 +12,7 @@
 #'   percentiles.
 #' @param class Which class's probability, for classes; default the event, or the last class.
 #' @param seed Seed of the draw of rows.
-#' @return A `kw_dependence`: a list with `mean`, a tibble with one row a value (or a pair):
+#' @return A `kw_column_effect`: a list with `mean`, a tibble with one row a value (or a pair):
 #'   the columns, `mean`, `sd` over rows; `rows`, for one column a tibble with `row`, the
 #'   column and `prediction`; see [draw_dependence()].
 #' @section Errors:
@@ -22,21 +22,21 @@
 #' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'              ignore = c("cracked", "grade", "notes"))
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
-#' dependence(fit_final(select_final(cmp)), "wall_mm")$mean
+#' column_effect(fit_final(select_final(cmp)), "wall_mm")$mean
 #' @export
-dependence <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1) {
+column_effect <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_argument(is.character(columns) && length(columns) %in% 1:2, "columns", "one or two names of columns", columns)
   check_columns_exist(columns, names(model$schema), "columns")
   check_number(rows, "rows", min = 1, whole = TRUE)
   check_number(points, "points", min = 2, whole = TRUE)
-  if (is.null(model$job)) stop_kw("select", "A model opened from a file carries no rows to average over.",
+  if (is.null(model$brief)) stop_kw("select", "A model opened from a file carries no rows to average over.",
                                   remedy = "Use the model from fit_final().")
   if (model$kind != "number") {
     class <- class %||% model$event %||% model$levels[length(model$levels)]
     check_choice(class, model$levels, "class")
   }
-  table <- model$job$table
+  table <- model$brief$table
   some <- with_seed(seed, sort(sample.int(nrow(table), min(rows, nrow(table)))))
   values <- lapply(stats::setNames(nm = columns), function(name) values_to_try(table[[name]], points))
   grid <- expand.grid(lapply(values, seq_along))
@@ -57,12 +57,12 @@ dependence <- function(model, columns, rows = 200, points = 25, class = NULL, se
   mean <- lapply(stats::setNames(nm = columns), function(name) values[[name]][grid[[name]]])
   summary <- tibble::as_tibble(c(mean, list(mean = colMeans(each), sd = apply(each, 2L, stats::sd))), .name_repair = "minimal")
   curves <- if (length(columns) == 1L) {
-    found <- list(row = rep(model$job$rows[some], ncol(each)), value = values[[1]][rep(seq_along(values[[1]]), each = n)],
+    found <- list(row = rep(model$brief$rows[some], ncol(each)), value = values[[1]][rep(seq_along(values[[1]]), each = n)],
                   prediction = as.vector(each))
     tibble::as_tibble(stats::setNames(found, c("row", columns, "prediction")), .name_repair = "minimal")
   }
   structure(list(mean = summary, rows = curves, columns = columns, class = class, outcome = model$outcome,
-                 seen = unclass(table)[columns]), class = "kw_dependence")
+                 seen = unclass(table)[columns]), class = "kw_column_effect")
 }
 
 values_to_try <- function(x, points) {
@@ -90,7 +90,7 @@ frame_value <- function(values, like) {
 #'
 #' @param choice A choice from [select_final()].
 #' @param shares Shares of the training rows, between 0 and 1.
-#' @param by The metric; default the deciding one.
+#' @param metric The metric; default the deciding one.
 #' @param most_splits Only the first so many splits are used.
 #' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
@@ -101,7 +101,7 @@ frame_value <- function(values, like) {
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' learning_curve(select_final(cmp), shares = c(0.5, 1))
 #' @export
-learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = NULL, most_splits = 10) {
+learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), metric = NULL, most_splits = 10) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_argument(is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1), "shares",
                  "at least two shares between 0 and 1", shares)
@@ -109,7 +109,7 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = 
   shares <- sort(unique(shares))
   cmp <- choice$cmp
   plan <- cmp$plan
-  metric <- cmp_metric(cmp, by)
+  metric <- cmp_metric(cmp, metric)
   splits <- utils::head(which(!is_apparent(plan$splits) & counted_splits(cmp, metric$name)), most_splits)
   refit <- new_refit(cmp, choice$at)
   each <- lapply(splits, function(j) {
@@ -134,7 +134,7 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), by = 
 # Training rows of a split in a random order, group after group.
 growing_order <- function(plan, split) {
   rows <- split$training
-  group <- brief_target(plan$job, rows)$group
+  group <- brief_target(plan$brief, rows)$group
   with_seed(derive_seed(plan$seed, paste("learning curve", split$key)), {
     if (is.null(group)) rows[sample.int(length(rows))] else rows[order(match(group, sample(unique(group))))]
   })
