@@ -3,7 +3,8 @@
 check_argument <- function(ok, arg, expected, got, remedy = NULL) {
   if (isTRUE(ok)) return(invisible(TRUE))
   stop_kw("argument", paste0("`", arg, "` must be ", expected, "; got ", describe_value(got), "."),
-          remedy = remedy)
+    remedy = remedy
+  )
 }
 
 check_number <- function(x, arg, min = -Inf, max = Inf, whole = FALSE, open_min = FALSE,
@@ -15,8 +16,10 @@ check_number <- function(x, arg, min = -Inf, max = Inf, whole = FALSE, open_min 
     if (is.finite(min)) paste(if (open_min) "above" else "at least", format(min)),
     if (is.finite(max)) paste(if (open_max) "below" else "at most", format(max))
   )
-  expected <- paste(c(if (whole) "one whole number" else "one number",
-                      paste(bounds, collapse = " and ")), collapse = " ")
+  expected <- paste(c(
+    if (whole) "one whole number" else "one number",
+    paste(bounds, collapse = " and ")
+  ), collapse = " ")
   check_argument(ok, arg, trimws(expected), x)
   invisible(x)
 }
@@ -50,8 +53,10 @@ check_named <- function(x, arg) {
   check_argument(ok, arg, "named throughout", x)
   twice <- unique(names[duplicated(names)])
   if (length(twice) > 0L) {
-    stop_kw("argument", paste0("`", arg, "` names ", paste(quoted(twice), collapse = ", "),
-                               " more than once."), remedy = "Give every entry its own name.")
+    stop_kw("argument", paste0(
+      "`", arg, "` names ", paste(quoted(twice), collapse = ", "),
+      " more than once."
+    ), remedy = "Give every entry its own name.")
   }
   invisible(x)
 }
@@ -64,16 +69,24 @@ check_seed <- function(seed, arg = "seed") {
 # Optional packages: says what to install, and for what.
 need <- function(package, what_for) {
   if (requireNamespace(package, quietly = TRUE)) return(invisible(TRUE))
-  stop_kw("package", paste0(what_for, " needs the package '", package, "', which is not installed."),
-          remedy = paste0("install.packages(\"", package, "\")"))
+  stop_kw(
+    "package",
+    paste0(what_for, " needs the package '", package, "', which is not installed."),
+    remedy = paste0("install.packages(\"", package, "\")")
+  )
 }
 
 check_writable_file <- function(file) {
   folder <- dirname(file)
   if (!dir.exists(folder) || file.access(folder, 2) != 0L || dir.exists(file)) {
     stop_kw("file", paste0("The file ", quoted(file), " cannot be written."),
-            where = if (!dir.exists(folder)) paste0("There is no folder ", quoted(folder), ".")
-                    else if (dir.exists(file)) "It is a folder." else "The folder cannot be written to.",
-            remedy = "Choose another path.")
+      where = if (!dir.exists(folder)) paste0("There is no folder ", quoted(folder), ".")
+      else if (dir.exists(file)) {
+        "It is a folder."
+      } else {
+        "The folder cannot be written to."
+      },
+      remedy = "Choose another path."
+    )
   }
 }

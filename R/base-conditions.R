@@ -4,8 +4,10 @@
 # taken literally, so that column names with braces or percent signs are safe.
 stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {
   bullets <- c(problem, x = where, i = remedy)
-  rlang::abort(bullets, class = c(paste0("kw_error_", class), "kw_error"), call = call,
-               use_cli_format = FALSE)
+  rlang::abort(bullets,
+    class = c(paste0("kw_error_", class), "kw_error"), call = call,
+    use_cli_format = FALSE
+  )
 }
 
 warn_kw <- function(class, problem, remedy = NULL) {
@@ -55,8 +57,10 @@ describe_value <- function(x) {
     return(if (is.character(x) && !is.na(x)) quoted(x) else format(x, digits = 6))
   }
   if (is.atomic(x)) {
-    return(paste0(class(x)[1], " of length ", length(x),
-                  if (length(x) > 0L) paste0(" (", enumerate(format(utils::head(x, 4)), 3L), ")")))
+    return(paste0(
+      class(x)[1], " of length ", length(x),
+      if (length(x) > 0L) paste0(" (", enumerate(format(utils::head(x, 4)), 3L), ")")
+    ))
   }
   paste0("an object of class ", class(x)[1])
 }
@@ -72,13 +76,16 @@ with_conditions <- function(expr) {
 # Runs `expr`; returns NULL, or the message of the error that ended it. `warned` is told
 # the text of every warning.
 catch_failure <- function(expr, warned) {
-  tryCatch({
-    withCallingHandlers(expr, warning = function(w) {
-      warned(conditionMessage(w))
-      invokeRestart("muffleWarning")
-    })
-    NULL
-  }, error = plain_message)
+  tryCatch(
+    {
+      withCallingHandlers(expr, warning = function(w) {
+        warned(conditionMessage(w))
+        invokeRestart("muffleWarning")
+      })
+      NULL
+    },
+    error = plain_message
+  )
 }
 
 # The message of a condition on one line, without ANSI colour.

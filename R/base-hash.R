@@ -16,7 +16,8 @@ canonical_text <- function(x) {
   if (is.atomic(x)) return(canonical_vector(x))
   if (is.list(x)) return(canonical_list(x))
   stop_kw("hash", paste0("Cannot write a key for ", describe_value(x), "."),
-          remedy = "Use plain values, or give an `id =` that stands for it.")
+    remedy = "Use plain values, or give an `id =` that stands for it."
+  )
 }
 
 canonical_vector <- function(x) {
@@ -59,11 +60,16 @@ canonical_function <- function(f) {
   environment <- environment(f)
   where <- environmentName(topenv(environment))
   if (isNamespace(environment)) {
-    return(paste0("fn(", where, ",", canonical_text(body(f)), canonical_text(as.list(formals(f))), ")"))
+    return(paste0(
+      "fn(", where, ",", canonical_text(body(f)), canonical_text(as.list(formals(f))),
+      ")"
+    ))
   }
   free <- setdiff(codetools::findGlobals(f, merge = FALSE)$variables, names(formals(f)))
-  captured <- Filter(Negate(is.null), mget(free, envir = environment, inherits = TRUE,
-                                           ifnotfound = list(NULL)))
+  captured <- Filter(Negate(is.null), mget(free,
+    envir = environment, inherits = TRUE,
+    ifnotfound = list(NULL)
+  ))
   captured <- Filter(function(value) !is.function(value), captured)
   text <- paste(deparse(f, width.cutoff = 500L, control = NULL), collapse = " ")
   paste0("fn(", text, canonical_text(captured), ")")

@@ -16,11 +16,15 @@ learn_places <- function(columns) {
 place_rows <- function(columns, places) {
   values <- lapply(names(places), function(name) {
     x <- columns[[name]]
-    if (is.null(places[[name]]$width)) return(as.double(match(as.character(x), places[[name]]$levels)))
+    if (is.null(places[[name]]$width)) {
+      return(as.double(match(as.character(x), places[[name]]$levels)))
+    }
     as.double(x) / places[[name]]$width
   })
   n <- length(values[[1]])
   t(matrix(unlist(values, use.names = FALSE), n, length(values)))
 }
 
-placed_categories <- function(places) vapply(places, function(place) is.null(place$width), logical(1), USE.NAMES = FALSE)
+placed_categories <- function(places) {
+  vapply(places, function(place) is.null(place$width), logical(1), USE.NAMES = FALSE)
+}

@@ -2,70 +2,109 @@
 
 member_command_demo <- function() {
   new_command("compare four candidates, or all families, on the made-up firing ledger", character(),
-    list(option("all", help = "every family there is, a few settings each", type = "flag"),
-         option("out", "kilnwright-demo", "folder for the results [default %default]"),
-         option("replace", help = "replace the folder if it is there", type = "flag"),
-         option("quiet", help = "no progress", type = "flag")),
+    list(
+      option("all", help = "every family there is, a few settings each", type = "flag"),
+      option("out", "kilnwright-demo", "folder for the results [default %default]"),
+      option("replace", help = "replace the folder if it is there", type = "flag"),
+      option("quiet", help = "no progress", type = "flag")
+    ),
     run = function(positional, options) {
       name <- if (options$all) "pots-all.yml" else "pots-plan.yml"
       file <- system.file("extdata", name, package = "kilnwright", mustWork = TRUE)
       run_plan_file(file, options, absent = function(candidate, packages) {
-        complain(paste0("Left out: ", candidate, ", since package ", enumerate(packages), " is not installed."))
+        complain(paste0(
+          "Left out: ", candidate, ", since package ", enumerate(packages),
+          " is not installed."
+        ))
       })
-    })
+    }
+  )
 }
 
 member_command_run <- function() {
   new_command("run a plan file and write the results into a folder", "plan",
-    list(option("out", "kilnwright-results", "folder for the results [default %default]"),
-         option("replace", help = "replace the folder if it is there", type = "flag"),
-         option("seed", help = "use this seed instead of the plan's", type = "integer"),
-         option("journal", help = "SQLite file to write fits into; a run with the same file goes on"),
-         option("workers", "auto", "number of worker processes, or auto [default %default]"),
-         option("listen", help = "let workers join at this address, such as tls+tcp://192.168.1.20:7701"),
-         option("certificate", help = "with --listen: file to write that the workers need"),
-         option("minutes", help = "begin no new fits after so many minutes", type = "double"),
-         option("quiet", help = "no progress", type = "flag")),
-    run = function(positional, options) run_plan_file(positional$plan, options))
+    list(
+      option("out", "kilnwright-results", "folder for the results [default %default]"),
+      option("replace", help = "replace the folder if it is there", type = "flag"),
+      option("seed", help = "use this seed instead of the plan's", type = "integer"),
+      option(
+        "journal",
+        help = "SQLite file to write fits into; a run with the same file goes on"
+      ),
+      option("workers", "auto", "number of worker processes, or auto [default %default]"),
+      option(
+        "listen",
+        help = "let workers join at this address, such as tls+tcp://192.168.1.20:7701"
+      ),
+      option("certificate", help = "with --listen: file to write that the workers need"),
+      option("minutes", help = "begin no new fits after so many minutes", type = "double"),
+      option("quiet", help = "no progress", type = "flag")
+    ),
+    run = function(positional, options) run_plan_file(positional$plan, options)
+  )
 }
 
 member_command_worker <- function() {
-  new_command("join a run on another machine that listens, and work for it until it ends", character(),
-    list(option("url", help = "the address at which the run listens"),
-         option("certificate", help = "the file that the run has written"),
-         option("wait", 60, "try to reach it for so many seconds [default %default]", "double")),
+  new_command(
+    "join a run on another machine that listens, and work for it until it ends",
+    character(),
+    list(
+      option("url", help = "the address at which the run listens"),
+      option("certificate", help = "the file that the run has written"),
+      option("wait", 60, "try to reach it for so many seconds [default %default]", "double")
+    ),
     run = function(positional, options) {
       if (is.null(options$url)) wrong_call("kilnwright worker needs --url.")
       complain(paste0("Working for ", options$url, " until the run there ends."))
       be_worker(options$url, options$certificate, options$wait)
       complain("The run has ended.")
-    })
+    }
+  )
 }
 
 member_command_preview <- function() {
   new_command("show settings, scores and fits of a plan file without running it", "plan",
     list(option("seed", help = "use this seed instead of the plan's", type = "integer")),
-    run = function(positional, options) print(preview(read_plan(positional$plan, seed = options$seed))))
+    run = function(positional, options) {
+      print(preview(read_plan(positional$plan, seed = options$seed)))
+    }
+  )
 }
 
 member_command_standings <- function() {
   new_command("show the standings in a folder of results, or in a journal", "results",
-    list(option("follow", help = "of a journal: show them again every few seconds until the run ends", type = "flag"),
-         option("trust", help = "the journal comes from a place that I trust", type = "flag"),
-         option("metric", help = "metric to rank by [default: the deciding one]"),
-         option("top", 15L, "so many rows [default %default]", "integer"),
-         option("csv", help = "write CSV instead of a table to read", type = "flag")),
-    run = function(positional, options) show_saved_standings(positional$results, options))
+    list(
+      option(
+        "follow",
+        help = "of a journal: show them again every few seconds until the run ends",
+        type = "flag"
+      ),
+      option("trust", help = "the journal comes from a place that I trust", type = "flag"),
+      option("metric", help = "metric to rank by [default: the deciding one]"),
+      option("top", 15L, "so many rows [default %default]", "integer"),
+      option("csv", help = "write CSV instead of a table to read", type = "flag")
+    ),
+    run = function(positional, options) show_saved_standings(positional$results, options)
+  )
 }
 
 member_command_select <- function() {
   new_command("choose the final setting from a journal by a rule, and say why", "journal",
-    list(option("rule", "one_se", "best_mean, one_se, within or steady [default %default]"),
-         option("margin", help = "for within: a difference that does not matter; for steady: standard deviations", type = "double"),
-         option("candidate", help = "choose among these candidates only, separated by commas"),
-         option("metric", help = "choose by this metric [default: the deciding one]"),
-         option("model", help = "fit the choice on all working rows and save the model into this file"),
-         option("trust", help = "the journal comes from a place that I trust", type = "flag")),
+    list(
+      option("rule", "one_se", "best_mean, one_se, within or steady [default %default]"),
+      option(
+        "margin",
+        help = "for within: a difference that does not matter; for steady: standard deviations",
+        type = "double"
+      ),
+      option("candidate", help = "choose among these candidates only, separated by commas"),
+      option("metric", help = "choose by this metric [default: the deciding one]"),
+      option(
+        "model",
+        help = "fit the choice on all working rows and save the model into this file"
+      ),
+      option("trust", help = "the journal comes from a place that I trust", type = "flag")
+    ),
     run = function(positional, options) {
       if (!is.null(options$model)) check_writable_file(options$model)
       choice <- choice_from_journal(positional$journal, options)
@@ -75,42 +114,61 @@ member_command_select <- function() {
       if (is.null(options$model)) return(invisible())
       save_model(fit_final(choice), options$model)
       complain(paste0("The final model is in ", options$model))
-    })
+    }
+  )
 }
 
 member_command_report <- function() {
   new_command("write a report on the comparison in a journal as one HTML file", "journal",
-    list(option("out", "kilnwright-report.html", "file to write [default %default]"),
-         option("rule", "one_se", "rule by which the final setting is chosen [default %default]"),
-         option("margin", help = "for the rules within and steady", type = "double"),
-         option("trust", help = "the journal comes from a place that I trust", type = "flag")),
+    list(
+      option("out", "kilnwright-report.html", "file to write [default %default]"),
+      option("rule", "one_se", "rule by which the final setting is chosen [default %default]"),
+      option("margin", help = "for the rules within and steady", type = "double"),
+      option("trust", help = "the journal comes from a place that I trust", type = "flag")
+    ),
     run = function(positional, options) {
       check_writable_file(options$out)
       write_report(fit_final(choice_from_journal(positional$journal, options)), options$out)
       complain(paste0("The report is in ", options$out))
-    })
+    }
+  )
 }
 
 choice_from_journal <- function(file, options) {
   cmp <- open_comparison(file, trust = options$trust)
-  among <- if (!is.null(options$candidate)) trimws(strsplit(options$candidate, ",", fixed = TRUE)[[1]])
-  select_final(cmp, options$rule, margin = options$margin, candidate = among, metric = options$metric)
+  among <- if (!is.null(options$candidate)) {
+    trimws(strsplit(options$candidate, ",", fixed = TRUE)[[1]])
+  }
+  select_final(
+    cmp, options$rule,
+    margin = options$margin, candidate = among, metric = options$metric
+  )
 }
 
 print_rules <- function(rules) {
   known <- rules[!is.na(rules$mean), ]
-  rows <- data.frame(rule = known$rule, mean = format(signif(known$mean, 4)), picks = ifelse(known$picked, "the choice",
-      paste0(known$candidate, " (", known$values, ")")))
+  rows <- data.frame(
+    rule = known$rule, mean = format(signif(known$mean, 4)),
+    picks = ifelse(known$picked, "the choice",
+      paste0(known$candidate, " (", known$values, ")")
+    )
+  )
   print_table(rows, align = c("left", "right", "left"))
 }
 
 member_command_predict <- function() {
   new_command("predict the rows of a table with a saved model", c("model", "table"),
-    list(option("out", "-", "CSV or Parquet file to write, - for standard output [default %default]"),
-         option("id", help = "columns of the table to copy, separated by commas [default: the brief's id columns]"),
-         option("type", help = "class or probability [default: both]"),
-         option("trust", help = "the model file comes from a place that I trust", type = "flag")),
-    run = function(positional, options) predict_to_file(positional, options))
+    list(
+      option("out", "-", "CSV or Parquet file to write, - for standard output [default %default]"),
+      option(
+        "id",
+        help = "columns of the table to copy, separated by commas [default: the brief's id columns]"
+      ),
+      option("type", help = "class or probability [default: both]"),
+      option("trust", help = "the model file comes from a place that I trust", type = "flag")
+    ),
+    run = function(positional, options) predict_to_file(positional, options)
+  )
 }
 
 run_plan_file <- function(file, options, absent = "stop") {
@@ -118,8 +176,10 @@ run_plan_file <- function(file, options, absent = "stop") {
   plan <- plan_from_file(file, options$seed, absent)
   complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
-  cmp <- run_comparison(plan, quiet = options$quiet, workers = workers, journal = options$journal,
-                        limits = limits(minutes = options$minutes))
+  cmp <- run_comparison(plan,
+    quiet = options$quiet, workers = workers, journal = options$journal,
+    limits = limits(minutes = options$minutes)
+  )
   choice <- select_final(cmp, rule = plan$rule %||% "one_se")
   model <- fit_final(choice)
   aside <- if (!is.null(plan$brief$sealed)) score_set_aside(model)
@@ -136,9 +196,18 @@ asked_workers <- function(options) {
   workers <- options$workers %||% "auto"
   if (workers != "auto") workers <- suppressWarnings(as.numeric(workers))
   if (is.null(options$listen)) return(workers)
-  at <- workers_at(options$listen, options$certificate, if (identical(workers, "auto")) 1 else workers)
-  complain(paste0("Workers may join: kilnwright worker --url ", at$url,
-                  if (at$tls) paste0(" --certificate ", basename(at$certificate), " (a copy of ", at$certificate, ")")))
+  at <- workers_at(
+    options$listen, options$certificate, if (identical(workers, "auto")) 1 else workers
+  )
+  complain(paste0(
+    "Workers may join: kilnwright worker --url ", at$url,
+    if (at$tls) {
+      paste0(
+        " --certificate ", basename(at$certificate), " (a copy of ",
+        at$certificate, ")"
+      )
+    }
+  ))
   at
 }
 
@@ -151,12 +220,17 @@ set_aside_lines <- function(aside, model) {
     validation = mapply(round_to, aside$validation, aside$validation_se),
     sd = mapply(round_to, aside$validation_sd, aside$validation_se),
     set_aside = mapply(round_to, aside$set_aside, aside$validation_se),
-    low = mapply(round_to, aside$low, aside$validation_se), high = mapply(round_to, aside$high, aside$validation_se)
+    low = mapply(round_to, aside$low, aside$validation_se),
+    high = mapply(round_to, aside$high, aside$validation_se)
   )
-  c(paste0("The final model on the ", count_of(aside$rows[1], "set-aside row"), ", opened ",
-           if (aside$openings[1] == 1L) "once" else paste(aside$openings[1], "times"), ":"),
+  c(
+    paste0(
+      "The final model on the ", count_of(aside$rows[1], "set-aside row"), ", opened ",
+      if (aside$openings[1] == 1L) "once" else paste(aside$openings[1], "times"), ":"
+    ),
     utils::capture.output(print_table(rows, align = c("left", rep("right", 6L)))),
-    "low and high: 95 % bootstrap interval of the set-aside score")
+    "low and high: 95 % bootstrap interval of the set-aside score"
+  )
 }
 
 show_saved_standings <- function(folder, options) {
@@ -169,8 +243,11 @@ show_saved_standings <- function(folder, options) {
     return(data.table::fwrite(table, ""))
   }
   described <- jsonlite::read_json(file.path(folder, "comparison.json"), simplifyVector = TRUE)
-  say_wrapped(paste0("Standings by ", metric, " (", described$metrics[[metric]], " is better), predicting ",
-                     described$outcome, "; ", described$splits))
+  say_wrapped(paste0(
+    "Standings by ", metric, " (", described$metrics[[metric]],
+    " is better), predicting ",
+    described$outcome, "; ", described$splits
+  ))
   print_standings_rows(table, saved_labels(table))
 }
 
@@ -183,10 +260,18 @@ show_journal_standings <- function(file, options) {
       data.table::fwrite(table, "")
     } else {
       done <- sum(!is.na(standings(cmp)$place))
-      say_wrapped(paste0("Standings by ", table$metric[1], ", predicting ", cmp$plan$brief$outcome, "; ", done, " of ",
-                         count_of(length(cmp$results$candidate), "setting"), " have all their scores"))
-      at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
-      print_standings_rows(table, vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1)))
+      say_wrapped(paste0(
+        "Standings by ", table$metric[1], ", predicting ", cmp$plan$brief$outcome,
+        "; ", done, " of ",
+        count_of(length(cmp$results$candidate), "setting"),
+        " have all their scores"
+      ))
+      at <- match(
+        paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row)
+      )
+      print_standings_rows(
+        table, vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
+      )
     }
     if (!options$follow || !journal_is_written(file)) break
     Sys.sleep(2)
@@ -205,8 +290,10 @@ saved_labels <- function(table) {
 
 predict_to_file <- function(positional, options) {
   model <- open_model(positional$model, trust = options$trust)
-  table <- read_data(positional$table)
   ids <- if (!is.null(options$id)) trimws(strsplit(options$id, ",", fixed = TRUE)[[1]])
+  table <- read_new_rows(model, positional$table, ids)
+  remarks <- check_new_data(model, table)
+  if (nrow(remarks) > 0L) complain(capture_print(remarks))
   if (options$out == "-") return(data.table::fwrite(with_ids(model, table, ids, options$type), ""))
   write_predictions(model, table, options$out, ids, options$type)
   complain(paste0(count_of(nrow(table), "row"), " predicted, written to ", options$out))

@@ -44,25 +44,34 @@ run_command <- function(arguments) {
     return(0L)
   }
   if (!arguments[1] %in% names(commands)) {
-    complain(paste0("There is no command ", quoted(arguments[1]), ". ",
-                    did_you_mean(arguments[1], names(commands), "Commands")), "See kilnwright --help.")
+    complain(
+      paste0(
+        "There is no command ", quoted(arguments[1]), ". ",
+        did_you_mean(arguments[1], names(commands), "Commands")
+      ),
+      "See kilnwright --help."
+    )
     return(2L)
   }
-  tryCatch({
-    withCallingHandlers(
-      run_one_command(commands[[arguments[1]]](), arguments[1], arguments[-1]),
-      kw_warning = function(w) {
-        complain(paste("Warning:", conditionMessage(w)))
-        invokeRestart("muffleWarning")
-      }
-    )
-  }, kw_usage = function(e) {
-    complain(conditionMessage(e), paste0("See kilnwright ", arguments[1], " --help."))
-    2L
-  }, error = function(e) {
-    complain(paste0("Error: ", cli::ansi_strip(conditionMessage(e))))
-    1L
-  })
+  tryCatch(
+    {
+      withCallingHandlers(
+        run_one_command(commands[[arguments[1]]](), arguments[1], arguments[-1]),
+        kw_warning = function(w) {
+          complain(paste("Warning:", conditionMessage(w)))
+          invokeRestart("muffleWarning")
+        }
+      )
+    },
+    kw_usage = function(e) {
+      complain(conditionMessage(e), paste0("See kilnwright ", arguments[1], " --help."))
+      2L
+    },
+    error = function(e) {
+      complain(paste0("Error: ", cli::ansi_strip(conditionMessage(e))))
+      1L
+    }
+  )
 }
 
 complain <- function(...) cat(paste0(c(...), "\n"), sep = "", file = stderr())
@@ -79,9 +88,16 @@ new_command <- function(does, positional, options = list(), run) {
 
 run_one_command <- function(command, name, arguments) {
   need("optparse", "The command line")
-  usage <- paste("kilnwright", name, paste(toupper(command$positional), collapse = " "), "[options]")
-  parser <- optparse::OptionParser(usage = usage, option_list = command$options, description = command$does,
-                                   prog = "kilnwright")
+  usage <- paste(
+    "kilnwright", name, paste(toupper(command$positional), collapse = " "),
+    "[options]"
+  )
+  parser <- optparse::OptionParser(
+    usage = usage,
+    option_list = command$options,
+    description = command$does,
+    prog = "kilnwright"
+  )
   if (any(arguments %in% c("--help", "-h"))) {
     optparse::print_help(parser)
     return(0L)
@@ -93,9 +109,13 @@ run_one_command <- function(command, name, arguments) {
   given <- length(parsed$args)
   wanted <- length(command$positional)
   if (given != wanted) {
-    wrong_call(paste0("kilnwright ", name, " takes ", count_of(wanted, "argument"),
-                      if (wanted > 0L) paste0(" (", paste(toupper(command$positional), collapse = ", "), ")"),
-                      "; got ", given, "."))
+    wrong_call(paste0(
+      "kilnwright ", name, " takes ", count_of(wanted, "argument"),
+      if (wanted > 0L) {
+        paste0(" (", paste(toupper(command$positional), collapse = ", "), ")")
+      },
+      "; got ", given, "."
+    ))
   }
   command$run(stats::setNames(as.list(parsed$args), command$positional), parsed$options)
   0L
@@ -106,8 +126,10 @@ print_command_list <- function(commands) {
   say("")
   say("Usage: kilnwright COMMAND [arguments] [options]")
   say("")
-  rows <- data.frame(command = paste0("  ", names(commands)),
-                     does = vapply(commands, function(make) make()$does, character(1)))
+  rows <- data.frame(
+    command = paste0("  ", names(commands)),
+    does = vapply(commands, function(make) make()$does, character(1))
+  )
   for (i in seq_len(nrow(rows))) say(formatC(rows$command[i], width = -13), rows$does[i])
   say("")
   say("kilnwright COMMAND --help says more.")
@@ -115,8 +137,13 @@ print_command_list <- function(commands) {
 
 option <- function(name, default = NULL, help, type = "character") {
   if (identical(type, "flag")) {
-    return(optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help))
+    return(optparse::make_option(
+      paste0("--", name),
+      action = "store_true", default = FALSE, help = help
+    ))
   }
-  optparse::make_option(paste0("--", name), default = default, type = type, help = help,
-                        metavar = toupper(name))
+  optparse::make_option(paste0("--", name),
+    default = default, type = type, help = help,
+    metavar = toupper(name)
+  )
 }

@@ -7,22 +7,34 @@ results_marker <- "comparison.json"
 check_results_folder <- function(folder, replace) {
   parent <- dirname(folder)
   if (file.exists(folder) && !dir.exists(folder)) {
-    stop_kw("results", paste0(quoted(folder), " is a file, not a folder."), remedy = "Choose another --out.")
+    stop_kw(
+      "results",
+      paste0(quoted(folder), " is a file, not a folder."),
+      remedy = "Choose another --out."
+    )
   }
   if (dir.exists(folder) && length(list.files(folder)) > 0L) {
     if (!replace) {
       stop_kw("results", paste0("The folder ", quoted(folder), " is there already."),
-              remedy = "Choose another --out, or say --replace.")
+        remedy = "Choose another --out, or say --replace."
+      )
     }
     if (!file.exists(file.path(folder, results_marker))) {
-      stop_kw("results", paste0("The folder ", quoted(folder), " holds something else than results."),
-              remedy = "Choose another --out: it will not be replaced.")
+      stop_kw(
+        "results",
+        paste0("The folder ", quoted(folder), " holds something else than results."),
+        remedy = "Choose another --out: it will not be replaced."
+      )
     }
   }
   if (!dir.exists(parent) || file.access(parent, 2) != 0L) {
     stop_kw("results", paste0("The folder ", quoted(folder), " cannot be made."),
-            where = paste0(quoted(parent), if (dir.exists(parent)) " cannot be written to." else " does not exist."),
-            remedy = "Choose another --out.")
+      where = paste0(
+        quoted(parent),
+        if (dir.exists(parent)) " cannot be written to." else " does not exist."
+      ),
+      remedy = "Choose another --out."
+    )
   }
 }
 
@@ -43,7 +55,9 @@ write_results <- function(folder, replace, plan_file, cmp, choice, model, aside,
   dir.create(at("figures"))
   save_png(draw_standings(cmp), at("figures", "standings.png"))
   for (candidate in names(which(lengths(varied_by_candidate(cmp)) > 0L))) {
-    save_png(draw_tuning(cmp, candidate), at("figures", paste0("tuning-", file_word(candidate), ".png")))
+    save_png(
+      draw_tuning(cmp, candidate), at("figures", paste0("tuning-", file_word(candidate), ".png"))
+    )
   }
   if (dir.exists(folder)) unlink(folder, recursive = TRUE)
   if (!file.rename(made, folder)) {
@@ -58,25 +72,35 @@ all_standings <- function(cmp) {
 }
 
 write_facts <- function(facts, file) {
-  jsonlite::write_json(facts, file, auto_unbox = TRUE, pretty = TRUE, digits = NA, null = "null", na = "null")
+  jsonlite::write_json(
+    facts, file,
+    auto_unbox = TRUE, pretty = TRUE, digits = NA, null = "null", na = "null"
+  )
 }
 
 describe_comparison <- function(cmp) {
   plan <- cmp$plan
-  list(kind = "kilnwright comparison", outcome = plan$brief$outcome, event = plan$brief$event,
-       working_rows = nrow(plan$brief$table), set_aside_rows = plan$brief$sealed$n %||% 0L,
-       splits = paste0(plan$splitter$label, split_words(plan)), decide = plan$decide,
-       metrics = lapply(plan$metrics, `[[`, "direction"), seed = plan$seed,
-       settings = length(cmp$results$candidate), fits = cmp$results$fits * length(plan$splits),
-       seconds = cmp$seconds, data_fingerprint = plan$brief$fingerprint, versions = lapply(cmp$versions, as.list))
+  list(
+    kind = "kilnwright comparison", outcome = plan$brief$outcome, event = plan$brief$event,
+    working_rows = nrow(plan$brief$table), set_aside_rows = plan$brief$sealed$n %||% 0L,
+    splits = paste0(plan$splitter$label, split_words(plan)), decide = plan$decide,
+    metrics = lapply(plan$metrics, `[[`, "direction"), seed = plan$seed,
+    settings = length(cmp$results$candidate), fits = cmp$results$fits * length(plan$splits),
+    seconds = cmp$seconds, data_fingerprint = plan$brief$fingerprint,
+    versions = lapply(cmp$versions, as.list)
+  )
 }
 
 describe_choice <- function(choice) {
   cmp <- choice$cmp
-  list(candidate = candidate_names(cmp)[choice$at], setting = cmp$results$row[choice$at],
-       values = setting_values(cmp$results$tables[[cmp$results$candidate[choice$at]]], cmp$results$row[choice$at]),
-       rule = choice$rule, reason = choice$reason, metric = choice$metric, mean = choice$mean,
-       sd = choice$sd, se = choice$se)
+  list(
+    candidate = candidate_names(cmp)[choice$at], setting = cmp$results$row[choice$at],
+    values = setting_values(
+      cmp$results$tables[[cmp$results$candidate[choice$at]]], cmp$results$row[choice$at]
+    ),
+    rule = choice$rule, reason = choice$reason, metric = choice$metric, mean = choice$mean,
+    sd = choice$sd, se = choice$se
+  )
 }
 
 file_word <- function(name) gsub("[^A-Za-z0-9_-]+", "-", name)
@@ -85,7 +109,8 @@ read_saved_standings <- function(folder) {
   file <- file.path(folder, "standings.csv")
   if (!file.exists(file) || !file.exists(file.path(folder, results_marker))) {
     stop_kw("results", paste0(quoted(folder), " is no folder of results."),
-            remedy = "Make one with kilnwright run PLAN --out FOLDER.")
+      remedy = "Make one with kilnwright run PLAN --out FOLDER."
+    )
   }
   as.data.frame(data.table::fread(file, data.table = FALSE, na.strings = ""))
 }

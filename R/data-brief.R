@@ -26,8 +26,10 @@
 #' said; `kw_error_table` when the table itself is not usable.
 #' @seealso [set_aside()], [run_comparison()]
 #' @examples
-#' brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
-#'       missing_codes = list(glaze = "n/r", drying_days = -999))
+#' brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+#'   missing_codes = list(glaze = "n/r", drying_days = -999)
+#' )
 #' @export
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
@@ -35,27 +37,34 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_table(table)
   if (missing(outcome)) {
     stop_kw("brief", "`outcome` is missing: which column is to be predicted?",
-            remedy = paste0("Columns: ", enumerate(names(table), 20L), "."))
+      remedy = paste0("Columns: ", enumerate(names(table), 20L), ".")
+    )
   }
   check_string(outcome, "outcome")
   check_named(ordered, "ordered")
   check_named(missing_codes, "missing_codes")
-  roles <- list(outcome = outcome, id = id, group = group, weight = weight, time = time,
-                ignore = ignore)
+  roles <- list(
+    outcome = outcome, id = id, group = group, weight = weight, time = time,
+    ignore = ignore
+  )
   check_roles(roles, names(table))
   check_columns_exist(names(ordered), names(table), "ordered")
   check_columns_exist(text, names(table), "text")
   check_columns_exist(names(missing_codes), names(table), "missing_codes")
 
+  given <- unclass(table)[names(table)]
   table <- clean_table(table, roles, missing_codes, ordered)
+  formats <- lapply(given, attr, "written_as")
   check_role_values(table, roles)
   target <- understand_outcome(table[[outcome]], outcome, event)
   table[[outcome]] <- target$values
   brief <- structure(
-    list(table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
-         levels = target$levels, event = target$event, event_given = !is.null(event),
-         roles = roles[-1], missing_codes = missing_codes,
-         declared = list(ordered = ordered, text = text), n_total = nrow(table), sealed = NULL),
+    list(
+      table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
+      levels = target$levels, event = target$event, event_given = !is.null(event),
+      roles = roles[-1], missing_codes = missing_codes,
+      declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)), n_total = nrow(table), sealed = NULL
+    ),
     class = "kw_brief"
   )
   refresh_brief(brief)
@@ -66,9 +75,12 @@ refresh_brief <- function(brief) {
   predictors <- setdiff(names(brief$table), c(brief$outcome, unlist(brief$roles)))
   if (length(predictors) == 0L) {
     stop_kw("brief", "No column is left to predict from.",
-            where = paste0("Every column of the table has a role: ",
-                           enumerate(names(brief$table)), "."),
-            remedy = "A brief needs an outcome and at least one predictor column.")
+      where = paste0(
+        "Every column of the table has a role: ",
+        enumerate(names(brief$table)), "."
+      ),
+      remedy = "A brief needs an outcome and at least one predictor column."
+    )
   }
   brief$schema <- learn_schema(brief$table[predictors], brief$declared)
   brief$fingerprint <- fingerprint_table(brief$table)
@@ -78,19 +90,24 @@ refresh_brief <- function(brief) {
 check_table <- function(table) {
   if (!is.data.frame(table)) {
     stop_kw("table", paste0("`table` must be a data frame; got ", describe_value(table), "."),
-            remedy = if (is.character(table)) "To read a file, use read_data(\"file.csv\") first.")
+      remedy = if (is.character(table)) "To read a file, use read_data(\"file.csv\") first."
+    )
   }
   if (nrow(table) == 0L) stop_kw("table", "The table has no rows.")
   names <- names(table)
   if (anyNA(names) || any(!nzchar(names))) {
     stop_kw("table", "Every column of the table needs a name.",
-            where = paste("Without one: column", enumerate(which(is.na(names) | !nzchar(names)))))
+      where = paste("Without one: column", enumerate(which(is.na(names) | !nzchar(names))))
+    )
   }
   twice <- unique(names[duplicated(names)])
   if (length(twice) > 0L) {
-    stop_kw("table", paste0("Column names must differ; more than one column is called ",
-                            enumerate(quoted(twice)), "."),
-            remedy = "Rename or drop the extra columns.")
+    stop_kw("table", paste0(
+      "Column names must differ; more than one column is called ",
+      enumerate(quoted(twice)), "."
+    ),
+    remedy = "Rename or drop the extra columns."
+    )
   }
 }
 
@@ -98,9 +115,12 @@ check_columns_exist <- function(columns, known, arg) {
   if (is.null(columns)) return(invisible())
   check_argument(is.character(columns) && !anyNA(columns), arg, "column names", columns)
   for (column in setdiff(columns, known)) {
-    stop_kw("brief", paste0("`", arg, "` names the column ", quoted(column),
-                            ", which the table does not have."),
-            remedy = did_you_mean(column, known, "Columns"))
+    stop_kw("brief", paste0(
+      "`", arg, "` names the column ", quoted(column),
+      ", which the table does not have."
+    ),
+    remedy = did_you_mean(column, known, "Columns")
+    )
   }
 }
 
@@ -108,17 +128,22 @@ check_roles <- function(roles, known) {
   for (role in names(roles)) {
     check_columns_exist(roles[[role]], known, role)
     if (role %in% c("group", "weight", "time") && length(roles[[role]]) > 1L) {
-      stop_kw("brief", paste0("`", role, "` takes one column; got ",
-                              enumerate(quoted(roles[[role]])), "."))
+      stop_kw("brief", paste0(
+        "`", role, "` takes one column; got ",
+        enumerate(quoted(roles[[role]])), "."
+      ))
     }
   }
   all <- unlist(roles, use.names = FALSE)
   twice <- unique(all[duplicated(all)])
   if (length(twice) > 0L) {
     holders <- names(roles)[vapply(roles, function(columns) twice[1] %in% columns, logical(1))]
-    stop_kw("brief", paste0("The column ", quoted(twice[1]), " is named twice: in ",
-                            paste0("`", holders, "`", collapse = " and "), "."),
-            remedy = "Give every column one role.")
+    stop_kw("brief", paste0(
+      "The column ", quoted(twice[1]), " is named twice: in ",
+      paste0("`", holders, "`", collapse = " and "), "."
+    ),
+    remedy = "Give every column one role."
+    )
   }
 }
 
@@ -127,17 +152,21 @@ check_role_values <- function(table, roles) {
     column <- roles[[role]]
     if (!is.null(column) && anyNA(table[[column]])) {
       stop_kw("brief", paste0("The ", role, " column ", quoted(column), " has missing values."),
-              where = where_rows(is.na(table[[column]])),
-              remedy = "Fill them in, or drop those rows.")
+        where = where_rows(is.na(table[[column]])),
+        remedy = "Fill them in, or drop those rows."
+      )
     }
   }
   if (is.null(roles$weight)) return(invisible())
   weight <- table[[roles$weight]]
   bad <- !is.numeric(weight) | is.na(weight) | (is.numeric(weight) & weight < 0)
   if (any(bad) || all(weight == 0)) {
-    stop_kw("brief", paste0("The weight column ", quoted(roles$weight),
-                            " must hold numbers of at least 0, not all 0."),
-            where = if (any(bad)) where_rows(bad))
+    stop_kw("brief", paste0(
+      "The weight column ", quoted(roles$weight),
+      " must hold numbers of at least 0, not all 0."
+    ),
+    where = if (any(bad)) where_rows(bad)
+    )
   }
 }
 
@@ -153,53 +182,76 @@ understand_outcome <- function(values, name, event) {
   check_outcome_complete(values, name)
   distinct <- unique(values)
   if (length(distinct) < 2L) {
-    stop_kw("brief", paste0("The outcome ", quoted(name), " is constant: every row is ",
-                            describe_value(as.character(distinct)), "."),
-            remedy = "There is nothing to predict; choose another outcome or other rows.")
+    stop_kw("brief", paste0(
+      "The outcome ", quoted(name), " is constant: every row is ",
+      describe_value(as.character(distinct)), "."
+    ),
+    remedy = "There is nothing to predict; choose another outcome or other rows."
+    )
   }
   if (is.numeric(values) && is.null(event)) return(numeric_outcome(values, name, distinct))
   classes <- outcome_classes(values)
   if (length(classes) > length(values) / 2 && length(classes) > 2L) {
-    stop_kw("brief", paste0("The outcome ", quoted(name), " has ", length(classes),
-                            " different values in ", length(values), " rows: ",
-                            "as classes that leaves too few rows of each."),
-            remedy = "If it is a number, convert it with as.numeric(); if it is an id or a text, choose another outcome.")
+    stop_kw("brief", paste0(
+      "The outcome ", quoted(name), " has ", length(classes),
+      " different values in ", length(values), " rows: ",
+      "as classes that leaves too few rows of each."
+    ),
+    remedy = "If it is a number, convert it with as.numeric(); if it is an id or a text, choose another outcome."
+    )
   }
   if (length(classes) > 2L) return(many_class_outcome(values, name, classes, event))
   event <- check_event(event, classes, name)
   levels <- c(setdiff(classes, event), event)
-  list(values = factor(as.character(values), levels = levels), kind = "two_class",
-       levels = levels, event = event)
+  list(
+    values = factor(as.character(values), levels = levels), kind = "two_class",
+    levels = levels, event = event
+  )
 }
 
 check_outcome_complete <- function(values, name) {
-  if (all(is.na(values))) stop_kw("brief", paste0("The outcome ", quoted(name), " is missing in every row."))
+  if (all(is.na(values))) {
+    stop_kw("brief", paste0("The outcome ", quoted(name), " is missing in every row."))
+  }
   if (anyNA(values)) {
-    stop_kw("brief", paste0("The outcome ", quoted(name), " is missing in ",
-                            count_of(sum(is.na(values)), "row"), "."),
-            where = where_rows(is.na(values)),
-            remedy = paste0("Drop them: table[!is.na(table$", name, "), ]"))
+    stop_kw("brief", paste0(
+      "The outcome ", quoted(name), " is missing in ",
+      count_of(sum(is.na(values)), "row"), "."
+    ),
+    where = where_rows(is.na(values)),
+    remedy = paste0("Drop them: table[!is.na(table$", name, "), ]")
+    )
   }
 }
 
 numeric_outcome <- function(values, name, distinct) {
   if (length(distinct) == 2L) {
-    stop_kw("brief", paste0("The outcome ", quoted(name), " is a number with only two values, ",
-                            paste(sort(distinct), collapse = " and "), ": classes or a number?"),
-            remedy = paste0("For classes say event = ", max(distinct),
-                            "; for a number there must be more than two values."))
+    stop_kw("brief", paste0(
+      "The outcome ", quoted(name), " is a number with only two values, ",
+      paste(sort(distinct), collapse = " and "), ": classes or a number?"
+    ),
+    remedy = paste0(
+      "For classes say event = ", max(distinct),
+      "; for a number there must be more than two values."
+    )
+    )
   }
   list(values = as.double(values), kind = "number", levels = NULL, event = NULL)
 }
 
 many_class_outcome <- function(values, name, classes, event) {
   if (!is.null(event)) {
-    stop_kw("brief", paste0("`event` is for two classes, but the outcome ", quoted(name), " has ",
-                            length(classes), ": ", enumerate(quoted(classes)), "."),
-            remedy = "Leave `event` out, or make a two-class column first.")
+    stop_kw("brief", paste0(
+      "`event` is for two classes, but the outcome ", quoted(name), " has ",
+      length(classes), ": ", enumerate(quoted(classes)), "."
+    ),
+    remedy = "Leave `event` out, or make a two-class column first."
+    )
   }
-  list(values = factor(as.character(values), levels = classes), kind = "many_class",
-       levels = classes, event = NULL)
+  list(
+    values = factor(as.character(values), levels = classes), kind = "many_class",
+    levels = classes, event = NULL
+  )
 }
 
 outcome_classes <- function(values) {
@@ -209,19 +261,28 @@ outcome_classes <- function(values) {
 
 check_event <- function(event, classes, name) {
   if (is.null(event)) return(classes[length(classes)])
-  check_argument(is.atomic(event) && length(event) == 1L && !is.na(event), "event", "one class", event)
+  check_argument(
+    is.atomic(event) && length(event) == 1L && !is.na(event), "event", "one class", event
+  )
   event <- as.character(event)
   if (!event %in% classes) {
-    stop_kw("brief", paste0("`event` is ", quoted(event), ", which is no class of the outcome ",
-                            quoted(name), "."),
-            remedy = paste0("Its classes: ", enumerate(quoted(classes)), "."))
+    stop_kw("brief", paste0(
+      "`event` is ", quoted(event), ", which is no class of the outcome ",
+      quoted(name), "."
+    ),
+    remedy = paste0("Its classes: ", enumerate(quoted(classes)), ".")
+    )
   }
   event
 }
 
 # The target of some working rows (row numbers within the working table).
 brief_target <- function(brief, rows = seq_len(nrow(brief$table))) {
-  column <- function(role) if (!is.null(brief$roles[[role]])) brief$table[[brief$roles[[role]]]][rows]
-  new_target(outcome = brief$table[[brief$outcome]][rows], weights = column("weight"),
-             group = column("group"), source_row = rows)
+  column <- function(role) {
+    if (!is.null(brief$roles[[role]])) brief$table[[brief$roles[[role]]]][rows]
+  }
+  new_target(
+    outcome = brief$table[[brief$outcome]][rows], weights = column("weight"),
+    group = column("group"), source_row = rows
+  )
 }

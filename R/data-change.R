@@ -15,15 +15,19 @@ change_once <- function(brief, change) {
     brief$missing_codes[[about]] <- unique(c(brief$missing_codes[[about]], change$codes))
     return(on_working_rows(brief, about, function(x) recode_missing(x, change$codes, about)))
   }
-  on_working_rows(brief, about, function(x) convert_column(x, change$to))
+  if (change$to == "date") brief$declared$formats[[about]] <- change$format
+  on_working_rows(brief, about, function(x) convert_column(x, change))
 }
 
 add_role <- function(brief, role, columns) {
   if (role == "group") {
     if (!is.null(brief$sealed)) {
-      stop_kw("set_aside", paste0("The group ", quoted(columns[1]), " cannot be declared after rows were set aside."),
-              where = "Groups may already lie on both sides of the seal.",
-              remedy = "Start again: brief(..., group = ), then set_aside().")
+      stop_kw(
+        "set_aside",
+        paste0("The group ", quoted(columns[1]), " cannot be declared after rows were set aside."),
+        where = "Groups may already lie on both sides of the seal.",
+        remedy = "Start again: brief(..., group = ), then set_aside()."
+      )
     }
     if (!is.null(brief$roles$group)) return(brief)
     columns <- columns[1]
@@ -38,8 +42,8 @@ on_working_rows <- function(brief, column, change) {
   brief
 }
 
-convert_column <- function(x, to) {
-  if (to == "date") return(as.Date(as.character(x)))
+convert_column <- function(x, change) {
+  if (change$to == "date") return(dates_of_text(as.character(x), change$format))
   suppressWarnings(as.numeric(sub(",", ".", trimws(as.character(x)), fixed = TRUE)))
 }
 

@@ -39,8 +39,10 @@ compare_columns <- function(working, aside, name, kind) {
   } else {
     compare_levels(as.character(here), as.character(there))
   }
-  list(column = name, kind = kind, difference = found[1], p_value = found[2],
-       missing_working = mean(is.na(working)), missing_set_aside = mean(is.na(aside)))
+  list(
+    column = name, kind = kind, difference = found[1], p_value = found[2],
+    missing_working = mean(is.na(working)), missing_set_aside = mean(is.na(aside))
+  )
 }
 
 compare_numbers <- function(a, b) {
@@ -50,7 +52,9 @@ compare_numbers <- function(a, b) {
 
 compare_levels <- function(a, b) {
   levels <- union(a, b)
-  counts <- rbind(tabulate(match(a, levels), length(levels)), tabulate(match(b, levels), length(levels)))
+  counts <- rbind(
+    tabulate(match(a, levels), length(levels)), tabulate(match(b, levels), length(levels))
+  )
   shares <- counts / rowSums(counts)
   p <- if (length(levels) < 2L) 1 else suppressWarnings(stats::chisq.test(counts)$p.value)
   c(sum(abs(shares[1, ] - shares[2, ])) / 2, p)

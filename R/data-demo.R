@@ -33,7 +33,9 @@
 #' @export
 demo_pots <- function() {
   pots <- read_data(system.file("extdata", "pots.csv", package = "kilnwright", mustWork = TRUE))
-  pots$shelf <- factor(pots$shelf, levels = c("bottom", "lower", "middle", "upper", "top"),
-                       ordered = TRUE)
+  pots$shelf <- factor(pots$shelf,
+    levels = c("bottom", "lower", "middle", "upper", "top"),
+    ordered = TRUE
+  )
   pots
 }

@@ -18,7 +18,11 @@ row_marks <- function(columns, round_by = NULL) {
 }
 
 member_finding_duplicates <- function(look) {
-  ids <- vapply(names(look$table), function(name) look$distinct[[name]] >= 0.98 * look$n && look$kinds[[name]] == "category", logical(1))
+  ids <- vapply(
+    names(look$table),
+    function(name) look$distinct[[name]] >= 0.98 * look$n && look$kinds[[name]] == "category",
+    logical(1)
+  )
   columns <- unclass(look$table)[!ids]
   if (length(columns) < 2L) return(NULL)
   marks <- row_marks(c(columns, list(look$outcome)))
@@ -26,10 +30,14 @@ member_finding_duplicates <- function(look) {
   group <- look$brief$roles$group
   exact <- if (any(twice)) {
     astride <- !is.null(group) && straddles(marks[[1]], look$brief$table[[group]])
-    finding("duplicate_rows", if (astride) "serious" else "notable", character(),
-            paste0(count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
-                   if (astride) paste0(", also across different ", group), "."),
-            "table[!duplicated(table), ]", list(kind = "drop_rows", rows = which(twice)))
+    finding(
+      "duplicate_rows", if (astride) "serious" else "notable", character(),
+      paste0(
+        count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
+        if (astride) paste0(", also across different ", group), "."
+      ),
+      "table[!duplicated(table), ]", list(kind = "drop_rows", rows = which(twice))
+    )
   }
   # no longer needed, and as large as two columns
   rm(marks)
@@ -43,7 +51,11 @@ straddles <- function(marks, group) {
 }
 
 near_duplicates <- function(look, columns, exact) {
-  wide <- vapply(names(columns), function(name) look$kinds[[name]] == "number" && look$distinct[[name]] > 50L, logical(1))
+  wide <- vapply(
+    names(columns),
+    function(name) look$kinds[[name]] == "number" && look$distinct[[name]] > 50L,
+    logical(1)
+  )
   if (sum(wide) < 3L) return(NULL)
   grid <- lapply(names(columns), function(name) {
     if (!wide[[name]]) return(NULL)
@@ -55,9 +67,11 @@ near_duplicates <- function(look, columns, exact) {
   if (look$n > 5e5) gc(FALSE)
   near <- duplicated(marks[[1]]) & duplicated(marks[[2]]) & !exact
   if (!any(near)) return(NULL)
-  finding("near_duplicate_rows", "notable", character(),
-          paste0(count_of(sum(near), "row is", "rows are"), " almost the same as an earlier one."),
-          "brief(..., group = ) to keep them on one side", NULL)
+  finding(
+    "near_duplicate_rows", "notable", character(),
+    paste0(count_of(sum(near), "row is", "rows are"), " almost the same as an earlier one."),
+    "brief(..., group = ) to keep them on one side", NULL
+  )
 }
 
 member_finding_repeats <- function(look) {
@@ -73,12 +87,17 @@ member_finding_repeats <- function(look) {
     exact <- abs(r[i, j]) > 1 - 1e-6
     gone <- c(gone, numbers[j])
     found[[length(found) + 1L]] <- finding(
-      if (exact) "repeated_column" else "correlated", if (exact) "serious" else "notable", c(numbers[i], numbers[j]),
-      paste0(numbers[j], if (exact) " is a linear function of " else " hardly differs from ", numbers[i],
-             " (correlation ", format(round(r[i, j], 4)), ")."),
+      if (exact) "repeated_column" else "correlated", if (exact) "serious" else "notable",
+      c(numbers[i], numbers[j]),
+      paste0(
+        numbers[j], if (exact) " is a linear function of " else " hardly differs from ",
+        numbers[i],
+        " (correlation ", format(round(r[i, j], 4)), ")."
+      ),
       paste0("brief(..., ignore = \"", numbers[j], "\")"),
       if (exact) list(kind = "role", role = "ignore", columns = numbers[j]) else
-        list(kind = "step", step = "drop_correlated", settings = list(above = 0.95)))
+        list(kind = "step", step = "drop_correlated", settings = list(above = 0.95))
+    )
   }
   c(found, sums_of_others(x[, setdiff(numbers, gone), drop = FALSE]), matching_categories(look))
 }
@@ -97,8 +116,14 @@ sums_of_others <- function(x) {
     weights <- qr.coef(qr(z[, base, drop = FALSE]), z[, j])
     parts <- colnames(z)[base][abs(weights) > 1e-6]
     name <- colnames(z)[j]
-    finding("sum_of_columns", "notable", c(name, parts), paste0(name, " follows exactly from ", enumerate(parts), "."),
-            paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore", columns = name))
+    finding(
+      "sum_of_columns",
+      "notable",
+      c(name, parts),
+      paste0(name, " follows exactly from ", enumerate(parts), "."),
+      paste0("brief(..., ignore = \"", name, "\")"),
+      list(kind = "role", role = "ignore", columns = name)
+    )
   })
 }
 
@@ -113,7 +138,13 @@ matching_categories <- function(look) {
     a <- codes[[pairs[1, i]]]
     b <- codes[[pairs[2, i]]]
     if (max(a) != max(b) || length(unique(a + (max(a) + 1) * b)) != max(a)) return(NULL)
-    finding("repeated_column", "serious", pairs[, i], paste0(pairs[2, i], " says the same as ", pairs[1, i], " in other words."),
-            paste0("brief(..., ignore = \"", pairs[2, i], "\")"), list(kind = "role", role = "ignore", columns = pairs[2, i]))
+    finding(
+      "repeated_column",
+      "serious",
+      pairs[, i],
+      paste0(pairs[2, i], " says the same as ", pairs[1, i], " in other words."),
+      paste0("brief(..., ignore = \"", pairs[2, i], "\")"),
+      list(kind = "role", role = "ignore", columns = pairs[2, i])
+    )
   })
 }

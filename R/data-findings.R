@@ -17,8 +17,11 @@ inspect_data <- function(brief) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   look <- new_look(brief)
   checks <- shipped_members("finding")
-  found <- unlist(in_each(look, names(checks), function(check) checks[[check]](look)), recursive = FALSE,
-                  use.names = FALSE)
+  found <- unlist(
+    in_each(look, names(checks), function(check) checks[[check]](look)),
+    recursive = FALSE,
+    use.names = FALSE
+  )
   found <- drop_overruled(Filter(Negate(is.null), found))
   severity <- vapply(found, `[[`, character(1), "severity")
   order <- order(match(severity, c("serious", "notable", "minor")))
@@ -33,7 +36,9 @@ inspect_data <- function(brief) {
   structure(table, class = c("kw_findings", class(table)))
 }
 
-places_of_columns <- function(columns) if (length(columns) == 0L) "the table" else enumerate(columns, 4L)
+places_of_columns <- function(columns) {
+  if (length(columns) == 0L) "the table" else enumerate(columns, 4L)
+}
 
 # Of an id or a group it need not be said that it has many levels.
 drop_overruled <- function(found) {
@@ -49,14 +54,16 @@ new_look <- function(brief) {
   n <- nrow(table)
   some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
   kinds <- schema_kinds(brief$schema)
-  list(brief = brief, table = table, kinds = kinds, n = n, some = some,
-       sample = frame_columns(frame_of_rows(table, some), brief$schema)$columns,
-       outcome = brief$table[[brief$outcome]],
-       distinct = vapply(table, count_distinct, integer(1)),
-       sentinels = lapply(table[kinds == "number"], function(x) {
-         if (n > 5e5) gc(FALSE)
-         find_sentinel(x)
-       }))
+  list(
+    brief = brief, table = table, kinds = kinds, n = n, some = some,
+    sample = frame_columns(frame_of_rows(table, some), brief$schema)$columns,
+    outcome = brief$table[[brief$outcome]],
+    distinct = vapply(table, count_distinct, integer(1)),
+    sentinels = lapply(table[kinds == "number"], function(x) {
+      if (n > 5e5) gc(FALSE)
+      find_sentinel(x)
+    })
+  )
 }
 
 # Different values, missing ones not counted.
@@ -69,10 +76,19 @@ count_distinct <- function(x) {
 seen_codes <- function(x) which(tabulate(x, nlevels(x)) > 0L)
 
 finding <- function(code, severity, columns, detail, remedy, action = NULL) {
-  list(code = code, severity = severity, columns = columns, detail = detail, remedy = remedy, action = action)
+  list(
+    code = code, severity = severity, columns = columns, detail = detail, remedy = remedy,
+    action = action
+  )
 }
 
-in_quotes <- function(x) if (length(x) == 1L) paste0("\"", x, "\"") else paste0("c(", paste0("\"", x, "\"", collapse = ", "), ")")
+in_quotes <- function(x) {
+  if (length(x) == 1L) {
+    paste0("\"", x, "\"")
+  } else {
+    paste0("c(", paste0("\"", x, "\"", collapse = ", "), ")")
+  }
+}
 
 columns_of <- function(look, ...) names(look$kinds)[look$kinds %in% c(...)]
 
@@ -98,8 +114,14 @@ member_finding_id <- function(look) {
     filled <- sum(!is.na(x))
     if (filled < 30L || look$distinct[[name]] < 0.98 * filled) return(NULL)
     if (look$kinds[[name]] == "number" && !counts_upwards(x)) return(NULL)
-    finding("id_like", "serious", name, paste0(name, ": nearly every row has its own value, like an id."),
-            paste0("brief(..., id = \"", name, "\")"), list(kind = "role", role = "id"))
+    finding(
+      "id_like",
+      "serious",
+      name,
+      paste0(name, ": nearly every row has its own value, like an id."),
+      paste0("brief(..., id = \"", name, "\")"),
+      list(kind = "role", role = "id")
+    )
   })
 }
 
@@ -115,23 +137,39 @@ member_finding_constant <- function(look) {
   in_each(look, names(look$table), function(name) {
     filled <- !is.na(look$table[[name]])
     if (!any(filled)) {
-      return(finding("all_missing", "serious", name, paste0(name, ": missing in every row."),
-                     paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore")))
+      return(finding(
+        "all_missing", "serious", name, paste0(name, ": missing in every row."),
+        paste0("brief(..., ignore = \"", name, "\")"),
+        list(kind = "role", role = "ignore")
+      ))
     }
     if (look$distinct[[name]] == 1L && all(filled)) {
-      return(finding("constant", "notable", name, paste0(name, ": the same value in every row."),
-                     paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore")))
+      return(finding(
+        "constant", "notable", name, paste0(name, ": the same value in every row."),
+        paste0("brief(..., ignore = \"", name, "\")"),
+        list(kind = "role", role = "ignore")
+      ))
     }
     if (look$distinct[[name]] > 20L) return(NULL)
     share <- commonest_value_share(look$table[[name]])
     if (share < 0.99) return(NULL)
-    finding("near_constant", "minor", name, paste0(name, ": ", round(100 * share, 1), " % of the rows have the same value."),
-            "pre_drop_constant(share = 0.99)", list(kind = "step", step = "drop_constant", settings = list(share = 0.99)))
+    finding(
+      "near_constant",
+      "minor",
+      name,
+      paste0(name, ": ", round(100 * share, 1), " % of the rows have the same value."),
+      "pre_drop_constant(share = 0.99)",
+      list(kind = "step", step = "drop_constant", settings = list(share = 0.99))
+    )
   })
 }
 
 commonest_value_share <- function(x) {
-  counts <- if (is.factor(x)) c(tabulate(x, nlevels(x)), sum(is.na(x))) else tabulate(match(x, unique(x)))
+  counts <- if (is.factor(x)) {
+    c(tabulate(x, nlevels(x)), sum(is.na(x)))
+  } else {
+    tabulate(match(x, unique(x)))
+  }
   max(counts) / length(x)
 }
 
@@ -139,33 +177,58 @@ member_finding_missing <- function(look) {
   in_each(look, names(look$table), function(name) {
     share <- mean(is.na(look$table[[name]]))
     if (share == 0 || share == 1) return(NULL)
-    finding("missing", if (share > 0.5) "serious" else if (share > 0.1) "notable" else "minor", name,
-            paste0(name, ": ", format(round(100 * share, 1)), " % missing."), "pre_missing(flag = TRUE)",
-            list(kind = "step", step = "missing", settings = list(flag = TRUE)))
+    finding(
+      "missing",
+      if (share > 0.5) "serious" else if (share > 0.1) "notable" else "minor",
+      name,
+      paste0(name, ": ", format(round(100 * share, 1)), " % missing."),
+      "pre_missing(flag = TRUE)",
+      list(kind = "step", step = "missing", settings = list(flag = TRUE))
+    )
   })
 }
 
-missing_words <- paste0("^(unknown|unkn?|n[./ ]?[ar]\\.?|not (recorded|known|available|applicable|given)|missing|null|nil|nan|",
-                        "undefined|unspecified|no data|tbd|\\?+|-+|\\.+|x{2,}|#n/a)$")
+missing_words <- paste0(
+  "^(unknown|unkn?|n[./ ]?[ar]\\.?|not (recorded|known|available|applicable|given)|missing|null|nil|nan|",
+  "undefined|unspecified|no data|tbd|\\?+|-+|\\.+|x{2,}|#n/a)$"
+)
 
 member_finding_disguised <- function(look) {
   words <- lapply(columns_of(look, "category", "ordered"), function(name) {
     levels <- look$brief$schema[[name]]$levels
     hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) | !nzchar(trimws(levels))]
     if (length(hit) == 0L) return(NULL)
-    disguised(name, hit, sum(look$table[[name]] %in% hit), paste0("levels that mean missing: ", enumerate(quoted(hit))), in_quotes(hit))
+    disguised(
+      name,
+      hit,
+      sum(look$table[[name]] %in% hit),
+      paste0("levels that mean missing: ", enumerate(quoted(hit))),
+      in_quotes(hit)
+    )
   })
   numbers <- lapply(names(look$sentinels), function(name) {
     value <- look$sentinels[[name]]
     if (length(value) == 0L) return(NULL)
-    disguised(name, value, sum(look$table[[name]] %in% value), paste0("the value ", value, " stands off from all others"), format(value))
+    disguised(
+      name,
+      value,
+      sum(look$table[[name]] %in% value),
+      paste0("the value ", value, " stands off from all others"),
+      format(value)
+    )
   })
   c(words, numbers)
 }
 
 disguised <- function(name, codes, rows, what, code_text) {
-  finding("disguised_missing", "serious", name, paste0(name, ": ", what, " (", count_of(rows, "row"), ")."),
-          paste0("brief(..., missing_codes = list(", name, " = ", code_text, "))"), list(kind = "missing_code", codes = codes))
+  finding(
+    "disguised_missing",
+    "serious",
+    name,
+    paste0(name, ": ", what, " (", count_of(rows, "row"), ")."),
+    paste0("brief(..., missing_codes = list(", name, " = ", code_text, "))"),
+    list(kind = "missing_code", codes = codes)
+  )
 }
 
 # The lowest or highest value, if it is repeated, looks like a code, and lies far
@@ -190,17 +253,28 @@ member_finding_levels <- function(look) {
     distinct <- look$distinct[[name]]
     if (distinct >= 0.98 * sum(!is.na(look$table[[name]]))) return(NULL)
     if (distinct > 50L) {
-      return(finding("many_levels", "notable", name, paste0(name, ": ", count_of(distinct, "level"), "."),
-                     paste0("pre_target_mean(columns = \"", name, "\")"),
-                     list(kind = "step", step = "target_mean", settings = list(), columns = name)))
+      return(finding(
+        "many_levels",
+        "notable",
+        name,
+        paste0(name, ": ", count_of(distinct, "level"), "."),
+        paste0("pre_target_mean(columns = \"", name, "\")"),
+        list(kind = "step", step = "target_mean", settings = list(), columns = name)
+      ))
     }
     levels <- look$brief$schema[[name]]$levels
     counts <- tabulate(codes_among(look$table[[name]], levels), length(levels))
     rare <- levels[counts < min(20, 0.05 * look$n)]
     rare <- rare[!grepl(missing_words, rare, ignore.case = TRUE)]
     if (length(rare) == 0L || distinct <= 2L) return(NULL)
-    finding("rare_levels", "minor", name, paste0(name, ": ", count_of(length(rare), "rare level"), " (", enumerate(rare, 3L), ")."),
-            "pre_rare_levels(at_least = 20)", list(kind = "step", step = "rare_levels", settings = list(at_least = 20)))
+    finding(
+      "rare_levels",
+      "minor",
+      name,
+      paste0(name, ": ", count_of(length(rare), "rare level"), " (", enumerate(rare, 3L), ")."),
+      "pre_rare_levels(at_least = 20)",
+      list(kind = "step", step = "rare_levels", settings = list(at_least = 20))
+    )
   })
 }
 
@@ -214,16 +288,36 @@ member_finding_shape <- function(look) {
     # a few far values are outliers; many are a tail
     skew <- skewness(if (mean(far) < 0.01) x[!far] else x)
     if (abs(skew) > 1.5) {
-      return(finding("skewed", "minor", name, paste0(name, ": long tail to the ", if (skew > 0) "right" else "left",
-                                                     " (skewness ", format(round(skew, 1)), ")."),
-                     paste0("pre_skew(columns = \"", name, "\")"),
-                     list(kind = "step", step = "skew", settings = list(), columns = name)))
+      return(finding(
+        "skewed",
+        "minor",
+        name,
+        paste0(
+          name, ": long tail to the ", if (skew > 0) "right" else "left",
+          " (skewness ", format(round(skew, 1)), ")."
+        ),
+        paste0("pre_skew(columns = \"", name, "\")"),
+        list(kind = "step", step = "skew", settings = list(), columns = name)
+      ))
     }
     if (!any(far) || diff(quartiles) == 0) return(NULL)
-    finding("outliers", "minor", name, paste0(name, ": ", count_of(sum(far), "value"), " far outside the rest (",
-                                              enumerate(format(utils::head(sort(unique(x[far])), 3), trim = TRUE), 3L), ")."),
-            paste0("pre_outliers(columns = \"", name, "\")"),
-            list(kind = "step", step = "outliers", settings = list(), columns = name))
+    finding(
+      "outliers",
+      "minor",
+      name,
+      paste0(
+        name, ": ", count_of(sum(far), "value"), " far outside the rest (",
+        enumerate(
+          format(
+            utils::head(sort(unique(x[far])), 3),
+            trim = TRUE
+          ),
+          3L
+        ), ")."
+      ),
+      paste0("pre_outliers(columns = \"", name, "\")"),
+      list(kind = "step", step = "outliers", settings = list(), columns = name)
+    )
   })
 }
 
@@ -237,24 +331,36 @@ member_finding_stored_as_text <- function(look) {
     plain <- trimws(levels)
     number <- grepl("^[+-]?[0-9]+([.,][0-9]+)?$", plain)
     if (mean(number) >= 0.95) {
-      return(finding("number_as_text", "serious", name, paste0(name, ": numbers stored as text."),
-                     paste0("table$", name, " <- as.numeric(table$", name, ")"), list(kind = "convert", to = "number")))
+      return(finding(
+        "number_as_text", "serious", name, paste0(name, ": numbers stored as text."),
+        paste0("table$", name, " <- as.numeric(table$", name, ")"),
+        list(kind = "convert", to = "number")
+      ))
     }
     date <- grepl("^[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}", plain)
     if (mean(date) < 0.95) return(NULL)
-    finding("date_as_text", "serious", name, paste0(name, ": dates stored as text."),
-            paste0("table$", name, " <- as.Date(table$", name, ")"), list(kind = "convert", to = "date"))
+    finding(
+      "date_as_text", "serious", name, paste0(name, ": dates stored as text."),
+      paste0("table$", name, " <- as.Date(table$", name, ")"),
+      list(kind = "convert", to = "date")
+    )
   })
 }
 
 member_finding_free <- function(look) {
   text <- lapply(columns_of(look, "text"), function(name) {
-    finding("free_text", "notable", name, paste0(name, ": free text; no family reads it as it is."),
-            paste0("pre_text(columns = \"", name, "\")"), list(kind = "step", step = "text", settings = list()))
+    finding(
+      "free_text", "notable", name, paste0(name, ": free text; no family reads it as it is."),
+      paste0("pre_text(columns = \"", name, "\")"),
+      list(kind = "step", step = "text", settings = list())
+    )
   })
   dates <- lapply(columns_of(look, "date"), function(name) {
-    finding("date", "minor", name, paste0(name, ": a date; no family reads it as it is."),
-            paste0("pre_dates(columns = \"", name, "\")"), list(kind = "step", step = "dates", settings = list()))
+    finding(
+      "date", "minor", name, paste0(name, ": a date; no family reads it as it is."),
+      paste0("pre_dates(columns = \"", name, "\")"),
+      list(kind = "step", step = "dates", settings = list())
+    )
   })
   c(text, dates)
 }
@@ -265,14 +371,24 @@ member_finding_classes <- function(look) {
   rarest <- names(counts)[1]
   list(
     if (counts[[1]] < 10L) {
-      finding("small_class", "serious", look$brief$outcome,
-              paste0("The class ", rarest, " has ", count_of(counts[[1]], "row"), ": too few for 10 folds."),
-              paste0("split_kfold(k = ", max(2L, counts[[1]]), ")"), NULL)
+      finding(
+        "small_class", "serious", look$brief$outcome,
+        paste0(
+          "The class ", rarest, " has ", count_of(counts[[1]], "row"),
+          ": too few for 10 folds."
+        ),
+        paste0("split_kfold(k = ", max(2L, counts[[1]]), ")"), NULL
+      )
     },
     if (counts[[1]] / look$n < 0.1) {
-      finding("class_imbalance", "notable", look$brief$outcome,
-              paste0("Only ", format(round(100 * counts[[1]] / look$n, 1)), " % of the rows are ", rarest, "."),
-              "metrics = c(\"auc\", \"balanced_accuracy\"); accuracy says little", NULL)
+      finding(
+        "class_imbalance", "notable", look$brief$outcome,
+        paste0(
+          "Only ", format(round(100 * counts[[1]] / look$n, 1)), " % of the rows are ",
+          rarest, "."
+        ),
+        "metrics = c(\"auc\", \"balanced_accuracy\"); accuracy says little", NULL
+      )
     }
   )
 }
@@ -280,20 +396,31 @@ member_finding_classes <- function(look) {
 member_finding_gives_away <- function(look) {
   lapply(setdiff(names(look$table), columns_of(look, "text")), function(name) {
     if (look$distinct[[name]] < 2L) return(NULL)
-    if (look$kinds[[name]] != "number" && look$distinct[[name]] > length(look$some) / 5) return(NULL)
+    if (look$kinds[[name]] != "number" && look$distinct[[name]] > length(look$some) / 5) {
+      return(NULL)
+    }
     x <- if (look$kinds[[name]] == "number") honest_values(look, name) else look$sample[[name]]
     strength <- single_strength(x, look$outcome[look$some])
     if (strength < 0.9) return(NULL)
-    finding("gives_outcome_away", "serious", name,
-            paste0(name, " alone all but tells the outcome (association ", format(round(strength, 3)), "): was it known beforehand?"),
-            paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore"))
+    finding(
+      "gives_outcome_away", "serious", name,
+      paste0(
+        name, " alone all but tells the outcome (association ",
+        format(round(strength, 3)), "): was it known beforehand?"
+      ),
+      paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore")
+    )
   })
 }
 
 # 0 to 1, numbers in quantile bins so that any shape counts.
 single_strength <- function(x, outcome) {
   codes <- coarse_codes(x, 20L)
-  if (is.factor(outcome)) cramers_v(codes, as.integer(droplevels(outcome))) else correlation_ratio(outcome, codes)
+  if (is.factor(outcome)) {
+    cramers_v(codes, as.integer(droplevels(outcome)))
+  } else {
+    correlation_ratio(outcome, codes)
+  }
 }
 
 member_finding_groups <- function(look) {
@@ -305,10 +432,14 @@ member_finding_groups <- function(look) {
     bound <- bound_columns(look, name, codes)
     f <- outcome_f(look$outcome[look$some], codes)
     if (length(bound) == 0L || f$p > 1e-3) return(NULL)
-    finding("groups", "serious", name,
-            paste0("Rows of one ", name, " belong together: ", enumerate(bound, 3L),
-                   " never differ within it, and the outcome differs between them."),
-            paste0("brief(..., group = \"", name, "\")"), list(kind = "role", role = "group"))
+    finding(
+      "groups", "serious", name,
+      paste0(
+        "Rows of one ", name, " belong together: ", enumerate(bound, 3L),
+        " never differ within it, and the outcome differs between them."
+      ),
+      paste0("brief(..., group = \"", name, "\")"), list(kind = "role", role = "group")
+    )
   })
 }
 

@@ -62,12 +62,15 @@ fresh_names <- function(new, taken) {
 # for rows that a step made up.
 new_target <- function(outcome, weights = NULL, group = NULL, source_row = seq_along(outcome)) {
   structure(list(outcome = outcome, weights = weights, group = group, source_row = source_row),
-            class = "kw_target")
+    class = "kw_target"
+  )
 }
 
 target_rows <- function(target, rows) {
   part <- function(x) if (!is.null(x)) x[rows]
-  new_target(part(target$outcome), part(target$weights), part(target$group), part(target$source_row))
+  new_target(
+    part(target$outcome), part(target$weights), part(target$group), part(target$source_row)
+  )
 }
 
 # What must stay together when training rows are divided again inside a step or
@@ -96,7 +99,11 @@ bind_frames <- function(frames) {
     parts <- lapply(frames, function(frame) frame$columns[[name]])
     if (!is.factor(first[[name]])) return(do.call(c, parts))
     levels <- unique(unlist(lapply(parts, levels)))
-    structure(match(unlist(lapply(parts, as.character)), levels), levels = levels, class = class(first[[name]]))
+    structure(
+      match(unlist(lapply(parts, as.character)), levels),
+      levels = levels,
+      class = class(first[[name]])
+    )
   })
   names(columns) <- names(first)
   n <- sum(vapply(frames, `[[`, numeric(1), "n"))

@@ -6,8 +6,10 @@ reading <- function(file, expr) {
   check_file_exists(file)
   read <- with_conditions(expr)
   if (is.null(read$error)) return(as.data.frame(read$value))
-  stop_kw("file", paste0("The file ", quoted(file), " could not be read."), where = read$error,
-          remedy = "Is it damaged, or of another kind than its ending says?")
+  stop_kw("file", paste0("The file ", quoted(file), " could not be read."),
+    where = read$error,
+    remedy = "Is it damaged, or of another kind than its ending says?"
+  )
 }
 
 read_parquet_file <- function(file, options) {
@@ -17,7 +19,9 @@ read_parquet_file <- function(file, options) {
 
 read_excel_file <- function(file, options) {
   need("readxl", "Reading Excel files")
-  table <- reading(file, readxl::read_excel(file, sheet = options$sheet, guess_max = 1e5, na = c("", "NA")))
+  table <- reading(
+    file, readxl::read_excel(file, sheet = options$sheet, guess_max = 1e5, na = c("", "NA"))
+  )
   # midnight times are dates
   table[] <- lapply(table, function(x) {
     midnight <- inherits(x, "POSIXct") && all(is.na(x) | as.double(x) %% 86400 == 0)
@@ -28,16 +32,28 @@ read_excel_file <- function(file, options) {
 
 read_sqlite_file <- function(file, options) {
   check_file_exists(file)
-  connection <- DBI::dbConnect(RSQLite::SQLite(), file, flags = RSQLite::SQLITE_RO, synchronous = NULL)
+  connection <- DBI::dbConnect(
+    RSQLite::SQLite(), file,
+    flags = RSQLite::SQLITE_RO, synchronous = NULL
+  )
   on.exit(DBI::dbDisconnect(connection))
   tables <- tryCatch(DBI::dbListTables(connection), error = function(e) {
-    stop_kw("file", paste0("The file ", quoted(file), " could not be read."), where = plain_message(e))
+    stop_kw(
+      "file", paste0("The file ", quoted(file), " could not be read."),
+      where = plain_message(e)
+    )
   })
   query <- options$query
   if (is.null(query)) {
     if (length(tables) != 1L) {
-      stop_kw("file", paste0("The file ", quoted(file), " holds ", count_of(length(tables), "table"), ": ",
-                             enumerate(tables), "."), remedy = "Say which: query = \"select * from ...\".")
+      stop_kw(
+        "file",
+        paste0(
+          "The file ", quoted(file), " holds ", count_of(length(tables), "table"), ": ",
+          enumerate(tables), "."
+        ),
+        remedy = "Say which: query = \"select * from ...\"."
+      )
     }
     query <- paste("select * from", DBI::dbQuoteIdentifier(connection, tables))
   }
@@ -45,7 +61,9 @@ read_sqlite_file <- function(file, options) {
 }
 
 read_query <- function(connection, query) {
-  if (is.null(query)) stop_kw("file", "A database needs a `query`.", remedy = "E.g. query = \"select * from pots\".")
+  if (is.null(query)) {
+    stop_kw("file", "A database needs a `query`.", remedy = "E.g. query = \"select * from pots\".")
+  }
   read <- with_conditions(DBI::dbGetQuery(connection, query))
   if (is.null(read$error)) return(read$value)
   stop_kw("file", "The query failed.", where = read$error)
@@ -58,26 +76,37 @@ read_json_lines <- function(file, options) {
   lines <- readLines(path, encoding = "UTF-8", warn = FALSE)
   lines <- lines[nzchar(trimws(lines))]
   if (length(lines) == 0L) stop_kw("file", paste0("The file ", quoted(file), " is empty."))
-  sound <- vapply(lines, function(line) isTRUE(jsonlite::validate(line)) && startsWith(trimws(line), "{"), logical(1),
-                  USE.NAMES = FALSE)
+  sound <- vapply(
+    lines,
+    function(line) isTRUE(jsonlite::validate(line)) && startsWith(trimws(line), "{"),
+    logical(1),
+    USE.NAMES = FALSE
+  )
   if (!all(sound)) {
-    stop_kw("file", paste0("The file ", quoted(file), " has lines that are no JSON objects."), where = where_rows(!sound))
+    stop_kw(
+      "file",
+      paste0("The file ", quoted(file), " has lines that are no JSON objects."),
+      where = where_rows(!sound)
+    )
   }
-  table <- jsonlite::fromJSON(paste0("[", paste(lines, collapse = ","), "]"), simplifyDataFrame = TRUE)
+  table <- jsonlite::fromJSON(
+    paste0("[", paste(lines, collapse = ","), "]"),
+    simplifyDataFrame = TRUE
+  )
   nested <- names(table)[vapply(table, function(x) is.list(x), logical(1))]
   if (length(nested) > 0L) {
-    stop_kw("file", paste0("The file ", quoted(file), " has nested values in ", quoted(nested[1]), "."),
-            remedy = "A table has one value a cell: flatten it first.")
+    stop_kw(
+      "file",
+      paste0("The file ", quoted(file), " has nested values in ", quoted(nested[1]), "."),
+      remedy = "A table has one value a cell: flatten it first."
+    )
   }
-  table[] <- lapply(table, function(x) if (is.character(x)) utils::type.convert(x, as.is = TRUE, na.strings = c("NA", "")) else x)
+  table[] <- lapply(table, function(x) {
+    if (is.character(x)) x[x %in% c("NA", "")] <- NA
+    x
+  })
   table[] <- lapply(table, text_to_dates)
   table
-}
-
-text_to_dates <- function(x) {
-  if (!is.character(x) || !all(is.na(x) | grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}$", x)) || all(is.na(x))) return(x)
-  dates <- as.Date(x, optional = TRUE)
-  if (anyNA(dates[!is.na(x)])) x else dates
 }
 
 # folder/class/file.txt -> file, text, class
@@ -86,7 +115,8 @@ read_text_folder <- function(folder) {
   inside <- files[grepl("^[^/]+/[^/]+$", files)]
   if (length(inside) == 0L) {
     stop_kw("file", paste0("The folder ", quoted(folder), " has no text files in subfolders."),
-            remedy = "Put each text into a subfolder named after its class: folder/class/text.txt.")
+      remedy = "Put each text into a subfolder named after its class: folder/class/text.txt."
+    )
   }
   text <- vapply(file.path(folder, inside), function(file) {
     paste(readLines(file, warn = FALSE, encoding = "UTF-8"), collapse = "\n")
@@ -94,7 +124,8 @@ read_text_folder <- function(folder) {
   bad <- !validUTF8(text)
   if (any(bad)) {
     stop_kw("file", paste0("The folder ", quoted(folder), " has texts that are not UTF-8."),
-            where = enumerate(inside[bad], 5L), remedy = "Save them as UTF-8.")
+      where = enumerate(inside[bad], 5L), remedy = "Save them as UTF-8."
+    )
   }
   tibble::tibble(file = inside, text = text, class = dirname(inside))
 }

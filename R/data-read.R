@@ -28,12 +28,22 @@
 read_data <- function(file, query = NULL, sheet = 1, quiet = FALSE) {
   check_string(query, "query", null_ok = TRUE)
   check_flag(quiet, "quiet")
-  if (inherits(file, "DBIConnection")) return(finish_reading(read_query(file, query), "the database"))
+  if (inherits(file, "DBIConnection")) {
+    return(finish_reading(read_query(file, query), "the database"))
+  }
   check_string(file, "file")
   if (file != "-" && dir.exists(file)) return(read_text_folder(file))
   read <- if (file == "-") read_delimited else reader_for(file)
   table <- read(file, list(query = query, sheet = sheet, quiet = quiet))
   finish_reading(table, file)
+}
+
+# New rows for a model, read by its schema: what is no number there stays as it is written.
+read_for_schema <- function(file, schema, id = NULL) {
+  text <- c(names(schema)[schema_kinds(schema) != "number"], id)
+  if (file != "-" && dir.exists(file)) return(read_text_folder(file))
+  read <- if (file == "-") read_delimited else reader_for(file)
+  finish_reading(read(file, list(sheet = 1, quiet = TRUE, text = text)), file)
 }
 
 reader_for <- function(file) {
@@ -56,26 +66,92 @@ finish_reading <- function(table, file) {
   tibble::as_tibble(table)
 }
 
+# `options$text`: names of columns that are to stay text whatever they look like.
 read_delimited <- function(file, options) {
   path <- plain_file(file)
   if (path != file) on.exit(unlink(path), add = TRUE)
   if (is_blank_file(path)) {
     stop_kw("file", paste0("The file ", quoted(file), " is empty."),
-            remedy = "It needs a line of column names and at least one row.")
+      remedy = "It needs a line of column names and at least one row."
+    )
   }
-  separator <- if (grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)) "\t" else "auto"
-  large <- file.size(path) > 1e8
-  read <- with_conditions(
-    data.table::fread(path, sep = separator, header = TRUE, na.strings = c("", "NA"),
-                      integer64 = "double", encoding = "UTF-8", showProgress = large && !options$quiet,
-                      data.table = FALSE, check.names = FALSE)
-  )
-  if (!is.null(read$error)) {
-    stop_kw("file", paste0("The file ", quoted(file), " could not be read."), where = read$error)
+  tabs <- grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)
+  read <- function(...) {
+    data.table::fread(path,
+      sep = if (tabs) "\t" else "auto", header = TRUE, na.strings = c("", "NA"),
+      integer64 = "character", keepLeadingZeros = TRUE, encoding = "UTF-8",
+      showProgress = file.size(path) > 1e8 && !options$quiet, data.table = FALSE,
+      check.names = FALSE, ...
+    )
   }
-  refuse_ragged(read$warnings, file)
-  read$value
+  done <- with_conditions(read(colClasses = as_text(read, options$text)))
+  if (!is.null(done$error)) {
+    stop_kw("file", paste0("The file ", quoted(file), " could not be read."), where = done$error)
+  }
+  refuse_ragged(done$warnings, file)
+  table <- plain_fields(with_codes_as_text(done$value, read, path))
+  dates <- setdiff(names(table), options$text)
+  table[dates] <- lapply(table[dates], text_to_dates)
+  table
 }
+
+# Which columns to read as text, in the reader's words.
+as_text <- function(read, names) {
+  if (is.null(names)) return(NULL)
+  known <- undoubled(names(read(nrows = 0L)))
+  at <- which(known %in% names)
+  if (length(at) > 0L) list(character = at)
+}
+
+# Numbers that are no plain numbers are codes: with a leading + (leading zeros the reader
+# knows itself), with more digits than a number holds, or long and all of one length, like
+# account numbers. They are read again, as text.
+with_codes_as_text <- function(table, read, path) {
+  numeric <- which(vapply(table, is.numeric, logical(1)))
+  signed <- has_byte(path, "+")
+  doubtful <- numeric[vapply(table[numeric], function(x) signed || long_digits(x), logical(1))]
+  if (length(doubtful) == 0L) return(table)
+  written <- read(select = unname(doubtful), colClasses = "character")
+  for (i in seq_along(doubtful)) {
+    at <- doubtful[i]
+    if (long_digits(table[[at]]) || any(startsWith(written[[i]], "+"), na.rm = TRUE)) {
+      table[[at]] <- written[[i]]
+    }
+  }
+  table
+}
+
+long_digits <- function(x) {
+  x <- x[!is.na(x)]
+  if (length(x) == 0L || any(x != round(x))) return(FALSE)
+  size <- abs(x)
+  if (any(size >= 1e15)) return(TRUE)
+  all(x >= 1e10) && diff(range(floor(log10(size)))) == 0
+}
+
+has_byte <- function(path, character) {
+  input <- file(path, open = "rb")
+  on.exit(close(input))
+  wanted <- charToRaw(character)
+  while (length(chunk <- readBin(input, raw(), 1e6)) > 0L) {
+    if (any(chunk == wanted)) return(TRUE)
+  }
+  FALSE
+}
+
+# Quotes that are doubled inside quotes stand for one, also in names; a quoted empty field
+# is as empty as any other.
+plain_fields <- function(table) {
+  names(table) <- undoubled(names(table))
+  for (at in which(vapply(table, is.character, logical(1)))) {
+    x <- undoubled(table[[at]])
+    x[!nzchar(x)] <- NA
+    table[[at]] <- x
+  }
+  table
+}
+
+undoubled <- function(x) gsub("\"\"", "\"", x, fixed = TRUE)
 
 # A path to plain text: gzipped files and standard input go to a temporary file.
 plain_file <- function(file) {
@@ -104,8 +180,11 @@ check_file_exists <- function(file) {
   if (file.exists(file)) return(invisible())
   folder <- dirname(file)
   stop_kw("file", paste0("There is no file ", quoted(file), "."),
-          where = paste0("Looked in ", normalizePath(folder, mustWork = FALSE), "."),
-          remedy = if (dir.exists(folder)) did_you_mean(basename(file), list.files(folder), "It has"))
+    where = paste0("Looked in ", normalizePath(folder, mustWork = FALSE), "."),
+    remedy = if (dir.exists(folder)) {
+      did_you_mean(basename(file), list.files(folder), "It has")
+    }
+  )
 }
 
 copy_connection <- function(input, path) {
@@ -125,10 +204,13 @@ refuse_ragged <- function(warnings, file) {
   ragged <- grep("Stopped early|Discarded|fields|Expected", warnings, value = TRUE)
   if (length(ragged) == 0L) return(invisible())
   line <- regmatches(ragged[1], regexpr("line [0-9]+", ragged[1]))
-  stop_kw("file", paste0("The file ", quoted(file), " has rows of different lengths",
-                         if (length(line) > 0L) paste0(", first at ", line), "."),
-          where = plain_message(simpleCondition(ragged[1])),
-          remedy = "Every row needs as many fields as there are column names; text with separators in it needs quotes.")
+  stop_kw("file", paste0(
+    "The file ", quoted(file), " has rows of different lengths",
+    if (length(line) > 0L) paste0(", first at ", line), "."
+  ),
+  where = plain_message(simpleCondition(ragged[1])),
+  remedy = "Every row needs as many fields as there are column names; text with separators in it needs quotes."
+  )
 }
 
 check_encoding <- function(table, file) {
@@ -136,8 +218,9 @@ check_encoding <- function(table, file) {
     bad <- which(!validUTF8(table[[name]]))
     if (length(bad) > 0L) {
       stop_kw("file", paste0("The file ", quoted(file), " is not UTF-8."),
-              where = paste0("Column ", quoted(name), ", rows ", enumerate(bad, 5L)),
-              remedy = "Save it as UTF-8 and read it again.")
+        where = paste0("Column ", quoted(name), ", rows ", enumerate(bad, 5L)),
+        remedy = "Save it as UTF-8 and read it again."
+      )
     }
   }
 }

@@ -37,7 +37,9 @@ recode_missing <- function(x, codes, name) {
   if (is.null(codes)) return(x)
   if (is.numeric(x) && !is.numeric(codes)) {
     numeric <- suppressWarnings(as.numeric(codes))
-    check_argument(!anyNA(numeric), paste0("missing_codes$", name), "numbers, as the column is", codes)
+    check_argument(
+      !anyNA(numeric), paste0("missing_codes$", name), "numbers, as the column is", codes
+    )
     codes <- numeric
   }
   hit <- if (is.numeric(x)) x %in% codes else as.character(x) %in% as.character(codes)
@@ -48,7 +50,7 @@ recode_missing <- function(x, codes, name) {
 
 plain_column <- function(x, name) {
   if (is.logical(x)) return(factor(x, levels = c(FALSE, TRUE)))
-  if (inherits(x, "difftime")) x <- as.double(x)
+  if (inherits(x, "difftime")) refuse_difference(x, name)
   if (inherits(x, "integer64")) need("bit64", paste0("The 64-bit integer column ", quoted(name)))
   if (inherits(x, "POSIXlt")) x <- as.POSIXct(x)
   if (is.factor(x)) {
@@ -58,17 +60,35 @@ plain_column <- function(x, name) {
   if (inherits(x, "POSIXct")) return(x)
   if (is.numeric(x) && is.null(dim(x))) return(finite_numbers(as.double(x), name))
   if (is.character(x)) return(enc2utf8(as.character(x)))
-  stop_kw("table", paste0("The column ", quoted(name), " is ", describe_value(x),
-                          ", which cannot be used."),
-          remedy = "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`.")
+  stop_kw("table", paste0(
+    "The column ", quoted(name), " is ", describe_value(x),
+    ", which cannot be used."
+  ),
+  remedy = "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`."
+  )
+}
+
+# A difference of times may come in other units with the next table.
+refuse_difference <- function(x, name) {
+  stop_kw(
+    "table",
+    paste0("The column ", quoted(name), " is a difference of times, now in ", units(x), "."),
+    remedy = paste0(
+      "Say in which unit it is meant: as.numeric(table$", name, ", units = \"", units(x), "\")."
+    )
+  )
 }
 
 finite_numbers <- function(x, name) {
   infinite <- is.infinite(x)
   if (any(infinite)) {
     stop_kw("table", paste0("The column ", quoted(name), " has infinite values."),
-            where = where_rows(infinite),
-            remedy = paste0("Set them to NA, or say missing_codes = list(", name, " = c(Inf, -Inf))."))
+      where = where_rows(infinite),
+      remedy = paste0(
+        "Set them to NA, or say missing_codes = list(", name,
+        " = c(Inf, -Inf))."
+      )
+    )
   }
   x[is.nan(x)] <- NA_real_
   x
@@ -77,9 +97,12 @@ finite_numbers <- function(x, name) {
 as_declared_order <- function(x, levels, name) {
   unknown <- setdiff(unique(as.character(x)), c(levels, NA))
   if (length(unknown) > 0L) {
-    stop_kw("brief", paste0("`ordered` gives the levels of ", quoted(name), ", but not ",
-                            enumerate(quoted(unknown)), ", which the column has."),
-            remedy = "List every level, from lowest to highest.")
+    stop_kw("brief", paste0(
+      "`ordered` gives the levels of ", quoted(name), ", but not ",
+      enumerate(quoted(unknown)), ", which the column has."
+    ),
+    remedy = "List every level, from lowest to highest."
+    )
   }
   factor(as.character(x), levels = levels, ordered = TRUE)
 }
@@ -104,7 +127,11 @@ learn_schema <- function(table, declared) {
     } else if (is.character(x) && !looks_like_text(x)) {
       kind <- "category"
     }
-    list(kind = kind, levels = if (kind %in% c("category", "ordered")) schema_levels(x))
+    list(
+      kind = kind, levels = if (kind %in% c("category", "ordered")) schema_levels(x),
+      format = if (kind == "date") declared$formats[[name]] %||% usual_date_format,
+      moment = if (kind == "date") inherits(x, "POSIXct")
+    )
   })
   names(schema) <- names(table)
   schema
@@ -167,9 +194,14 @@ frame_from_new <- function(new, schema, missing_codes) {
   }
   absent <- setdiff(names(schema), names(new))
   if (length(absent) > 0L) {
-    stop_kw("new_data", paste0("The new rows lack ", if (length(absent) == 1L) "the column " else "the columns ",
-                               enumerate(quoted(absent)), "."),
-            remedy = did_you_mean(absent[1], names(new), "They have"))
+    stop_kw(
+      "new_data",
+      paste0(
+        "The new rows lack ", if (length(absent) == 1L) "the column " else "the columns ",
+        enumerate(quoted(absent)), "."
+      ),
+      remedy = did_you_mean(absent[1], names(new), "They have")
+    )
   }
   columns <- lapply(names(schema), function(name) {
     x <- plain_column(recode_missing(new[[name]], missing_codes[[name]], name), name)
@@ -181,29 +213,92 @@ frame_from_new <- function(new, schema, missing_codes) {
 
 # Types that can be read in one way only are mended; others are errors.
 mend_kind <- function(x, entry, name) {
-  if (all(is.na(x))) {
-    return(switch(entry$kind, number = rep(NA_real_, length(x)),
-                  date = structure(rep(NA_real_, length(x)), class = "Date"),
-                  rep(NA_character_, length(x))))
+  if (all(is.na(x))) return(all_missing(entry, length(x)))
+  switch(entry$kind,
+    number = mend_number(x, name),
+    date = mend_date(x, entry, name),
+    category = ,
+    ordered = mend_level(x, entry, name),
+    text = if (is.numeric(x)) canonical_number(x) else x
+  )
+}
+
+all_missing <- function(entry, n) {
+  switch(entry$kind,
+    number = rep(NA_real_, n),
+    date = structure(
+      rep(NA_real_, n),
+      class = if (isTRUE(entry$moment)) c("POSIXct", "POSIXt") else "Date"
+    ),
+    rep(NA_character_, n)
+  )
+}
+
+mend_number <- function(x, name) {
+  if (is.numeric(x)) return(x)
+  text <- trimws(as.character(x))
+  # 0 and 1 of a column that came as TRUE and FALSE
+  if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
+  number <- suppressWarnings(as.numeric(sub(",", ".", text, fixed = TRUE)))
+  bad <- is.na(number) & !is.na(x)
+  if (any(bad)) wrong_kind(name, "a number", x, bad)
+  number
+}
+
+mend_date <- function(x, entry, name) {
+  if (inherits(x, "POSIXct")) return(if (isTRUE(entry$moment)) x else as.Date(x))
+  if (inherits(x, "Date")) return(if (isTRUE(entry$moment)) as.POSIXct(x) else x)
+  if (isTRUE(entry$moment)) {
+    date <- moments_of_text(as.character(x))
+    expected <- "a point in time (like 2031-05-17 14:30:00)"
+  } else {
+    format <- entry$format %||% usual_date_format
+    date <- dates_of_text(as.character(x), format)
+    expected <- paste0("a date (like ", format(as.Date("2031-05-17"), format), ")")
   }
-  if (entry$kind == "number" && !is.numeric(x)) {
-    number <- suppressWarnings(as.numeric(sub(",", ".", trimws(as.character(x)), fixed = TRUE)))
-    bad <- is.na(number) & !is.na(x)
-    if (any(bad)) wrong_kind(name, "a number", x, bad)
-    return(number)
+  bad <- is.na(date) & !is.na(x)
+  if (any(bad)) wrong_kind(name, expected, x, bad)
+  date
+}
+
+# Levels that came as numbers (codes that lost their zeros, 0 and 1 for FALSE and TRUE) or as
+# TRUE and FALSE are found again where that can be done in one way.
+mend_level <- function(x, entry, name) {
+  is_flag <- identical(entry$levels, c("FALSE", "TRUE"))
+  came_as_flag <- is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))
+  if (is_flag && !came_as_flag) return(mend_flag(x, name))
+  if (came_as_flag && !is_flag) {
+    if (!setequal(intersect(entry$levels, c("0", "1")), entry$levels)) {
+      wrong_kind(name, paste("one of", enumerate(quoted(entry$levels), 4L)), x, !is.na(x))
+    }
+    return(as.character(as.integer(x) - 1L))
   }
-  if (entry$kind == "date" && !inherits(x, c("Date", "POSIXct"))) {
-    date <- tryCatch(as.Date(as.character(x)), error = function(e) rep(as.Date(NA), length(x)))
-    bad <- is.na(date) & !is.na(x)
-    if (any(bad)) wrong_kind(name, "a date (like 2031-05-17)", x, bad)
-    return(date)
-  }
-  if (entry$kind %in% c("category", "ordered", "text") && is.numeric(x)) return(canonical_number(x))
-  x
+  if (is.numeric(x)) mend_code(x, entry$levels, name) else x
+}
+
+mend_flag <- function(x, name) {
+  text <- tolower(trimws(if (is.numeric(x)) canonical_number(x) else as.character(x)))
+  found <- c("0" = "FALSE", "f" = "FALSE", "false" = "FALSE", "1" = "TRUE", "t" = "TRUE", "true" = "TRUE")[text]
+  bad <- is.na(found) & !is.na(x)
+  if (any(bad)) wrong_kind(name, "TRUE or FALSE", x, bad)
+  unname(found)
+}
+
+mend_code <- function(x, levels, name) {
+  text <- canonical_number(x)
+  text[is.na(x)] <- NA
+  number <- suppressWarnings(as.numeric(levels))
+  same <- levels[match(x, number)]
+  several <- x %in% number[duplicated(number) & !is.na(number)] & !text %in% levels
+  if (any(several)) wrong_kind(name, "text: more than one level is that number", text, several)
+  ifelse(text %in% levels | is.na(same), text, same)
 }
 
 wrong_kind <- function(name, expected, x, bad) {
-  stop_kw("new_data", paste0("The column ", quoted(name), " must be ", expected, "; found ",
-                             enumerate(quoted(unique(as.character(x[bad]))), 3L), "."),
-          where = where_rows(bad))
+  stop_kw("new_data", paste0(
+    "The column ", quoted(name), " must be ", expected, "; found ",
+    enumerate(quoted(unique(as.character(x[bad]))), 3L), "."
+  ),
+  where = where_rows(bad)
+  )
 }

@@ -34,7 +34,8 @@ set_aside <- function(brief, share = 0.2, seed = NULL, after = NULL, latest = TR
   check_flag(keep_groups, "keep_groups")
   if (!is.null(brief$sealed)) {
     stop_kw("set_aside", "This brief already has rows set aside.",
-            remedy = "Start from a fresh brief() to divide the rows differently.")
+      remedy = "Start from a fresh brief() to divide the rows differently."
+    )
   }
   time <- brief$roles$time
   if (!is.null(after) && is.null(time)) {
@@ -78,8 +79,10 @@ as_moment <- function(after, time) {
     },
     error = function(e) NA, warning = function(w) NA
   )
-  check_argument(length(moment) == 1L && !is.na(moment), "after",
-                 paste("one value like the time column,", class(time)[1]), after)
+  check_argument(
+    length(moment) == 1L && !is.na(moment), "after",
+    paste("one value like the time column,", class(time)[1]), after
+  )
   moment
 }
 
@@ -109,12 +112,14 @@ check_parts <- function(brief, aside) {
     inside <- if (part == "working") !aside else aside
     if (!any(inside)) {
       stop_kw("set_aside", paste0("No ", part, " rows would remain."),
-              remedy = if (is.null(brief$roles$group)) "Choose another share." else
-                "Groups are kept whole; choose another share, or keep_groups = FALSE.")
+        remedy = if (is.null(brief$roles$group)) "Choose another share." else
+          "Groups are kept whole; choose another share, or keep_groups = FALSE."
+      )
     }
     if (part == "working" && length(unique(brief$table[[brief$outcome]][inside])) < 2L) {
       stop_kw("set_aside", "The working rows would hold only one outcome value.",
-              remedy = "Choose another share or seed.")
+        remedy = "Choose another share or seed."
+      )
     }
   }
 }

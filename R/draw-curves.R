@@ -13,8 +13,10 @@
 #' @section Errors:
 #' `kw_error_draw` unless the outcome has two classes.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
-#'              ignore = c("shrinkage_pct", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+#'   ignore = c("shrinkage_pct", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' draw_roc(cmp)
 #' draw_calibration(cmp)
@@ -23,10 +25,18 @@ draw_roc <- function(cmp, candidates = NULL) {
   data <- curve_data(cmp, candidates, function(truth, event) {
     order <- order(event, decreasing = TRUE)
     last <- !duplicated(event[order], fromLast = TRUE)
-    list(x = c(0, cumsum(!truth[order])[last] / sum(!truth)), y = c(0, cumsum(truth[order])[last] / sum(truth)))
+    list(
+      x = c(0, cumsum(!truth[order])[last] / sum(!truth)),
+      y = c(0, cumsum(truth[order])[last] / sum(truth))
+    )
   }, stepwise = FALSE)
-  curve_figure(cmp, data, "ROC curve of each candidate's best setting", "False alarms: share of rows without the event that are called it",
-               "Share of events that are found") +
+  curve_figure(
+    cmp,
+    data,
+    "ROC curve of each candidate's best setting",
+    "False alarms: share of rows without the event that are called it",
+    "Share of events that are found"
+  ) +
     ggplot2::geom_abline(slope = 1, intercept = 0, colour = "grey60", linetype = "dotted") +
     ggplot2::coord_equal(xlim = c(0, 1), ylim = c(0, 1))
 }
@@ -41,8 +51,13 @@ draw_precision_recall <- function(cmp, candidates = NULL) {
     list(x = c(0, found / sum(truth)), y = c((found / which(last))[1], found / which(last)))
   }, stepwise = TRUE)
   share <- mean(cmp$plan$brief$table[[cmp$plan$brief$outcome]] == cmp$plan$brief$event)
-  curve_figure(cmp, data, "Precision and recall of each candidate's best setting", "Recall: share of events that are found",
-               "Precision: share of called rows that have the event") +
+  curve_figure(
+    cmp,
+    data,
+    "Precision and recall of each candidate's best setting",
+    "Recall: share of events that are found",
+    "Precision: share of called rows that have the event"
+  ) +
     ggplot2::geom_hline(yintercept = share, colour = "grey60", linetype = "dotted") +
     ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1))
 }
@@ -55,12 +70,17 @@ curve_data <- function(cmp, candidates, curve, stepwise) {
     each <- vapply(held_out_events(cmp, setting), function(part) {
       if (length(unique(part$truth)) < 2L) return(rep(NA_real_, length(at)))
       line <- curve(part$truth, part$event)
-      if (stepwise) return(stats::approx(line$x, line$y, at, method = "constant", f = 1, rule = 2, ties = max)$y)
+      if (stepwise) {
+        return(stats::approx(line$x, line$y, at, method = "constant", f = 1, rule = 2, ties = max)$y)
+      }
       stats::approx(line$x, line$y, at, rule = 2, ties = max)$y
     }, numeric(length(at)))
     sd <- apply(each, 1L, stats::sd, na.rm = TRUE)
     mean <- rowMeans(each, na.rm = TRUE)
-    data.frame(candidate = candidate_names(cmp)[setting], x = at, mean = mean, low = pmax(0, mean - sd), high = pmin(1, mean + sd))
+    data.frame(
+      candidate = candidate_names(cmp)[setting], x = at, mean = mean,
+      low = pmax(0, mean - sd), high = pmin(1, mean + sd)
+    )
   })
   do.call(rbind, rows)
 }
@@ -70,10 +90,17 @@ most_shown <- 6L
 # Numbers of the best settings of the candidates to show.
 shown_candidates <- function(cmp, candidates) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  if (cmp$plan$brief$kind != "two_class") stop_kw("draw", "This figure is for an outcome of two classes.")
+  if (cmp$plan$brief$kind != "two_class") {
+    stop_kw("draw", "This figure is for an outcome of two classes.")
+  }
   for (name in candidates) check_choice(name, names(cmp$plan$spaces), "candidates")
   best <- best_of_candidates(cmp)
-  if (length(best) == 0L) stop_kw("draw", "No setting is ranked: there is nothing to draw.", remedy = "See failures(cmp).")
+  if (length(best) == 0L) {
+    stop_kw(
+      "draw", "No setting is ranked: there is nothing to draw.",
+      remedy = "See failures(cmp)."
+    )
+  }
   if (!is.null(candidates)) best <- best[candidate_names(cmp)[best] %in% candidates]
   utils::head(best, most_shown)
 }
@@ -89,18 +116,45 @@ held_out_events <- function(cmp, setting) {
 curve_figure <- function(cmp, data, title, x, y) {
   data$candidate <- factor(data$candidate, unique(data$candidate))
   marks <- data[round(100 * data$x) %in% seq(10, 90, by = 10), ]
-  ggplot2::ggplot(data, ggplot2::aes(.data$x, .data$mean, colour = .data$candidate, linetype = .data$candidate, shape = .data$candidate)) +
-    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$low, ymax = .data$high, fill = .data$candidate), alpha = 0.13, colour = NA) +
-    ggplot2::geom_line(linewidth = 0.9) + ggplot2::geom_point(data = marks, size = 2.4) + candidate_scales() +
-    ggplot2::labs(title = title, subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", held-out rows"), x = x, y = y,
-                  colour = NULL, fill = NULL, linetype = NULL, shape = NULL,
-                  caption = "Line: mean over splits. Band: one standard deviation over splits. Dotted: by chance.") +
+  ggplot2::ggplot(
+    data,
+    ggplot2::aes(
+      .data$x,
+      .data$mean,
+      colour = .data$candidate,
+      linetype = .data$candidate,
+      shape = .data$candidate
+    )
+  ) +
+    ggplot2::geom_ribbon(
+      ggplot2::aes(ymin = .data$low, ymax = .data$high, fill = .data$candidate),
+      alpha = 0.13,
+      colour = NA
+    ) +
+    ggplot2::geom_line(linewidth = 0.9) +
+    ggplot2::geom_point(data = marks, size = 2.4) +
+    candidate_scales() +
+    ggplot2::labs(
+      title = title,
+      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", held-out rows"),
+      x = x,
+      y = y,
+      colour = NULL,
+      fill = NULL,
+      linetype = NULL,
+      shape = NULL,
+      caption = "Line: mean over splits. Band: one standard deviation over splits. Dotted: by chance."
+    ) +
     theme_kilnwright()
 }
 
 candidate_scales <- function() {
-  list(ggplot2::scale_colour_manual(values = okabe_ito), ggplot2::scale_fill_manual(values = okabe_ito),
-       ggplot2::scale_linetype_manual(values = line_types), ggplot2::scale_shape_manual(values = point_shapes))
+  list(
+    ggplot2::scale_colour_manual(values = okabe_ito),
+    ggplot2::scale_fill_manual(values = okabe_ito),
+    ggplot2::scale_linetype_manual(values = line_types),
+    ggplot2::scale_shape_manual(values = point_shapes)
+  )
 }
 
 #' @rdname draw_roc
@@ -110,33 +164,62 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
   check_number(bins, "bins", min = 2, whole = TRUE)
   data <- do.call(rbind, lapply(best, function(setting) {
     parts <- held_out_events(cmp, setting)
-    calibration_bins(unlist(lapply(parts, `[[`, "event")), unlist(lapply(parts, `[[`, "truth")), bins, candidate_names(cmp)[setting])
+    calibration_bins(
+      unlist(lapply(parts, `[[`, "event")),
+      unlist(lapply(parts, `[[`, "truth")),
+      bins,
+      candidate_names(cmp)[setting]
+    )
   }))
   data$candidate <- factor(data$candidate, unique(data$candidate))
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$share)) +
     ggplot2::geom_abline(slope = 1, intercept = 0, colour = "grey60", linetype = "dotted") +
-    ggplot2::geom_errorbar(ggplot2::aes(ymin = .data$low, ymax = .data$high), width = 0, colour = okabe_ito[1]) +
-    ggplot2::geom_line(colour = okabe_ito[1]) + ggplot2::geom_point(size = 2.6, colour = okabe_ito[1]) +
-    ggplot2::facet_wrap("candidate") + ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1)) +
-    ggplot2::labs(title = "Are the probabilities right?", subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan),
-        ", held-out rows"),
-                  x = paste0("Mean predicted probability of ", cmp$plan$brief$event), y = paste0("Share of ", cmp$plan$brief$event,
-                      " among the rows"),
-                  caption = wrapped_caption("Points: bins with equally many held-out rows. Bars: 95 % intervals. ",
-                                            "On the dotted line predictions are right on average.")) +
+    ggplot2::geom_errorbar(
+      ggplot2::aes(ymin = .data$low, ymax = .data$high),
+      width = 0, colour = okabe_ito[1]
+    ) +
+    ggplot2::geom_line(colour = okabe_ito[1]) +
+    ggplot2::geom_point(
+      size = 2.6, colour = okabe_ito[1]
+    ) +
+    ggplot2::facet_wrap("candidate") +
+    ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1)) +
+    ggplot2::labs(
+      title = "Are the probabilities right?",
+      subtitle = paste0(
+        cmp$plan$splitter$label, split_words(cmp$plan),
+        ", held-out rows"
+      ),
+      x = paste0("Mean predicted probability of ", cmp$plan$brief$event),
+      y = paste0(
+        "Share of ", cmp$plan$brief$event,
+        " among the rows"
+      ),
+      caption = wrapped_caption(
+        "Points: bins with equally many held-out rows. Bars: 95 % intervals. ",
+        "On the dotted line predictions are right on average."
+      )
+    ) +
     theme_kilnwright()
 }
 
 calibration_bins <- function(event, truth, bins, candidate) {
   cut <- unique(stats::quantile(event, seq(0, 1, length.out = bins + 1L), names = FALSE))
-  bin <- if (length(cut) < 3L) rep(1L, length(event)) else findInterval(event, cut, rightmost.closed = TRUE, all.inside = TRUE)
+  bin <- if (length(cut) < 3L) {
+    rep(1L, length(event))
+  } else {
+    findInterval(event, cut, rightmost.closed = TRUE, all.inside = TRUE)
+  }
   each <- lapply(split(seq_along(event), bin), function(at) {
     n <- length(at)
     p <- mean(truth[at])
     z <- stats::qnorm(0.975)
     centre <- (p + z^2 / (2 * n)) / (1 + z^2 / n)
     reach <- z / (1 + z^2 / n) * sqrt(p * (1 - p) / n + z^2 / (4 * n^2))
-    data.frame(candidate = candidate, predicted = mean(event[at]), share = p, low = centre - reach, high = centre + reach, rows = n)
+    data.frame(
+      candidate = candidate, predicted = mean(event[at]), share = p, low = centre - reach,
+      high = centre + reach, rows = n
+    )
   })
   do.call(rbind, each)
 }

@@ -28,20 +28,38 @@ draw_columns <- function(brief, columns = NULL, most = 16) {
   data <- column_figure_data(brief, columns, most)
   by_class <- brief$kind != "number"
   plot <- ggplot2::ggplot(data$bars, ggplot2::aes(x = .data$at, y = .data$height)) +
-    ggplot2::facet_wrap("column", scales = "free") + theme_kilnwright(11) +
-    ggplot2::labs(title = paste0("Columns by ", brief$outcome), subtitle = data$said, x = NULL,
-                  y = if (by_class) paste0("share of ", brief$event %||% "each class") else paste0("mean ", brief$outcome))
+    ggplot2::facet_wrap("column", scales = "free") +
+    theme_kilnwright(11) +
+    ggplot2::labs(
+      title = paste0("Columns by ", brief$outcome), subtitle = data$said, x = NULL,
+      y = if (by_class) {
+        paste0("share of ", brief$event %||% "each class")
+      } else {
+        paste0("mean ", brief$outcome)
+      }
+    )
   if (!by_class || brief$kind == "two_class") {
     return(plot + ggplot2::geom_col(ggplot2::aes(y = .data$share), fill = "grey85", width = 0.92) +
-             ggplot2::geom_line(data = data$bars[data$bars$in_order, ], ggplot2::aes(group = .data$line),
-                                colour = okabe_ito[1], linewidth = 0.9) +
-             ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high), colour = okabe_ito[1], na.rm = TRUE) +
-             ggplot2::geom_point(colour = okabe_ito[1], size = 1.8) +
-             ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
-             tick_labels(data$ticks))
+      ggplot2::geom_line(
+        data = data$bars[data$bars$in_order, ],
+        ggplot2::aes(group = .data$line),
+        colour = okabe_ito[1],
+        linewidth = 0.9
+      ) +
+      ggplot2::geom_linerange(
+        ggplot2::aes(ymin = .data$low, ymax = .data$high),
+        colour = okabe_ito[1],
+        na.rm = TRUE
+      ) +
+      ggplot2::geom_point(colour = okabe_ito[1], size = 1.8) +
+      ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
+      tick_labels(data$ticks))
   }
-  plot + ggplot2::geom_line(data = data$bars[data$bars$in_order, ],
-                            ggplot2::aes(colour = .data$line, linetype = .data$line), linewidth = 0.8) +
+  plot + ggplot2::geom_line(
+    data = data$bars[data$bars$in_order, ],
+    ggplot2::aes(colour = .data$line, linetype = .data$line),
+    linewidth = 0.8
+  ) +
     ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
     ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line), size = 1.8) + group_scales() +
     tick_labels(data$ticks) +
@@ -50,9 +68,16 @@ draw_columns <- function(brief, columns = NULL, most = 16) {
 
 # Every panel has bins of its own: their labels stand inside the panel.
 tick_labels <- function(ticks) {
-  list(ggplot2::geom_text(data = ticks, ggplot2::aes(label = .data$label, y = -Inf), vjust = -0.4, size = 2.6,
-                          colour = "grey25"),
-       ggplot2::theme(axis.text.x = ggplot2::element_blank()))
+  list(
+    ggplot2::geom_text(
+      data = ticks,
+      ggplot2::aes(label = .data$label, y = -Inf),
+      vjust = -0.4,
+      size = 2.6,
+      colour = "grey25"
+    ),
+    ggplot2::theme(axis.text.x = ggplot2::element_blank())
+  )
 }
 
 # Per column and bin: rows, and the outcome in it. Numbers in at most ten quantile
@@ -64,23 +89,35 @@ column_figure_data <- function(brief, columns, most) {
   frame <- frame_columns(brief$table, brief$schema)$columns
   pieces <- lapply(names, function(name) one_column_bins(frame[[name]], brief, name))
   left <- sum(kinds != "text") - length(names)
-  list(bars = do.call(rbind, lapply(pieces, `[[`, "bars")), ticks = do.call(rbind, lapply(pieces, `[[`, "ticks")),
-       said = paste0(if (brief$kind != "many_class") "Grey bars: rows in a bin, to scale within a panel. ",
-                     "Points: outcome in it", if (brief$kind != "many_class") ", with one standard error", ".",
-                     if (is.null(columns) && left > 0) paste0(" ", left, " more columns not shown.")))
+  list(
+    bars = do.call(rbind, lapply(pieces, `[[`, "bars")),
+    ticks = do.call(rbind, lapply(pieces, `[[`, "ticks")),
+    said = paste0(
+      if (brief$kind != "many_class") "Grey bars: rows in a bin, to scale within a panel. ",
+      "Points: outcome in it",
+      if (brief$kind != "many_class") ", with one standard error", ".",
+      if (is.null(columns) && left > 0) paste0(" ", left, " more columns not shown.")
+    )
+  )
 }
 
 one_column_bins <- function(x, brief, name) {
   binned <- bin_for_figure(x)
   outcome <- brief$table[[brief$outcome]]
   lines <- if (brief$kind == "number") list(outcome) else
-    lapply(stats::setNames(nm = if (brief$kind == "two_class") brief$event else brief$levels), function(level) as.double(outcome == level))
+    lapply(
+      stats::setNames(nm = if (brief$kind == "two_class") brief$event else brief$levels),
+      function(level) as.double(outcome == level)
+    )
   counts <- tabulate(binned$code, length(binned$label))
   bars <- lapply(seq_along(lines), function(i) {
     mean <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), mean))
     sd <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), stats::sd))
-    data.frame(column = name, at = seq_along(binned$label), height = mean, low = mean - sd / sqrt(counts),
-               high = mean + sd / sqrt(counts), line = names(lines)[i] %||% "mean", rows = counts)
+    data.frame(
+      column = name, at = seq_along(binned$label), height = mean,
+      low = mean - sd / sqrt(counts),
+      high = mean + sd / sqrt(counts), line = names(lines)[i] %||% "mean", rows = counts
+    )
   })
   bars <- do.call(rbind, bars)
   top <- max(bars$height, na.rm = TRUE)
@@ -89,7 +126,13 @@ one_column_bins <- function(x, brief, name) {
   bars$share <- bars$rows / max(bars$rows) * top
   most <- if (max(nchar(binned$label)) > 8L) 3L else 4L
   shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), most))))
-  list(bars = bars[bars$rows > 0, ], ticks = data.frame(column = name, at = shown, label = cli::ansi_strtrim(binned$label[shown], 10L)))
+  list(
+    bars = bars[bars$rows > 0, ],
+    ticks = data.frame(
+      column = name, at = shown,
+      label = cli::ansi_strtrim(binned$label[shown], 10L)
+    )
+  )
 }
 
 bin_for_figure <- function(x) {
@@ -127,15 +170,24 @@ bin_for_figure <- function(x) {
 draw_missing <- function(brief, most = 30) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   data <- missing_figure_data(brief, most)
-  ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$column, y = .data$pattern, fill = .data$missing)) +
+  ggplot2::ggplot(
+    data$cells, ggplot2::aes(x = .data$column, y = .data$pattern, fill = .data$missing)
+  ) +
     ggplot2::geom_tile(colour = "white", linewidth = 0.8) +
-    ggplot2::geom_text(data = data$cells[data$cells$missing == "missing", ], label = "x", size = 4.5) +
+    ggplot2::geom_text(
+      data = data$cells[data$cells$missing == "missing", ], label = "x", size = 4.5
+    ) +
     ggplot2::scale_fill_manual(values = c(present = "grey88", missing = okabe_ito[5]), name = NULL) +
     ggplot2::scale_y_discrete(labels = data$labels) +
     ggplot2::scale_x_discrete(labels = data$shares, position = "top") +
-    ggplot2::labs(title = "Which values are missing together", x = NULL, y = "rows with this pattern",
-                  subtitle = data$said) +
-    theme_kilnwright() + ggplot2::theme(panel.grid = ggplot2::element_blank())
+    ggplot2::labs(
+      title = "Which values are missing together",
+      x = NULL,
+      y = "rows with this pattern",
+      subtitle = data$said
+    ) +
+    theme_kilnwright() +
+    ggplot2::theme(panel.grid = ggplot2::element_blank())
 }
 
 # Patterns of missing values, the most frequent on top, at most twelve.
@@ -152,10 +204,18 @@ missing_figure_data <- function(brief, most) {
   at <- as.integer(cells$column)
   cells$missing <- ifelse(substr(as.character(cells$pattern), at, at) == "1", "missing", "present")
   complete <- sum(!grepl("1", marks))
-  list(cells = cells, labels = stats::setNames(format(as.integer(counts), big.mark = ","), names(counts)),
-       shares = stats::setNames(paste0(gaps, "\n", format(round(100 * shares[gaps], 1)), " %"), gaps),
-       said = paste0(count_of(complete, "row"), " of ", format(nrow(table), big.mark = ","),
-                     " complete; below each name the share missing"))
+  list(
+    cells = cells,
+    labels = stats::setNames(format(as.integer(counts), big.mark = ","), names(counts)),
+    shares = stats::setNames(
+      paste0(gaps, "\n", format(round(100 * shares[gaps], 1)), " %"),
+      gaps
+    ),
+    said = paste0(
+      count_of(complete, "row"), " of ", format(nrow(table), big.mark = ","),
+      " complete; below each name the share missing"
+    )
+  )
 }
 
 #' @rdname draw_data
@@ -166,38 +226,69 @@ draw_correlation <- function(brief, most = 40) {
   size <- if (data$n <= 20L) 3 else 2
   ggplot2::ggplot(data$cells, ggplot2::aes(x = .data$a, y = .data$b, fill = .data$strength)) +
     ggplot2::geom_tile(colour = "white") +
-    ggplot2::geom_text(data = data$cells[data$cells$strength >= 0.3 & data$cells$a != data$cells$b, ],
-                       ggplot2::aes(label = sub("^0", "", sprintf("%.2f", .data$strength)),
-                                    colour = .data$strength > 0.6), size = size, show.legend = FALSE) +
+    ggplot2::geom_text(
+      data = data$cells[data$cells$strength >= 0.3 & data$cells$a != data$cells$b, ],
+      ggplot2::aes(
+        label = sub("^0", "", sprintf("%.2f", .data$strength)),
+        colour = .data$strength > 0.6
+      ),
+      size = size,
+      show.legend = FALSE
+    ) +
     ggplot2::scale_colour_manual(values = c(`TRUE` = "white", `FALSE` = "black")) +
-    ggplot2::scale_fill_gradient(low = "white", high = "#08306B", limits = c(0, 1), name = "association") +
+    ggplot2::scale_fill_gradient(
+      low = "white", high = "#08306B", limits = c(0, 1), name = "association"
+    ) +
     ggplot2::coord_equal() +
-    ggplot2::labs(title = "How strongly columns go with one another", x = NULL, y = NULL,
-                  subtitle = paste0("Alike columns lie side by side; values from 0.3 are written out. ", data$said)) +
+    ggplot2::labs(
+      title = "How strongly columns go with one another", x = NULL, y = NULL,
+      subtitle = paste0(
+        "Alike columns lie side by side; values from 0.3 are written out. ",
+        data$said
+      )
+    ) +
     theme_kilnwright(if (data$n <= 20L) 13 else 10) +
-    ggplot2::theme(axis.text.x = ggplot2::element_text(angle = 45, hjust = 1), panel.grid = ggplot2::element_blank(),
-                   legend.position = "right")
+    ggplot2::theme(
+      axis.text.x = ggplot2::element_text(angle = 45, hjust = 1),
+      panel.grid = ggplot2::element_blank(),
+      legend.position = "right"
+    )
 }
 
 correlation_figure_data <- function(brief, most) {
   kinds <- schema_kinds(brief$schema)
-  distinct <- vapply(brief$table[names(kinds)], function(x) length(unique(x[!is.na(x)])), integer(1))
-  usable <- kinds != "text" & distinct > 1L & !(kinds == "category" & distinct > nrow(brief$table) / 5)
+  distinct <- vapply(
+    brief$table[names(kinds)], function(x) length(unique(x[!is.na(x)])), integer(1)
+  )
+  usable <- kinds != "text" & distinct > 1L &
+    !(kinds == "category" & distinct > nrow(brief$table) / 5)
   names <- utils::head(names(kinds)[usable], most)
   if (length(names) < 2L) stop_kw("draw", "Fewer than two columns can be compared.")
   n <- nrow(brief$table)
   some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
   columns <- frame_columns(frame_of_rows(brief$table[names], some), brief$schema[names])$columns
-  columns[] <- lapply(columns, function(x) if (inherits(x, c("Date", "POSIXct"))) as.double(x) else x)
+  columns[] <- lapply(columns, function(x) {
+    if (inherits(x, c("Date", "POSIXct"))) as.double(x) else x
+  })
   strength <- diag(length(names))
   for (i in seq_along(names)[-1]) for (j in seq_len(i - 1L)) {
     strength[i, j] <- strength[j, i] <- association(columns[[i]], columns[[j]])
   }
   order <- stats::hclust(stats::as.dist(1 - strength), "average")$order
   cells <- expand.grid(i = seq_along(names), j = seq_along(names))
-  list(cells = data.frame(a = factor(names[cells$i], names[order]), b = factor(names[cells$j], rev(names[order])),
-                          strength = strength[cbind(cells$i, cells$j)]),
-       n = length(names), said = if (sum(usable) > most) paste0(sum(usable) - most, " more columns not shown.") else "")
+  list(
+    cells = data.frame(
+      a = factor(names[cells$i], names[order]),
+      b = factor(names[cells$j], rev(names[order])),
+      strength = strength[cbind(cells$i, cells$j)]
+    ),
+    n = length(names),
+    said = if (sum(usable) > most) {
+      paste0(sum(usable) - most, " more columns not shown.")
+    } else {
+      ""
+    }
+  )
 }
 
 #' @rdname draw_data
@@ -206,22 +297,31 @@ draw_outcome <- function(brief) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   outcome <- brief$table[[brief$outcome]]
   group <- brief$roles$group
-  plot <- if (is.null(group)) draw_outcome_alone(brief, outcome) else draw_outcome_by_group(brief, outcome, group)
+  plot <- if (is.null(group)) {
+    draw_outcome_alone(brief, outcome)
+  } else {
+    draw_outcome_by_group(brief, outcome, group)
+  }
   plot + theme_kilnwright()
 }
 
 draw_outcome_alone <- function(brief, outcome) {
   if (!is.factor(outcome)) {
     return(ggplot2::ggplot(data.frame(value = outcome), ggplot2::aes(.data$value)) +
-             ggplot2::geom_histogram(bins = 40, fill = okabe_ito[6], colour = "white") +
-             ggplot2::geom_rug(alpha = 0.2) +
-             ggplot2::labs(title = paste("The outcome", brief$outcome), x = brief$outcome, y = "rows"))
+      ggplot2::geom_histogram(bins = 40, fill = okabe_ito[6], colour = "white") +
+      ggplot2::geom_rug(alpha = 0.2) +
+      ggplot2::labs(
+        title = paste("The outcome", brief$outcome), x = brief$outcome, y = "rows"
+      ))
   }
   counts <- as.data.frame(table(level = outcome))
   ggplot2::ggplot(counts, ggplot2::aes(.data$Freq, .data$level)) +
     ggplot2::geom_col(fill = okabe_ito[6], width = 0.6) +
-    ggplot2::geom_text(ggplot2::aes(label = paste0(.data$Freq, " (", percent(.data$Freq / sum(.data$Freq)), ")")),
-                       hjust = -0.08, size = 4.2) +
+    ggplot2::geom_text(
+      ggplot2::aes(label = paste0(.data$Freq, " (", percent(.data$Freq / sum(.data$Freq)), ")")),
+      hjust = -0.08,
+      size = 4.2
+    ) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(mult = c(0, 0.18))) +
     ggplot2::labs(title = paste("The outcome", brief$outcome), x = "rows", y = NULL)
 }
@@ -231,23 +331,41 @@ draw_outcome_by_group <- function(brief, outcome, group) {
   data <- group_figure_data(brief, outcome, group)
   ggplot2::ggplot(data$groups, ggplot2::aes(.data$rank, .data$mean)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$low, ymax = .data$high), fill = "grey85") +
-    ggplot2::geom_point(ggplot2::aes(size = .data$rows), shape = 21, fill = okabe_ito[1], colour = "white") +
+    ggplot2::geom_point(
+      ggplot2::aes(size = .data$rows),
+      shape = 21, fill = okabe_ito[1], colour = "white"
+    ) +
     ggplot2::geom_hline(yintercept = data$overall, linetype = "22", colour = "grey30") +
     ggplot2::scale_size_area(max_size = 6) +
-    ggplot2::labs(title = paste0("The outcome ", brief$outcome, " by ", group),
-                  subtitle = "Grey: where nine in ten groups would lie if groups did not matter (random shuffles). Dashes: all rows.",
-                  x = paste0(group, ", in order of its mean"), y = data$what)
+    ggplot2::labs(
+      title = paste0("The outcome ", brief$outcome, " by ", group),
+      subtitle = "Grey: where nine in ten groups would lie if groups did not matter (random shuffles). Dashes: all rows.",
+      x = paste0(group, ", in order of its mean"), y = data$what
+    )
 }
 
 group_figure_data <- function(brief, outcome, group) {
-  y <- if (!is.factor(outcome)) outcome else as.double(outcome == (brief$event %||% names(which.max(table(outcome)))))
+  y <- if (!is.factor(outcome)) {
+    outcome
+  } else {
+    as.double(outcome == (brief$event %||% names(which.max(table(outcome)))))
+  }
   code <- match(brief$table[[group]], unique(brief$table[[group]]))
   means <- function(values) sort(rowsum(values, code)[, 1] / tabulate(code))
   shuffled <- with_seed(1L, vapply(1:200, function(i) means(sample(y)), numeric(max(code))))
   shuffled <- matrix(shuffled, max(code))
   order <- order(rowsum(y, code)[, 1] / tabulate(code))
-  list(groups = data.frame(rank = seq_along(order), mean = means(y), rows = tabulate(code)[order],
-                           low = apply(shuffled, 1, stats::quantile, 0.05), high = apply(shuffled, 1, stats::quantile, 0.95)),
-       overall = mean(y),
-       what = if (is.factor(outcome)) paste("share of", brief$event %||% names(which.max(table(outcome)))) else paste("mean", brief$outcome))
+  list(
+    groups = data.frame(
+      rank = seq_along(order), mean = means(y), rows = tabulate(code)[order],
+      low = apply(shuffled, 1, stats::quantile, 0.05),
+      high = apply(shuffled, 1, stats::quantile, 0.95)
+    ),
+    overall = mean(y),
+    what = if (is.factor(outcome)) {
+      paste("share of", brief$event %||% names(which.max(table(outcome))))
+    } else {
+      paste("mean", brief$outcome)
+    }
+  )
 }

@@ -12,8 +12,10 @@
 #' @section Errors:
 #' `kw_error_draw` when the figure does not fit the outcome.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' draw_observed(select_final(cmp))
 #' draw_residuals(select_final(cmp))
@@ -21,26 +23,55 @@
 draw_confusion <- function(choice) {
   held <- held_out_checked(choice, c("two_class", "many_class"), "draw_confusion() is for classes.")
   brief <- choice$cmp$plan$brief
-  called <- if (is.null(choice$threshold)) held$prediction else calls_at(held$prediction, choice$threshold$value)
+  called <- if (is.null(choice$threshold)) {
+    held$prediction
+  } else {
+    calls_at(held$prediction, choice$threshold$value)
+  }
   class <- predicted_class(as_path_prediction(held$truth, called))[, 1]
   repeats <- max(1L, tabulate(held$row))
-  counts <- as.data.frame(table(true = factor(levels(held$truth)[as.integer(held$truth)], rev(levels(held$truth))),
-                                called = factor(levels(held$truth)[class], levels(held$truth))) / repeats)
+  counts <- as.data.frame(table(
+    true = factor(levels(held$truth)[as.integer(held$truth)], rev(levels(held$truth))),
+    called = factor(levels(held$truth)[class], levels(held$truth))
+  ) / repeats)
   totals <- tapply(counts$Freq, counts$true, sum)
   counts$share <- counts$Freq / pmax(totals[as.character(counts$true)], 1e-12)
   counts$right <- as.character(counts$true) == as.character(counts$called)
   ggplot2::ggplot(counts, ggplot2::aes(.data$called, .data$true)) +
     ggplot2::geom_tile(ggplot2::aes(fill = .data$share), colour = "white", show.legend = FALSE) +
-    ggplot2::geom_tile(data = counts[counts$right, ], fill = NA, colour = okabe_ito[2], linewidth = 1.4) +
-    ggplot2::geom_text(ggplot2::aes(label = paste0(format(round(.data$Freq), trim = TRUE), "\n", round(100 * .data$share), " %")),
-                       colour = ifelse(counts$share > 0.5, "white", "black"), size = if (nrow(counts) > 25L) 3 else 5) +
+    ggplot2::geom_tile(
+      data = counts[counts$right, ], fill = NA, colour = okabe_ito[2], linewidth = 1.4
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(label = paste0(
+        format(round(.data$Freq), trim = TRUE), "\n",
+        round(100 * .data$share), " %"
+      )),
+      colour = ifelse(counts$share > 0.5, "white", "black"),
+      size = if (nrow(counts) > 25L) 3 else 5
+    ) +
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B", limits = c(0, 1)) +
-    ggplot2::labs(title = paste0("True and called class of ", brief$outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at),
-        ", held-out rows"),
-                  x = "Called", y = "True",
-                  caption = paste0("Rows", if (repeats > 1L) ", mean over repeats", "; share of the true class's rows. Framed: right.",
-                                   if (!is.null(choice$threshold)) paste0(" Threshold ", format(signif(choice$threshold$value, 3)), "."))) +
-    theme_kilnwright() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+    ggplot2::labs(
+      title = paste0("True and called class of ", brief$outcome),
+      subtitle = wrapped_subtitle(
+        choice_name(choice$cmp, choice$at),
+        ", held-out rows"
+      ),
+      x = "Called",
+      y = "True",
+      caption = paste0(
+        "Rows", if (repeats > 1L) ", mean over repeats",
+        "; share of the true class's rows. Framed: right.",
+        if (!is.null(choice$threshold)) {
+          paste0(
+            " Threshold ",
+            format(signif(choice$threshold$value, 3)), "."
+          )
+        }
+      )
+    ) +
+    theme_kilnwright() +
+    ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
 held_out_checked <- function(choice, kinds, message) {
@@ -57,11 +88,21 @@ draw_observed <- function(choice) {
   data <- data.frame(predicted = held$prediction, observed = held$truth)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
     ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
-    ggplot2::geom_abline(slope = 1, intercept = 0, colour = "black", linetype = "dotted") + trend_line(data, "observed") +
-    ggplot2::labs(title = paste0("Observed against predicted ", outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at),
-        ", held-out rows"),
-                  x = paste("Predicted", outcome), y = paste("Observed", outcome),
-                  caption = "Dotted: where both are equal. Line: mean observed value in twenty bins of equal size.") +
+    ggplot2::geom_abline(slope = 1, intercept = 0, colour = "black", linetype = "dotted") +
+    trend_line(
+      data,
+      "observed"
+    ) +
+    ggplot2::labs(
+      title = paste0("Observed against predicted ", outcome),
+      subtitle = wrapped_subtitle(
+        choice_name(choice$cmp, choice$at),
+        ", held-out rows"
+      ),
+      x = paste("Predicted", outcome),
+      y = paste("Observed", outcome),
+      caption = "Dotted: where both are equal. Line: mean observed value in twenty bins of equal size."
+    ) +
     theme_kilnwright()
 }
 
@@ -73,10 +114,18 @@ draw_residuals <- function(choice) {
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +
     ggplot2::geom_hline(yintercept = 0, linetype = "dotted") +
-    ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) + trend_line(data, "error") +
-    ggplot2::labs(title = paste0("Errors in ", outcome), subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows"),
-                  x = paste("Predicted", outcome), y = "Observed less predicted",
-                  caption = "Line: mean error in twenty bins of equal size; away from 0 the predictions are off on average.") +
+    ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
+    trend_line(
+      data,
+      "error"
+    ) +
+    ggplot2::labs(
+      title = paste0("Errors in ", outcome),
+      subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows"),
+      x = paste("Predicted", outcome),
+      y = "Observed less predicted",
+      caption = "Line: mean error in twenty bins of equal size; away from 0 the predictions are off on average."
+    ) +
     theme_kilnwright()
 }
 
@@ -84,34 +133,87 @@ point_alpha <- function(n) min(0.7, max(0.08, 400 / n))
 
 trend_line <- function(data, y, bins = 20L) {
   bin <- cut(rank(data$predicted, ties.method = "first"), bins, labels = FALSE)
-  means <- data.frame(predicted = tapply(data$predicted, bin, mean), value = tapply(data[[y]], bin, mean))
-  list(ggplot2::geom_line(data = means, ggplot2::aes(y = .data$value), colour = okabe_ito[2], linewidth = 1.1),
-       ggplot2::geom_point(data = means, ggplot2::aes(y = .data$value), colour = okabe_ito[2], shape = 17, size = 2.4))
+  means <- data.frame(
+    predicted = tapply(data$predicted, bin, mean),
+    value = tapply(data[[y]], bin, mean)
+  )
+  list(
+    ggplot2::geom_line(
+      data = means, ggplot2::aes(y = .data$value), colour = okabe_ito[2], linewidth = 1.1
+    ),
+    ggplot2::geom_point(
+      data = means,
+      ggplot2::aes(y = .data$value),
+      colour = okabe_ito[2],
+      shape = 17,
+      size = 2.4
+    )
+  )
 }
 
 #' @rdname draw_confusion
 #' @export
 draw_threshold <- function(choice) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  if (is.null(choice$threshold)) stop_kw("draw", "The choice has no threshold of its own.", remedy = "Use set_threshold() first.")
+  if (is.null(choice$threshold)) {
+    stop_kw(
+      "draw", "The choice has no threshold of its own.",
+      remedy = "Use set_threshold() first."
+    )
+  }
   moved <- choice$threshold
   at <- which.min(abs(moved$curve$threshold - moved$value))
   marks <- data.frame(threshold = moved$by_split[!is.na(moved$by_split)])
   ggplot2::ggplot(moved$curve, ggplot2::aes(.data$threshold, .data$score)) +
     ggplot2::geom_line(linewidth = 0.9, colour = okabe_ito[1], na.rm = TRUE) +
-    ggplot2::geom_point(data = moved$curve[!moved$curve$allowed, ], shape = 4, colour = "grey50", na.rm = TRUE) +
-    ggplot2::geom_rug(data = marks, ggplot2::aes(x = .data$threshold), inherit.aes = FALSE, sides = "b", colour = "grey30") +
+    ggplot2::geom_point(
+      data = moved$curve[!moved$curve$allowed, ], shape = 4, colour = "grey50", na.rm = TRUE
+    ) +
+    ggplot2::geom_rug(
+      data = marks,
+      ggplot2::aes(x = .data$threshold),
+      inherit.aes = FALSE,
+      sides = "b",
+      colour = "grey30"
+    ) +
     ggplot2::geom_vline(xintercept = moved$value, linetype = "22", colour = okabe_ito[2]) +
-    ggplot2::annotate("point", x = moved$value, y = moved$curve$score[at], size = 4, shape = 21, fill = "white", colour = okabe_ito[2],
-                      stroke = 1.5) +
-    ggplot2::annotate("text", x = moved$value, y = max(moved$curve$score, na.rm = TRUE), label = paste0("  ", signif(moved$value, 3)),
-                      hjust = 0, size = 4.4) +
-    ggplot2::labs(title = paste0(moved$label, " against the decision threshold"),
-                  subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows of all splits"),
-                  x = paste0("Probability from which on ", choice$cmp$plan$brief$event, " is called"), y = paste0(moved$label,
-                      if (nzchar(moved$unit)) paste0(" (", moved$unit, ")")),
-                  caption = wrapped_caption("Ring: the threshold chosen. Ticks below: ",
-                                            "thresholds chosen on the other splits, one a split: how sure it is.",
-                                            if (any(!moved$curve$allowed)) " Crosses: not allowed by the constraints.")) +
+    ggplot2::annotate(
+      "point",
+      x = moved$value,
+      y = moved$curve$score[at],
+      size = 4,
+      shape = 21,
+      fill = "white",
+      colour = okabe_ito[2],
+      stroke = 1.5
+    ) +
+    ggplot2::annotate(
+      "text",
+      x = moved$value,
+      y = max(moved$curve$score, na.rm = TRUE),
+      label = paste0("  ", signif(moved$value, 3)),
+      hjust = 0,
+      size = 4.4
+    ) +
+    ggplot2::labs(
+      title = paste0(moved$label, " against the decision threshold"),
+      subtitle = wrapped_subtitle(
+        choice_name(choice$cmp, choice$at), ", held-out rows of all splits"
+      ),
+      x = paste0(
+        "Probability from which on ", choice$cmp$plan$brief$event,
+        " is called"
+      ), y = paste0(
+        moved$label,
+        if (nzchar(moved$unit)) paste0(" (", moved$unit, ")")
+      ),
+      caption = wrapped_caption(
+        "Ring: the threshold chosen. Ticks below: ",
+        "thresholds chosen on the other splits, one a split: how sure it is.",
+        if (any(!moved$curve$allowed)) {
+          " Crosses: not allowed by the constraints."
+        }
+      )
+    ) +
     theme_kilnwright()
 }

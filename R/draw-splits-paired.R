@@ -8,38 +8,69 @@
 #' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()), splits = split_kfold(5),
-#'                       seed = 1, quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
+#'   splits = split_kfold(5),
+#'   seed = 1, quiet = TRUE
+#' )
 #' draw_split_scores(cmp)
 #' @export
 draw_split_scores <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   best <- utils::head(best_of_candidates(cmp, metric$name), length(okabe_ito))
-  if (length(best) == 0L) stop_kw("draw", "No setting is ranked: there is nothing to draw.", remedy = "See failures(cmp).")
+  if (length(best) == 0L) {
+    stop_kw(
+      "draw", "No setting is ranked: there is nothing to draw.",
+      remedy = "See failures(cmp)."
+    )
+  }
   summary <- score_summary(cmp, metric$name)
   scores <- summary$scores[best, , drop = FALSE]
   splits <- cmp$plan$splits[summary$counted]
   pooled <- !is.null(cmp$results$pooled)
   split_label <- function(s) if (max_rep(splits) > 1) paste0(s$rep, ".", s$part) else paste(s$part)
   names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, split_label, "")
-  data <- data.frame(candidate = factor(rep(candidate_names(cmp)[best], ncol(scores)), candidate_names(cmp)[best]),
-                     split = factor(rep(names, each = length(best)), names), score = as.vector(scores))
+  data <- data.frame(
+    candidate = factor(rep(candidate_names(cmp)[best], ncol(scores)), candidate_names(cmp)[best]),
+    split = factor(rep(names, each = length(best)), names),
+    score = as.vector(scores)
+  )
   last <- data[data$split == names[length(names)], ]
-  ggplot2::ggplot(data, ggplot2::aes(.data$split, .data$score, group = .data$candidate, colour = .data$candidate,
-                                     linetype = .data$candidate,
-                                     shape = .data$candidate)) +
-    ggplot2::geom_line(linewidth = 0.8) + ggplot2::geom_point(size = 2.8) +
-    ggplot2::geom_text(data = last, ggplot2::aes(label = .data$candidate), hjust = 0, nudge_x = 0.15, size = 4, show.legend = FALSE,
-                       check_overlap = TRUE) +
-    candidate_scales() + ggplot2::scale_x_discrete(expand = ggplot2::expansion(add = c(0.4, 0.4 + 0.1 * length(names)))) +
-    ggplot2::labs(title = paste0(metric$label, " of each candidate's best setting, split by split"),
-                  subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)),
-                  x = if (pooled) NULL else if (max_rep(splits) > 1) "Repeat.split" else "Split", y = metric_axis(cmp, metric),
-                  colour = NULL, linetype = NULL, shape = NULL,
-                  caption = "Lines that rise and fall together: the rows of the splits make the spread.") +
+  ggplot2::ggplot(
+    data,
+    ggplot2::aes(.data$split, .data$score,
+      group = .data$candidate, colour = .data$candidate,
+      linetype = .data$candidate,
+      shape = .data$candidate
+    )
+  ) +
+    ggplot2::geom_line(linewidth = 0.8) +
+    ggplot2::geom_point(size = 2.8) +
+    ggplot2::geom_text(
+      data = last,
+      ggplot2::aes(label = .data$candidate),
+      hjust = 0,
+      nudge_x = 0.15,
+      size = 4,
+      show.legend = FALSE,
+      check_overlap = TRUE
+    ) +
+    candidate_scales() +
+    ggplot2::scale_x_discrete(expand = ggplot2::expansion(
+      add = c(0.4, 0.4 + 0.1 * length(names))
+    )) +
+    ggplot2::labs(
+      title = paste0(metric$label, " of each candidate's best setting, split by split"),
+      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)),
+      x = if (pooled) NULL else if (max_rep(splits) > 1) "Repeat.split" else "Split",
+      y = metric_axis(cmp, metric),
+      colour = NULL, linetype = NULL, shape = NULL,
+      caption = "Lines that rise and fall together: the rows of the splits make the spread."
+    ) +
     theme_kilnwright()
 }
 

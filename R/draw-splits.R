@@ -13,27 +13,46 @@
 draw_splits <- function(plan, splits = split_kfold(), seed = 1) {
   made <- splits_of(plan, splits, seed)
   shown <- utils::head(made$splits, 40L)
-  data <- do.call(rbind, lapply(seq_along(shown), function(i) split_slices(shown[[i]], i, made$brief)))
+  data <- do.call(
+    rbind, lapply(seq_along(shown), function(i) split_slices(shown[[i]], i, made$brief))
+  )
   labels <- vapply(shown, function(split) {
-    paste0(if (length(unique(vapply(made$splits, `[[`, 1L, "rep"))) > 1L) paste0("repeat ", split$rep, ", "), "split ", split$part,
-           ": ", length(split$training), " | ", length(split$validation))
+    paste0(
+      if (length(unique(vapply(made$splits, `[[`, 1L, "rep"))) > 1L) {
+        paste0("repeat ", split$rep, ", ")
+      }, "split ", split$part,
+      ": ", length(split$training), " | ", length(split$validation)
+    )
   }, character(1))
   ggplot2::ggplot(data, ggplot2::aes(x = .data$slice, y = .data$line)) +
     ggplot2::geom_tile(ggplot2::aes(alpha = .data$share, fill = .data$part), height = 0.82) +
-    ggplot2::scale_y_reverse(breaks = seq_along(shown), labels = labels, expand = ggplot2::expansion(add = 0.5)) +
+    ggplot2::scale_y_reverse(
+      breaks = seq_along(shown), labels = labels, expand = ggplot2::expansion(add = 0.5)
+    ) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(0), breaks = NULL) +
     ggplot2::scale_fill_manual(values = c(training = okabe_ito[6], validation = "black")) +
     ggplot2::scale_alpha_identity() +
-    ggplot2::labs(title = paste0("Splits: ", made$splitter$label),
-                  subtitle = paste0(count_of(nrow(made$brief$table), "working row"), ", ordered by ", row_order(made$brief)$by,
-                                    if (length(made$splits) > 40L) paste0("; the first 40 of ", length(made$splits), " splits")),
-                  x = paste0("Working rows, ordered by ", row_order(made$brief)$by), y = "training | validation rows", fill = NULL,
-                  caption = "The fuller a slice, the more of its rows are in the part.") +
-    theme_kilnwright() + ggplot2::theme(panel.grid = ggplot2::element_blank())
+    ggplot2::labs(
+      title = paste0("Splits: ", made$splitter$label),
+      subtitle = paste0(
+        count_of(nrow(made$brief$table), "working row"),
+        ", ordered by ", row_order(made$brief)$by,
+        if (length(made$splits) > 40L) {
+          paste0("; the first 40 of ", length(made$splits), " splits")
+        }
+      ),
+      x = paste0("Working rows, ordered by ", row_order(made$brief)$by),
+      y = "training | validation rows", fill = NULL,
+      caption = "The fuller a slice, the more of its rows are in the part."
+    ) +
+    theme_kilnwright() +
+    ggplot2::theme(panel.grid = ggplot2::element_blank())
 }
 
 row_order <- function(brief) {
-  if (!is.null(brief$roles$time)) return(list(order = order(brief$table[[brief$roles$time]]), by = brief$roles$time))
+  if (!is.null(brief$roles$time)) {
+    return(list(order = order(brief$table[[brief$roles$time]]), by = brief$roles$time))
+  }
   if (!is.null(brief$roles$group)) {
     group <- brief$table[[brief$roles$group]]
     return(list(order = order(match(group, unique(group))), by = brief$roles$group))
@@ -49,6 +68,14 @@ split_slices <- function(split, line, brief) {
   in_part <- function(rows) tapply(seq_len(n) %in% rows, slice[order(order)], mean)
   validation <- in_part(split$validation)
   training <- in_part(split$training)
-  rbind(data.frame(slice = as.integer(names(training)), line = line, part = "training", share = as.vector(training)),
-        data.frame(slice = as.integer(names(validation)), line = line, part = "validation", share = as.vector(validation)))
+  rbind(
+    data.frame(
+      slice = as.integer(names(training)), line = line, part = "training",
+      share = as.vector(training)
+    ),
+    data.frame(
+      slice = as.integer(names(validation)), line = line, part = "validation",
+      share = as.vector(validation)
+    )
+  )
 }

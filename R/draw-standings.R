@@ -11,10 +11,13 @@
 #' @param top How many lines at most.
 #' @return A ggplot2 object.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' draw_standings(cmp)
 #' @export
 draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
@@ -26,29 +29,68 @@ draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
   bars <- data$summary[!is.na(data$summary$sd), ]
   crowded <- nrow(data$summary) > crowded_lines
   ggplot2::ggplot(data$summary, ggplot2::aes(y = .data$line)) +
-    ggplot2::geom_point(data = data$splits, ggplot2::aes(x = .data$score, y = .data$height),
-                        shape = 1, colour = "grey45", size = 1.9, stroke = 0.6) +
-    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$mean - .data$sd, xend = .data$mean + .data$sd,
-                                                    yend = .data$line), linewidth = 0.7, colour = okabe_ito[1]) +
-    ggplot2::geom_segment(data = bars, ggplot2::aes(x = .data$mean - .data$se, xend = .data$mean + .data$se,
-                                                    yend = .data$line), linewidth = 3, colour = okabe_ito[1]) +
-    ggplot2::geom_point(ggplot2::aes(x = .data$mean), size = if (crowded) 3.2 else 4.2, shape = 21, fill = "white",
-                        colour = okabe_ito[1], stroke = 1.6) +
-    ggplot2::geom_text(ggplot2::aes(x = .data$mean, label = .data$mean_text), vjust = if (crowded) -0.9 else -1.35,
-                       size = if (crowded) 3.2 else 4) +
-    ggplot2::scale_y_continuous(breaks = data$summary$line, labels = data$summary$label,
-                                expand = ggplot2::expansion(add = c(0.6, 0.7))) +
+    ggplot2::geom_point(
+      data = data$splits, ggplot2::aes(x = .data$score, y = .data$height),
+      shape = 1, colour = "grey45", size = 1.9, stroke = 0.6
+    ) +
+    ggplot2::geom_segment(
+      data = bars,
+      ggplot2::aes(
+        x = .data$mean - .data$sd, xend = .data$mean + .data$sd,
+        yend = .data$line
+      ),
+      linewidth = 0.7,
+      colour = okabe_ito[1]
+    ) +
+    ggplot2::geom_segment(
+      data = bars,
+      ggplot2::aes(
+        x = .data$mean - .data$se, xend = .data$mean + .data$se,
+        yend = .data$line
+      ),
+      linewidth = 3,
+      colour = okabe_ito[1]
+    ) +
+    ggplot2::geom_point(
+      ggplot2::aes(x = .data$mean),
+      size = if (crowded) 3.2 else 4.2,
+      shape = 21,
+      fill = "white",
+      colour = okabe_ito[1],
+      stroke = 1.6
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(x = .data$mean, label = .data$mean_text),
+      vjust = if (crowded) -0.9 else -1.35,
+      size = if (crowded) 3.2 else 4
+    ) +
+    ggplot2::scale_y_continuous(
+      breaks = data$summary$line, labels = data$summary$label,
+      expand = ggplot2::expansion(add = c(0.6, 0.7))
+    ) +
     ggplot2::labs(
-      title = paste0(if (show == "candidates") "The best setting of each candidate by " else "The first settings by ", metric$label),
-      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", ",
-                        count_of(nrow(cmp$plan$brief$table), "working row")),
+      title = paste0(
+        if (show == "candidates") {
+          "The best setting of each candidate by "
+        } else {
+          "The first settings by "
+        }, metric$label
+      ),
+      subtitle = paste0(
+        cmp$plan$splitter$label, split_words(cmp$plan), ", ",
+        count_of(nrow(cmp$plan$brief$table), "working row")
+      ),
       x = metric_axis(cmp, metric), y = NULL,
       caption = "Large point: mean over splits. Thick line: one standard error. Thin line: one standard deviation. Rings: single splits."
     ) +
     theme_kilnwright() +
-    ggplot2::theme(panel.grid.major.y = ggplot2::element_blank(),
-                   axis.text.y = ggplot2::element_text(colour = "grey10", lineheight = 1.05,
-                                                       size = if (crowded) ggplot2::rel(0.72)))
+    ggplot2::theme(
+      panel.grid.major.y = ggplot2::element_blank(),
+      axis.text.y = ggplot2::element_text(
+        colour = "grey10", lineheight = 1.05,
+        size = if (crowded) ggplot2::rel(0.72)
+      )
+    )
 }
 
 # From so many lines on, labels take one line each.
@@ -65,7 +107,9 @@ standings_figure_data <- function(cmp, metric, show, top) {
   at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
   labels <- vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
   table$label <- if (nrow(table) > crowded_lines) {
-    cli::ansi_strtrim(paste0(table$candidate, ifelse(nzchar(labels), paste0(": ", labels), "")), 52L)
+    cli::ansi_strtrim(
+      paste0(table$candidate, ifelse(nzchar(labels), paste0(": ", labels), "")), 52L
+    )
   } else {
     paste0(table$candidate, ifelse(nzchar(labels), paste0("\n", wrap_words(labels, 34)), ""))
   }
@@ -79,5 +123,6 @@ standings_figure_data <- function(cmp, metric, show, top) {
 
 wrap_words <- function(text, width) {
   vapply(no_break(text), function(one) paste(strwrap(one, width), collapse = "\n"), character(1),
-         USE.NAMES = FALSE)
+    USE.NAMES = FALSE
+  )
 }

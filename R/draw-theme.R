@@ -6,7 +6,10 @@
 .data <- NULL
 
 # Okabe & Ito's palette for readers with any colour vision.
-okabe_ito <- c("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#999999")
+okabe_ito <- c(
+  "#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000",
+  "#999999"
+)
 line_types <- c("solid", "22", "42", "11", "4222", "1141", "solid", "22")
 point_shapes <- c(16, 17, 15, 18, 3, 4, 8, 1)
 
@@ -16,7 +19,8 @@ point_shapes <- c(16, 17, 15, 18, 3, 4, 8, 1)
 #' @return A ggplot2 theme.
 #' @examples
 #' ggplot2::ggplot(demo_pots(), ggplot2::aes(wall_mm, shrinkage_pct)) +
-#'   ggplot2::geom_point() + theme_kilnwright()
+#'   ggplot2::geom_point() +
+#'   theme_kilnwright()
 #' @export
 theme_kilnwright <- function(base_size = 14) {
   ggplot2::theme_minimal(base_size = base_size) +
@@ -28,7 +32,8 @@ theme_kilnwright <- function(base_size = 14) {
       panel.grid.minor = ggplot2::element_blank(),
       panel.grid.major = ggplot2::element_line(colour = "grey90"),
       axis.title = ggplot2::element_text(colour = "grey20"),
-      legend.position = "top", legend.justification = "left", legend.key.width = ggplot2::unit(2.2, "lines"),
+      legend.position = "top", legend.justification = "left",
+      legend.key.width = ggplot2::unit(2.2, "lines"),
       strip.text = ggplot2::element_text(face = "bold", hjust = 0),
       plot.margin = ggplot2::margin(14, 18, 12, 14)
     )

@@ -13,10 +13,13 @@
 #' @section Errors:
 #' `kw_error_draw` when too few hyperparameters vary.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible(), min_leaf = among(2, 5, 20))),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' draw_tuning_map(cmp)
 #' draw_tuning_each(cmp)
 #' @export
@@ -25,10 +28,15 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, metric = NULL) 
   metric <- cmp_metric(cmp, metric)
   candidate <- tuned_candidate(cmp, candidate)
   shares <- candidate_shares(cmp, candidate, metric)
-  if (nrow(shares) < 2L) stop_kw("draw", paste0("Fewer than two hyperparameters vary in ", quoted(candidate), "."),
-                                 remedy = "Use draw_tuning().")
+  if (nrow(shares) < 2L) {
+    stop_kw("draw", paste0("Fewer than two hyperparameters vary in ", quoted(candidate), "."),
+      remedy = "Use draw_tuning()."
+    )
+  }
   along <- along %||% shares$hyperparameter[1:2]
-  check_argument(is.character(along) && length(along) == 2L, "along", "two names of hyperparameters", along)
+  check_argument(
+    is.character(along) && length(along) == 2L, "along", "two names of hyperparameters", along
+  )
   for (name in along) check_choice(name, shares$hyperparameter, "along")
   data <- tuning_table(cmp, candidate, metric)
   tiles <- stats::aggregate(list(good = goodness(data$mean, metric)), data[along], max)
@@ -42,15 +50,34 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, metric = NULL) 
   ggplot2::ggplot(tiles, ggplot2::aes(.data[[along[1]]], .data[[along[2]]])) +
     ggplot2::geom_tile(ggplot2::aes(fill = .data$good), colour = "white", show.legend = FALSE) +
     ggplot2::geom_tile(data = best, fill = NA, colour = okabe_ito[2], linewidth = 2) +
-    ggplot2::geom_text(ggplot2::aes(label = formatC(.data$mean, format = "f", digits = min(digits, 5L))),
-                       colour = ifelse(tiles$good > middle, "white", "black"), size = if (nrow(tiles) > 60L) 2.8 else 4) +
+    ggplot2::geom_text(
+      ggplot2::aes(label = formatC(.data$mean, format = "f", digits = min(digits, 5L))),
+      colour = ifelse(tiles$good > middle, "white", "black"),
+      size = if (nrow(tiles) > 60L) 2.8 else 4
+    ) +
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B") +
-    ggplot2::labs(title = paste0(candidate, ": mean ", metric$label, " over ", along[1], " and ", along[2]),
-                  subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)), x = along[1], y = along[2],
-                  caption = wrapped_caption("Darker is better (", metric$direction, " ", metric$label, "); framed: the best.",
-                                            if (nrow(shares) > 2L) paste0(" Best over ", enumerate(setdiff(shares$hyperparameter, along)),
-                                                "."))) +
-    theme_kilnwright() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+    ggplot2::labs(
+      title = paste0(candidate, ": mean ", metric$label, " over ", along[1], " and ", along[2]),
+      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)),
+      x = along[1],
+      y = along[2],
+      caption = wrapped_caption(
+        "Darker is better (",
+        metric$direction,
+        " ",
+        metric$label,
+        "); framed: the best.",
+        if (nrow(shares) > 2L) {
+          paste0(
+            " Best over ",
+            enumerate(setdiff(shares$hyperparameter, along)),
+            "."
+          )
+        }
+      )
+    ) +
+    theme_kilnwright() +
+    ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
 #' @rdname draw_tuning_map
@@ -63,27 +90,47 @@ draw_tuning_each <- function(cmp, candidate = NULL, metric = NULL) {
   data <- tuning_table(cmp, candidate, metric)
   panels <- paste0(shares$hyperparameter, " (", round(100 * shares$share), " % of the variance)")
   points <- do.call(rbind, lapply(seq_len(nrow(shares)), function(i) {
-    data.frame(panel = factor(panels[i], panels), value = as.character(as_level(data[[shares$hyperparameter[i]]])), mean = data$mean)
+    data.frame(
+      panel = factor(panels[i], panels),
+      value = as.character(as_level(data[[shares$hyperparameter[i]]])), mean = data$mean
+    )
   }))
-  order <- unique(unlist(lapply(shares$hyperparameter, function(name) levels(as_level(data[[name]])))))
+  order <- unique(unlist(lapply(shares$hyperparameter, function(name) {
+    levels(as_level(data[[name]]))
+  })))
   points$value <- factor(points$value, order)
-  best <- stats::aggregate(list(good = goodness(points$mean, metric)), points[c("panel", "value")], max)
+  best <- stats::aggregate(
+    list(good = goodness(points$mean, metric)), points[c("panel", "value")], max
+  )
   best$mean <- goodness(best$good, metric)
   ggplot2::ggplot(points, ggplot2::aes(.data$value, .data$mean)) +
-    ggplot2::geom_point(shape = 1, colour = "grey45", position = ggplot2::position_jitter(width = 0.08, height = 0, seed = 1)) +
+    ggplot2::geom_point(
+      shape = 1,
+      colour = "grey45",
+      position = ggplot2::position_jitter(width = 0.08, height = 0, seed = 1)
+    ) +
     ggplot2::geom_line(data = best, ggplot2::aes(group = 1), colour = okabe_ito[1], linewidth = 0.9) +
     ggplot2::geom_point(data = best, colour = okabe_ito[1], size = 2.8, shape = 17) +
     ggplot2::facet_wrap("panel", scales = "free_x") +
-    ggplot2::labs(title = paste0(candidate, ": ", metric$label, " against each hyperparameter"),
-                  subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)), x = NULL, y = metric_axis(cmp, metric),
-                  caption = "Rings: means of single settings. Triangles and line: the best mean for each value.") +
-    theme_kilnwright() + ggplot2::theme(axis.text.x = ggplot2::element_text(angle = 40, hjust = 1))
+    ggplot2::labs(
+      title = paste0(candidate, ": ", metric$label, " against each hyperparameter"),
+      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)), x = NULL,
+      y = metric_axis(cmp, metric),
+      caption = "Rings: means of single settings. Triangles and line: the best mean for each value."
+    ) +
+    theme_kilnwright() +
+    ggplot2::theme(axis.text.x = ggplot2::element_text(angle = 40, hjust = 1))
 }
 
 candidate_shares <- function(cmp, candidate, metric) {
   shares <- hyperparameter_importance(cmp, metric$name)
   shares <- shares[shares$candidate == candidate, ]
-  if (nrow(shares) == 0L) stop_kw("draw", paste0("Nothing varies in ", quoted(candidate), ", or it has fewer than two ranked settings."))
+  if (nrow(shares) == 0L) {
+    stop_kw(
+      "draw",
+      paste0("Nothing varies in ", quoted(candidate), ", or it has fewer than two ranked settings.")
+    )
+  }
   shares[order(-shares$share), ]
 }
 
@@ -91,10 +138,17 @@ candidate_shares <- function(cmp, candidate, metric) {
 tuning_table <- function(cmp, candidate, metric) {
   mine <- which(candidate_names(cmp) == candidate)
   mean <- score_summary(cmp, metric$name)$mean[mine]
-  table <- as.data.frame(lapply(cmp$results$tables[[match(candidate, names(cmp$plan$spaces))]], function(x) x[cmp$results$row[mine]]),
-                         check.names = FALSE, stringsAsFactors = FALSE)
+  table <- as.data.frame(
+    lapply(cmp$results$tables[[match(candidate, names(cmp$plan$spaces))]], function(x) {
+      x[cmp$results$row[mine]]
+    }),
+    check.names = FALSE,
+    stringsAsFactors = FALSE
+  )
   table$mean <- mean
-  table$leads <- mine == best_of_candidates(cmp, metric$name)[match(candidate, candidate_names(cmp)[best_of_candidates(cmp, metric$name)])]
+  table$leads <- mine == best_of_candidates(cmp, metric$name)[match(
+    candidate, candidate_names(cmp)[best_of_candidates(cmp, metric$name)]
+  )]
   table[!is.na(mean), , drop = FALSE]
 }
 
@@ -111,10 +165,14 @@ as_level <- function(x) {
 #' @return A ggplot2 object: best mean so far against what was spent, settings in the order
 #'   in which they were proposed; points are single settings.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())), splits = split_kfold(3),
-#'                       seed = 1, quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())),
+#'   splits = split_kfold(3),
+#'   seed = 1, quiet = TRUE
+#' )
 #' draw_search(cmp)
 #' @export
 draw_search <- function(searched, against = "fits") {
@@ -123,20 +181,37 @@ draw_search <- function(searched, against = "fits") {
     metric <- cmp_metric(searched)
     curves <- list(settings = search_curve(searched, metric))
   } else {
-    check_class(searched, "kw_searches", "searched", "Make it with run_comparison() or join_comparisons().")
+    check_class(
+      searched, "kw_searches", "searched", "Make it with run_comparison() or join_comparisons()."
+    )
     metric <- attr(searched, "metric")
     curves <- attr(searched, "curves")
   }
-  data <- do.call(rbind, lapply(names(curves), function(name) data.frame(search = name, as.data.frame(curves[[name]]))))
+  data <- do.call(
+    rbind,
+    lapply(names(curves), function(name) data.frame(search = name, as.data.frame(curves[[name]])))
+  )
   data$search <- factor(data$search, names(curves))
   data$spent <- data[[against]]
   found <- data[!is.na(data$best), ]
-  plot <- ggplot2::ggplot(found, ggplot2::aes(.data$spent, .data$best, colour = .data$search, linetype = .data$search)) +
-    ggplot2::geom_point(ggplot2::aes(y = .data$mean, shape = .data$search), size = 1.8, alpha = 0.55, na.rm = TRUE) +
-    ggplot2::geom_step(linewidth = 1) + candidate_scales() +
-    ggplot2::labs(title = paste0("Best mean ", metric$label, " so far"), x = if (against == "fits") "Fits done" else "Seconds of work",
-                  y = paste0(metric$label, " (", metric$direction, " is better)"), colour = NULL, linetype = NULL, shape = NULL,
-                  caption = "Steps: best mean so far. Points: single settings, in the order in which they were proposed.") +
+  plot <- ggplot2::ggplot(
+    found, ggplot2::aes(.data$spent, .data$best, colour = .data$search, linetype = .data$search)
+  ) +
+    ggplot2::geom_point(
+      ggplot2::aes(y = .data$mean, shape = .data$search),
+      size = 1.8, alpha = 0.55, na.rm = TRUE
+    ) +
+    ggplot2::geom_step(linewidth = 1) +
+    candidate_scales() +
+    ggplot2::labs(
+      title = paste0("Best mean ", metric$label, " so far"),
+      x = if (against == "fits") "Fits done" else "Seconds of work",
+      y = paste0(metric$label, " (", metric$direction, " is better)"),
+      colour = NULL,
+      linetype = NULL,
+      shape = NULL,
+      caption = "Steps: best mean so far. Points: single settings, in the order in which they were proposed."
+    ) +
     theme_kilnwright()
   if (length(curves) == 1L) plot + ggplot2::theme(legend.position = "none") else plot
 }

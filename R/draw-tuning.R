@@ -15,10 +15,13 @@
 #' @section Errors:
 #' `kw_error_draw` when nothing varies in the candidate.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' draw_tuning(cmp, "tree")
 #' @export
 draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
@@ -33,14 +36,20 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
   plot <- plot +
     ggplot2::labs(
       title = paste0(candidate, ": ", metric$label, " against ", axes$x),
-      subtitle = wrapped_subtitle("Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)),
+      subtitle = wrapped_subtitle(
+        "Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)
+      ),
       x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
       colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,
-      caption = wrapped_caption("Line: mean over splits. Band or bar: one standard error. Faint points: single splits. ",
-                                "Ring: the best setting.",
-                       if (!is.null(data$repeats)) " Thin lines: single repeats.",
-                       if (!all(is.na(data$summary$training))) " Dotted with crosses: training rows.",
-                       if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), "."))
+      caption = wrapped_caption(
+        "Line: mean over splits. Band or bar: one standard error. Faint points: single splits. ",
+        "Ring: the best setting.",
+        if (!is.null(data$repeats)) " Thin lines: single repeats.",
+        if (!all(is.na(data$summary$training))) {
+          " Dotted with crosses: training rows."
+        },
+        if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), ".")
+      )
     ) +
     theme_kilnwright()
   if (data$log) plot <- plot + ggplot2::scale_x_log10(labels = function(x) format_breaks(x))
@@ -53,9 +62,12 @@ tuned_candidate <- function(cmp, candidate) {
   if (is.null(candidate)) {
     tuned <- names(varied)[lengths(varied) > 0L]
     if (length(tuned) == 1L) return(tuned)
-    if (length(tuned) == 0L) stop_kw("draw", "No hyperparameter varies in any candidate: there is nothing to draw.")
+    if (length(tuned) == 0L) {
+      stop_kw("draw", "No hyperparameter varies in any candidate: there is nothing to draw.")
+    }
     stop_kw("draw", "Several candidates vary; say which one to draw.",
-            remedy = paste0("candidate = one of ", paste(quoted(tuned), collapse = ", "), "."))
+      remedy = paste0("candidate = one of ", paste(quoted(tuned), collapse = ", "), ".")
+    )
   }
   check_choice(candidate, names(varied), "candidate")
   if (length(varied[[candidate]]) == 0L) {
@@ -76,10 +88,15 @@ tuning_axes <- function(cmp, candidate, varied, along) {
   size <- vapply(varied, function(x) length(unique(x)) + 1000 * is.numeric(x), numeric(1))
   names <- names(varied)[order(-size)]
   if (!is.null(along)) names <- c(along, setdiff(names, along))
-  few <- vapply(names[-1], function(name) length(unique(varied[[name]])) <= length(okabe_ito), logical(1))
+  few <- vapply(
+    names[-1], function(name) length(unique(varied[[name]])) <= length(okabe_ito), logical(1)
+  )
   groups <- names[-1][few]
-  list(x = names[1], line = if (length(groups) > 0L) groups[1], panel = if (length(groups) > 1L) groups[2],
-       rest = setdiff(names[-1], utils::head(groups, 2L)))
+  list(
+    x = names[1], line = if (length(groups) > 0L) groups[1],
+    panel = if (length(groups) > 1L) groups[2],
+    rest = setdiff(names[-1], utils::head(groups, 2L))
+  )
 }
 
 tuning_figure_data <- function(cmp, metric, candidate, axes) {
@@ -88,23 +105,37 @@ tuning_figure_data <- function(cmp, metric, candidate, axes) {
   summary <- score_summary(cmp, metric$name)
   scores <- summary$scores[mine, , drop = FALSE]
   place <- order(order_settings(cmp, summary$mean, metric))[mine]
-  values <- function(name) if (is.null(name)) rep("", length(mine)) else group_labels(settings[[name]])
-  all <- data.frame(x = I(settings[[axes$x]]), line = values(axes$line),
-                    panel = if (is.null(axes$panel)) "" else paste(axes$panel, "=", values(axes$panel)),
-                    mean = summary$mean[mine], se = summary$se[mine], training = summary$training[mine],
-                    at = seq_along(mine), place = place)
+  values <- function(name) {
+    if (is.null(name)) rep("", length(mine)) else group_labels(settings[[name]])
+  }
+  all <- data.frame(
+    x = I(settings[[axes$x]]), line = values(axes$line),
+    panel = if (is.null(axes$panel)) {
+      ""
+    } else {
+      paste(axes$panel, "=", values(axes$panel))
+    },
+    mean = summary$mean[mine], se = summary$se[mine],
+    training = summary$training[mine],
+    at = seq_along(mine), place = place
+  )
   all$x <- unclass(all$x)
   all <- all[!is.na(all$mean) & !is.na(all$x), ]
   all <- all[order(all$place), ]
   all$best <- seq_len(nrow(all)) == 1L
   summary <- all[!duplicated(all[c("x", "line", "panel")]), ]
   n <- ncol(scores)
-  score_columns <- list(n = n, rep = if (is.null(cmp$results$pooled)) split_places(cmp)$rep[counted_splits(cmp, metric$name)])
+  score_columns <- list(
+    n = n,
+    rep = if (is.null(cmp$results$pooled)) split_places(cmp)$rep[counted_splits(cmp, metric$name)]
+  )
   splits <- summary[rep(seq_len(nrow(summary)), each = n), c("x", "line", "panel")]
   splits$score <- as.vector(t(scores[summary$at, , drop = FALSE]))
-  list(summary = summary, splits = splits, repeats = repeat_lines(cmp, splits, score_columns),
-       best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
-       log = spans_magnitudes(summary$x))
+  list(
+    summary = summary, splits = splits, repeats = repeat_lines(cmp, splits, score_columns),
+    best_text = setting_label(cmp, mine[all$at[1]], all = FALSE),
+    log = spans_magnitudes(summary$x)
+  )
 }
 
 # Means of the single repeats, where folds were repeated.
@@ -118,7 +149,10 @@ repeat_lines <- function(cmp, splits, score_columns) {
 # Labels of groups in the order of their values.
 group_labels <- function(x) {
   order <- sort(unique(x))
-  factor(vapply(x, format_value, character(1)), levels = unique(vapply(order, format_value, character(1))))
+  factor(
+    vapply(x, format_value, character(1)),
+    levels = unique(vapply(order, format_value, character(1)))
+  )
 }
 
 spans_magnitudes <- function(x) is.numeric(x) && all(x > 0) && max(x) / min(x) >= 50
@@ -126,21 +160,37 @@ spans_magnitudes <- function(x) is.numeric(x) && all(x > 0) && max(x) / min(x) >
 tuning_lines <- function(data, axes) {
   grouped <- !is.null(axes$line)
   aes <- if (grouped) {
-    ggplot2::aes(x = .data$x, y = .data$mean, colour = .data$line, linetype = .data$line,
-                 shape = .data$line, fill = .data$line)
+    ggplot2::aes(
+      x = .data$x, y = .data$mean, colour = .data$line, linetype = .data$line,
+      shape = .data$line, fill = .data$line
+    )
   } else {
     ggplot2::aes(x = .data$x, y = .data$mean)
   }
   fixed <- if (grouped) list() else list(colour = okabe_ito[1])
-  band <- if (grouped) list(alpha = 0.14, colour = NA) else list(alpha = 0.18, colour = NA, fill = okabe_ito[1])
+  band <- if (grouped) {
+    list(alpha = 0.14, colour = NA)
+  } else {
+    list(alpha = 0.18, colour = NA, fill = okabe_ito[1])
+  }
   plot <- ggplot2::ggplot(data$summary, aes) +
-    do.call(ggplot2::geom_point, c(list(data = data$splits, ggplot2::aes(y = .data$score), size = 1.1, alpha = 0.4),
-                                   if (!grouped) list(colour = "grey40"))) +
-    do.call(ggplot2::geom_ribbon, c(list(ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se),
-                                         na.rm = TRUE), band)) +
+    do.call(
+      ggplot2::geom_point,
+      c(
+        list(data = data$splits, ggplot2::aes(y = .data$score), size = 1.1, alpha = 0.4),
+        if (!grouped) list(colour = "grey40")
+      )
+    ) +
+    do.call(
+      ggplot2::geom_ribbon,
+      c(list(ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se),
+        na.rm = TRUE
+      ), band)
+    ) +
     extra_lines(data, grouped) +
     do.call(ggplot2::geom_line, c(list(linewidth = 1), fixed)) +
-    do.call(ggplot2::geom_point, c(list(size = 2), fixed)) + best_ring(data)
+    do.call(ggplot2::geom_point, c(list(size = 2), fixed)) +
+    best_ring(data)
   if (grouped) plot + group_scales() else plot
 }
 
@@ -149,20 +199,45 @@ extra_lines <- function(data, grouped) {
   fixed <- if (grouped) list() else list(colour = "grey35")
   list(
     if (!is.null(data$repeats)) {
-      do.call(ggplot2::geom_line, c(list(data = data$repeats, ggplot2::aes(y = .data$score, group = interaction(.data$rep, .data$line)),
-                                         linewidth = 0.3, alpha = 0.7, linetype = "solid", show.legend = FALSE), fixed))
+      do.call(
+        ggplot2::geom_line,
+        c(
+          list(
+            data = data$repeats,
+            ggplot2::aes(y = .data$score, group = interaction(.data$rep, .data$line)),
+            linewidth = 0.3, alpha = 0.7, linetype = "solid",
+            show.legend = FALSE
+          ), fixed
+        )
+      )
     },
     if (!all(is.na(data$summary$training))) {
       training <- ggplot2::aes(y = .data$training)
-      list(do.call(ggplot2::geom_line, c(list(training, linewidth = 0.8, linetype = "11", show.legend = FALSE), fixed)),
-           do.call(ggplot2::geom_point, c(list(training, size = 1.6, shape = 4, show.legend = FALSE), fixed)))
+      list(
+        do.call(
+          ggplot2::geom_line,
+          c(list(training, linewidth = 0.8, linetype = "11", show.legend = FALSE), fixed)
+        ),
+        do.call(
+          ggplot2::geom_point,
+          c(list(training, size = 1.6, shape = 4, show.legend = FALSE), fixed)
+        )
+      )
     }
   )
 }
 
 best_ring <- function(data) {
-  ggplot2::geom_point(data = data$summary[data$summary$best, ], ggplot2::aes(x = .data$x, y = .data$mean),
-                      inherit.aes = FALSE, shape = 21, size = 6, stroke = 1.4, colour = "black", fill = NA)
+  ggplot2::geom_point(
+    data = data$summary[data$summary$best, ],
+    ggplot2::aes(x = .data$x, y = .data$mean),
+    inherit.aes = FALSE,
+    shape = 21,
+    size = 6,
+    stroke = 1.4,
+    colour = "black",
+    fill = NA
+  )
 }
 
 tuning_points <- function(data, axes) {
@@ -170,22 +245,47 @@ tuning_points <- function(data, axes) {
   data$summary$x <- group_labels(data$summary$x)
   data$splits$x <- factor(vapply(data$splits$x, format_value, ""), levels = levels(data$summary$x))
   side <- ggplot2::position_dodge(width = 0.5)
-  group <- if (grouped) ggplot2::aes(colour = .data$line, shape = .data$line, fill = .data$line, linetype = .data$line)
-  plot <- ggplot2::ggplot(data$summary, ggplot2::aes(x = .data$x, y = .data$mean, group = .data$line)) +
-    ggplot2::geom_point(data = data$splits, ggplot2::aes(y = .data$score), shape = 1, colour = "grey50",
-                        size = 1.6, position = side) +
-    ggplot2::geom_linerange(ggplot2::aes(
-      ymin = .data$mean - .data$se, ymax = .data$mean + .data$se), linewidth = 2.4, position = side, na.rm = TRUE) +
+  group <- if (grouped) {
+    ggplot2::aes(colour = .data$line, shape = .data$line, fill = .data$line, linetype = .data$line)
+  }
+  plot <- ggplot2::ggplot(
+    data$summary, ggplot2::aes(x = .data$x, y = .data$mean, group = .data$line)
+  ) +
+    ggplot2::geom_point(
+      data = data$splits,
+      ggplot2::aes(y = .data$score),
+      shape = 1,
+      colour = "grey50",
+      size = 1.6,
+      position = side
+    ) +
+    ggplot2::geom_linerange(
+      ggplot2::aes(
+        ymin = .data$mean - .data$se, ymax = .data$mean + .data$se
+      ),
+      linewidth = 2.4, position = side,
+      na.rm = TRUE
+    ) +
     ggplot2::geom_point(size = 4, position = side)
   if (grouped) plot <- plot + group + group_scales()
   plot
 }
 
 group_scales <- function() {
-  list(ggplot2::scale_colour_manual(values = okabe_ito), ggplot2::scale_fill_manual(values = okabe_ito),
-       ggplot2::scale_linetype_manual(values = line_types), ggplot2::scale_shape_manual(values = point_shapes))
+  list(
+    ggplot2::scale_colour_manual(values = okabe_ito),
+    ggplot2::scale_fill_manual(values = okabe_ito),
+    ggplot2::scale_linetype_manual(values = line_types),
+    ggplot2::scale_shape_manual(values = point_shapes)
+  )
 }
 
 axis_title <- function(name, log) if (log) paste0(name, " (log scale)") else name
 
-format_breaks <- function(x) vapply(x, function(v) if (is.na(v)) "" else format(v, digits = 2, scientific = abs(log10(v)) > 3.5), "")
+format_breaks <- function(x) {
+  vapply(
+    x,
+    function(v) if (is.na(v)) "" else format(v, digits = 2, scientific = abs(log10(v)) > 3.5),
+    ""
+  )
+}

@@ -19,50 +19,79 @@
 #' `kw_error_argument` for a column that the model does not use, `kw_error_select` for a
 #' model that was opened from a file and so carries no rows.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' column_effect(fit_final(select_final(cmp)), "wall_mm")$mean
 #' @export
 column_effect <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
-  check_argument(is.character(columns) && length(columns) %in% 1:2, "columns", "one or two names of columns", columns)
+  check_argument(
+    is.character(columns) && length(columns) %in% 1:2,
+    "columns",
+    "one or two names of columns",
+    columns
+  )
   check_columns_exist(columns, names(model$schema), "columns")
   check_number(rows, "rows", min = 1, whole = TRUE)
   check_number(points, "points", min = 2, whole = TRUE)
-  if (is.null(model$brief)) stop_kw("select", "A model opened from a file carries no rows to average over.",
-                                  remedy = "Use the model from fit_final().")
+  if (is.null(model$brief)) {
+    stop_kw("select", "A model opened from a file carries no rows to average over.",
+      remedy = "Use the model from fit_final()."
+    )
+  }
   if (model$kind != "number") {
     class <- class %||% model$event %||% model$levels[length(model$levels)]
     check_choice(class, model$levels, "class")
   }
   table <- model$brief$table
   some <- with_seed(seed, sort(sample.int(nrow(table), min(rows, nrow(table)))))
-  values <- lapply(stats::setNames(nm = columns), function(name) values_to_try(table[[name]], points))
+  values <- lapply(stats::setNames(nm = columns), function(name) {
+    values_to_try(table[[name]], points)
+  })
   grid <- expand.grid(lapply(values, seq_along))
   frame <- frame_columns(frame_of_rows(table, some), model$schema)
   n <- length(some)
   per_block <- max(1L, block_rows %/% n)
-  prediction <- unlist(lapply(split(seq_len(nrow(grid)), (seq_len(nrow(grid)) - 1L) %/% per_block), function(block) {
-    stacked <- frame_rows(frame, rep(seq_len(n), length(block)))
-    for (name in columns) {
-      whole <- stacked$columns[[name]]
-      whole[] <- frame_value(values[[name]], whole)[rep(grid[[name]][block], each = n)]
-      stacked$columns[[name]] <- whole
-    }
-    found <- predict_frame(model, stacked)
-    if (model$kind == "number") found else found[, match(class, model$levels)]
-  }), use.names = FALSE)
+  prediction <- unlist(
+    lapply(split(seq_len(nrow(grid)), (seq_len(nrow(grid)) - 1L) %/% per_block), function(block) {
+      stacked <- frame_rows(frame, rep(seq_len(n), length(block)))
+      for (name in columns) {
+        whole <- stacked$columns[[name]]
+        whole[] <- frame_value(values[[name]], whole)[rep(grid[[name]][block], each = n)]
+        stacked$columns[[name]] <- whole
+      }
+      found <- predict_frame(model, stacked)
+      if (model$kind == "number") found else found[, match(class, model$levels)]
+    }),
+    use.names = FALSE
+  )
   each <- matrix(prediction, n)
   mean <- lapply(stats::setNames(nm = columns), function(name) values[[name]][grid[[name]]])
-  summary <- tibble::as_tibble(c(mean, list(mean = colMeans(each), sd = apply(each, 2L, stats::sd))), .name_repair = "minimal")
+  summary <- tibble::as_tibble(
+    c(mean, list(mean = colMeans(each), sd = apply(each, 2L, stats::sd))),
+    .name_repair = "minimal"
+  )
   curves <- if (length(columns) == 1L) {
-    found <- list(row = rep(model$brief$rows[some], ncol(each)), value = values[[1]][rep(seq_along(values[[1]]), each = n)],
-                  prediction = as.vector(each))
-    tibble::as_tibble(stats::setNames(found, c("row", columns, "prediction")), .name_repair = "minimal")
+    found <- list(
+      row = rep(model$brief$rows[some], ncol(each)),
+      value = values[[1]][rep(seq_along(values[[1]]), each = n)],
+      prediction = as.vector(each)
+    )
+    tibble::as_tibble(
+      stats::setNames(found, c("row", columns, "prediction")),
+      .name_repair = "minimal"
+    )
   }
-  structure(list(mean = summary, rows = curves, columns = columns, class = class, outcome = model$outcome,
-                 seen = unclass(table)[columns]), class = "kw_column_effect")
+  structure(
+    list(
+      mean = summary, rows = curves, columns = columns, class = class, outcome = model$outcome,
+      seen = unclass(table)[columns]
+    ),
+    class = "kw_column_effect"
+  )
 }
 
 values_to_try <- function(x, points) {
@@ -70,7 +99,10 @@ values_to_try <- function(x, points) {
   if (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) {
     distinct <- sort(unique(known))
     if (length(distinct) <= points) return(distinct)
-    return(unique(stats::quantile(known, seq(0.02, 0.98, length.out = points), names = FALSE, type = 1)))
+    return(unique(stats::quantile(
+      known, seq(0.02, 0.98, length.out = points),
+      names = FALSE, type = 1
+    )))
   }
   counts <- sort(table(as.character(known)), decreasing = TRUE)
   names(counts)[seq_len(min(length(counts), points))]
@@ -96,21 +128,32 @@ frame_value <- function(values, like) {
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
 #'   attributes `by_split` and `says`, a sentence.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' learning_curve(select_final(cmp), shares = c(0.5, 1))
 #' @export
-learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), metric = NULL, most_splits = 10) {
+learning_curve <- function(
+  choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), metric = NULL,
+  most_splits = 10
+) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  check_argument(is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1), "shares",
-                 "at least two shares between 0 and 1", shares)
+  check_argument(
+    is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1),
+    "shares",
+    "at least two shares between 0 and 1",
+    shares
+  )
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
   shares <- sort(unique(shares))
   cmp <- choice$cmp
   plan <- cmp$plan
   metric <- cmp_metric(cmp, metric)
-  splits <- utils::head(which(!is_apparent(plan$splits) & counted_splits(cmp, metric$name)), most_splits)
+  splits <- utils::head(
+    which(!is_apparent(plan$splits) & counted_splits(cmp, metric$name)), most_splits
+  )
   refit <- new_refit(cmp, choice$at)
   each <- lapply(splits, function(j) {
     order <- growing_order(plan, plan$splits[[j]])
@@ -122,13 +165,18 @@ learning_curve <- function(choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), metri
     mine <- by_split[by_split$share == share, ]
     known <- mine$validation[!is.na(mine$validation)]
     sd <- if (length(known) > 1L) stats::sd(known) else NA_real_
-    list(share = share, rows = mean(mine$rows), metric = metric$name, training = mean(mine$training, na.rm = TRUE),
-         validation = mean(known),
-         sd = sd, se = sd / sqrt(length(known)), splits = length(known))
+    list(
+      share = share, rows = mean(mine$rows), metric = metric$name,
+      training = mean(mine$training, na.rm = TRUE),
+      validation = mean(known),
+      sd = sd, se = sd / sqrt(length(known)), splits = length(known)
+    )
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
-  mark_table(table, "kw_learning_curve", by_split = tibble::as_tibble(by_split), metric = metric,
-             says = says_of_curve(table, by_split, metric), about = choice_name(cmp, choice$at))
+  mark_table(table, "kw_learning_curve",
+    by_split = tibble::as_tibble(by_split), metric = metric,
+    says = says_of_curve(table, by_split, metric), about = choice_name(cmp, choice$at)
+  )
 }
 
 # Training rows of a split in a random order, group after group.
@@ -136,19 +184,31 @@ growing_order <- function(plan, split) {
   rows <- split$training
   group <- brief_target(plan$brief, rows)$group
   with_seed(derive_seed(plan$seed, paste("learning curve", split$key)), {
-    if (is.null(group)) rows[sample.int(length(rows))] else rows[order(match(group, sample(unique(group))))]
+    if (is.null(group)) {
+      rows[sample.int(length(rows))]
+    } else {
+      rows[order(match(group, sample(unique(group))))]
+    }
   })
 }
 
 # A fit that fails leaves its point without scores.
 curve_point <- function(order, share, split, refit, metric) {
-  rows <- if (share == 1) split$training else sort(order[seq_len(max(1L, round(share * length(order))))])
+  rows <- if (share == 1) {
+    split$training
+  } else {
+    sort(order[seq_len(max(1L, round(share * length(order))))])
+  }
   point <- list(share = share, rows = length(rows), training = NA_real_, validation = NA_real_)
-  score <- function(target, prediction) score_with_threshold(list(metric), target$outcome, prediction, target$weights)
+  score <- function(target, prediction) {
+    score_with_threshold(list(metric), target$outcome, prediction, target$weights)
+  }
   done <- with_conditions(without_rng_trace({
     refitted <- refit$fit(rows, paste(c(split$key, if (share < 1) share), collapse = " "))
     validation <- data_rows(refit$data, split$validation)
-    point$training <- score(refitted$target, predict_family(refitted$fitted, refitted$input, refitted$value))
+    point$training <- score(
+      refitted$target, predict_family(refitted$fitted, refitted$input, refitted$value)
+    )
     point$validation <- score(validation$target, refitted$predict(validation$frame))
     point
   }))
@@ -163,12 +223,26 @@ says_of_curve <- function(table, by_split, metric) {
   at <- function(share) goodness(by_split$validation[by_split$share == share], metric)
   rise <- at(last) - at(before)
   rise <- rise[!is.na(rise)]
-  rows <- function(share) format(round(table$rows[table$share == share]), big.mark = ",", trim = TRUE)
-  step <- paste0("From ", rows(before), " to ", rows(last), " training rows the mean ", metric$label, " got ",
-                 if (mean(rise) >= 0) "better" else "worse", " by ", signif(abs(mean(rise)), 2))
-  if (length(rise) < 2L) return(paste0(step, "; with one split it cannot be said whether that is much."))
+  rows <- function(share) {
+    format(round(table$rows[table$share == share]), big.mark = ",", trim = TRUE)
+  }
+  step <- paste0(
+    "From ", rows(before), " to ", rows(last), " training rows the mean ",
+    metric$label, " got ",
+    if (mean(rise) >= 0) "better" else "worse", " by ", signif(abs(mean(rise)), 2)
+  )
+  if (length(rise) < 2L) {
+    return(paste0(step, "; with one split it cannot be said whether that is much."))
+  }
   se <- stats::sd(rise) / sqrt(length(rise))
-  paste0(step, " (se ", signif(se, 2), "): ",
-         if (mean(rise) > 2 * se) "it is still improving, so more rows would likely help." else
-           if (mean(rise) > se) "perhaps it is still improving." else "it has levelled off, so more rows would likely help little.")
+  paste0(
+    step, " (se ", signif(se, 2), "): ",
+    if (mean(rise) > 2 * se) {
+      "it is still improving, so more rows would likely help."
+    } else if (mean(rise) > se) {
+      "perhaps it is still improving."
+    } else {
+      "it has levelled off, so more rows would likely help little."
+    }
+  )
 }

@@ -17,12 +17,17 @@
 #'   `importance` (mean over splits, in the metric's unit, positive = the column helps),
 #'   `sd`, `lowest`, `highest` (over splits), `splits`; attribute `by_split`.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' column_importance(select_final(cmp), times = 2)
 #' @export
-column_importance <- function(choice, metric = NULL, times = 5, columns = NULL, most_splits = 10, seed = NULL) {
+column_importance <- function(
+  choice, metric = NULL, times = 5, columns = NULL, most_splits = 10,
+  seed = NULL
+) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(times, "times", min = 1, whole = TRUE)
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
@@ -36,19 +41,33 @@ column_importance <- function(choice, metric = NULL, times = 5, columns = NULL, 
   refit <- new_refit(cmp, choice$at)
   each <- without_rng_trace(lapply(splits, function(split) {
     fitted <- fit_on_split(refit, split)
-    with_seed(derive_seed(seed, paste("importance", split$key)), split_importance(fitted, metric, columns, times))
+    with_seed(
+      derive_seed(seed, paste("importance", split$key)),
+      split_importance(fitted, metric, columns, times)
+    )
   }))
   by_split <- do.call(rbind, each)
   dimnames(by_split) <- list(NULL, columns)
   known <- by_split[!is.na(by_split[, 1]), , drop = FALSE]
-  if (nrow(known) == 0L) stop_kw("select", paste0("The metric ", quoted(metric$name), " is undefined on every split."))
+  if (nrow(known) == 0L) {
+    stop_kw("select", paste0("The metric ", quoted(metric$name), " is undefined on every split."))
+  }
   mean <- colMeans(known)
   sd <- if (nrow(known) > 1L) apply(known, 2L, stats::sd) else rep(NA_real_, ncol(known))
-  table <- tibble::tibble(column = columns, metric = metric$name, importance = unname(mean), sd = unname(sd),
-                          lowest = unname(apply(known, 2L, min)), highest = unname(apply(known, 2L, max)), splits = nrow(known))
+  table <- tibble::tibble(
+    column = columns, metric = metric$name, importance = unname(mean),
+    sd = unname(sd),
+    lowest = unname(apply(known, 2L, min)),
+    highest = unname(apply(known, 2L, max)), splits = nrow(known)
+  )
   order <- order(-table$importance)
-  mark_table(table[order, ], "kw_importance", by_split = known[, order, drop = FALSE], about = choice_name(cmp, choice$at),
-             label = metric$label)
+  mark_table(
+    table[order, ],
+    "kw_importance",
+    by_split = known[, order, drop = FALSE],
+    about = choice_name(cmp, choice$at),
+    label = metric$label
+  )
 }
 
 # A setting fitted on the training rows of one split: predict(frame) of untouched rows, and
@@ -67,7 +86,9 @@ split_importance <- function(fitted, metric, columns, times) {
   weights <- fitted$target$weights
   if (!is.null(metric$undefined(truth, weights))) return(rep(NA_real_, length(columns)))
   n <- fitted$frame$n
-  before <- goodness(score_predictions(metric, truth, fitted$predict(fitted$frame), weights), metric)
+  before <- goodness(
+    score_predictions(metric, truth, fitted$predict(fitted$frame), weights), metric
+  )
   jobs <- data.frame(column = rep(columns, each = times))
   blocks <- split(seq_len(nrow(jobs)), (seq_len(nrow(jobs)) - 1L) %/% max(1L, block_rows %/% n))
   after <- unlist(lapply(blocks, function(block) {
@@ -100,8 +121,10 @@ stacked_scores <- function(metric, truth, prediction, weights, copies) {
 #'   (distance from the truth, or 1 less that probability), all on held-out rows (means over
 #'   repeats), then the predictor columns.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' largest_errors(select_final(cmp), top = 5)
 #' @export
@@ -120,8 +143,13 @@ largest_errors <- function(choice, top = 20) {
   shown <- utils::head(order(-error), top)
   of_rows <- function(names) lapply(unclass(brief$table)[names], function(x) x[row[shown]])
   found <- list(truth = truth[shown], predicted = predicted[shown], error = error[shown])
-  tibble::as_tibble(c(list(row = brief$rows[row[shown]]), of_rows(brief$roles$id), found, of_rows(names(brief$schema))),
-                    .name_repair = "unique_quiet")
+  tibble::as_tibble(
+    c(
+      list(row = brief$rows[row[shown]]), of_rows(brief$roles$id), found,
+      of_rows(names(brief$schema))
+    ),
+    .name_repair = "unique_quiet"
+  )
 }
 
 # Held-out predictions of the choice, all splits below one another: row (of the working
@@ -133,6 +161,13 @@ held_out_of_choice <- function(choice) {
   rows <- lapply(plan$splits[splits], `[[`, "validation")
   all <- unlist(rows)
   target <- brief_target(plan$brief, all)
-  list(row = all, split = rep(splits, lengths(rows)), truth = target$outcome, weights = target$weights,
-       prediction = if (plan$brief$kind == "number") unlist(predictions) else do.call(rbind, predictions))
+  list(
+    row = all, split = rep(splits, lengths(rows)), truth = target$outcome,
+    weights = target$weights,
+    prediction = if (plan$brief$kind == "number") {
+      unlist(predictions)
+    } else {
+      do.call(rbind, predictions)
+    }
+  )
 }

@@ -17,39 +17,50 @@ fam_adaptive_splines <- function(terms = 21, degree = 1) {
 }
 
 member_fam_adaptive_splines <- function() {
-  family_definition("adaptive_splines", "Adaptive regression splines", c("number", "two_class", "many_class"),
+  family_definition("adaptive_splines", "Adaptive regression splines",
+    c("number", "two_class", "many_class"),
     hyperparameters = list(
-      terms = hyperparameter("whole", 21, min = 1,
+      terms = hyperparameter("whole", 21,
+        min = 1,
         sensible = function(rows, columns, classes) from_to(2, 21, points = 20),
         meaning = "At most this many terms, the constant included.",
-        rising = "More bends: less bias, more variance."),
-      degree = hyperparameter("whole", 1, min = 1, max = 5,
+        rising = "More bends: less bias, more variance."
+      ),
+      degree = hyperparameter("whole", 1,
+        min = 1, max = 5,
         sensible = function(rows, columns, classes) among(1, 2),
         meaning = "Most columns multiplied in a term; 1 allows no interactions.",
-        rising = "Finer interactions: less bias, more variance, slower.")
+        rising = "Finer interactions: less bias, more variance, slower."
+      )
     ),
     complexity_rank = 45,
     simplicity = function(settings) list(settings$degree, settings$terms),
     accepts = list(weights = TRUE), fit = fit_splines,
     path = list(along = "terms", set_matters = FALSE, predict = predict_splines),
     freeze = freeze_splines, packages = "earth",
-    does = "Adds up lines with bends, placed where they help.")
+    does = "Adds up lines with bends, placed where they help."
+  )
 }
 
 fit_splines <- function(x, y, weights, settings, seed, threads) {
   x <- unname(x)
   colnames(x) <- tree_names(ncol(x))
   targets <- do.call(cbind, if (is.factor(y)) against_rest(y) else list(as.double(y)))
-  fit <- earth::earth(x, targets, weights = weights, degree = settings$degree, pmethod = "backward",
-                      keepxy = FALSE)
+  fit <- earth::earth(x, targets,
+    weights = weights, degree = settings$degree, pmethod = "backward",
+    keepxy = FALSE
+  )
   sizes <- best_sizes(fit$gcv.per.subset)
   basis <- hinge_columns(x, fit$dirs, fit$cuts)
   wanted <- unique(sizes[pmin(settings$terms, length(sizes))])
   subsets <- lapply(wanted, function(size) fit$prune.terms[size, seq_len(size)])
   coefficients <- subset_coefficients(basis, subsets, targets, weights, is.factor(y))
   subsets <- Map(function(terms, b) list(terms = terms, coefficients = b), subsets, coefficients)
-  list(dirs = unname(fit$dirs), cuts = unname(fit$cuts), sizes = sizes, wanted = wanted, subsets = subsets,
-       is_class = is.factor(y))
+  list(
+    dirs = unname(fit$dirs), cuts = unname(fit$cuts), sizes = sizes, wanted = wanted,
+    subsets = subsets,
+    is_class = is.factor(y)
+  )
 }
 
 # For "at most m terms", m = 1, 2, ...: the size with the best criterion.
@@ -78,7 +89,9 @@ subset_coefficients <- function(basis, subsets, targets, weights, is_class) {
   if (is_class) {
     return(lapply(subsets, function(terms) {
       fits <- lapply(seq_len(ncol(targets)), function(j) {
-        plain_coefficients(logistic_fit(basis[, terms, drop = FALSE], targets[, j], weights %||% rep(1, nrow(basis)))$coefficients)
+        plain_coefficients(logistic_fit(
+          basis[, terms, drop = FALSE], targets[, j], weights %||% rep(1, nrow(basis))
+        )$coefficients)
       })
       do.call(cbind, fits)
     }))

@@ -12,15 +12,18 @@ fam_baseline <- function(guess = "shares") new_family(member_fam_baseline(), lis
 member_fam_baseline <- function() {
   family_definition("baseline", "Baseline", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      guess = hyperparameter("choice", "shares", choices = c("shares", "majority", "draw"),
+      guess = hyperparameter("choice", "shares",
+        choices = c("shares", "majority", "draw"),
         sensible = function(rows, columns, classes) among("shares", "majority", "draw"),
         meaning = "For classes: their shares, the commonest one, or one drawn for each row.",
-        active_when = for_classes)
+        active_when = for_classes
+      )
     ),
     complexity_rank = 0,
     accepts = list(factors = TRUE, sparse = TRUE, missing = TRUE, weights = TRUE, nothing = TRUE),
     random = TRUE, fit = fit_baseline, predict = predict_baseline,
-    does = "Predicts the mean, or the shares of the classes, whatever the predictors say.")
+    does = "Predicts the mean, or the shares of the classes, whatever the predictors say."
+  )
 }
 
 # For hyperparameters that matter for classes, or for numbers, only.

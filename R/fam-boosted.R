@@ -14,53 +14,78 @@
 #' @export
 fam_boosted <- function(trees = 200, rate = 0.1, depth = 3, min_leaf = 10, row_share = 0.5,
                         column_share = 1, package = "gbm") {
-  new_family(member_fam_boosted(), list(trees = trees, rate = rate, depth = depth, min_leaf = min_leaf,
-                                        row_share = row_share, column_share = column_share, package = package))
+  new_family(
+    member_fam_boosted(),
+    list(
+      trees = trees, rate = rate, depth = depth, min_leaf = min_leaf,
+      row_share = row_share, column_share = column_share,
+      package = package
+    )
+  )
 }
 
 member_fam_boosted <- function() {
   family_definition("boosted", "Boosted trees", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      trees = hyperparameter("whole", 200, min = 1, max = 1e5,
+      trees = hyperparameter("whole", 200,
+        min = 1, max = 1e5,
         sensible = function(rows, columns, classes) from_to(20, 500, points = 25),
         meaning = "Number of trees that are added up.",
-        rising = "Closer to the training rows: less bias, in the end more variance; slower."),
-      rate = hyperparameter("number", 0.1, min = 0, max = 1, open_min = TRUE,
+        rising = "Closer to the training rows: less bias, in the end more variance; slower."
+      ),
+      rate = hyperparameter("number", 0.1,
+        min = 0, max = 1, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.02, 0.05, 0.1),
         meaning = "How much of each tree is added (learning rate).",
-        rising = "Fewer trees are needed, and the best score is a little worse."),
-      depth = hyperparameter("whole", 3, min = 1, max = 20,
+        rising = "Fewer trees are needed, and the best score is a little worse."
+      ),
+      depth = hyperparameter("whole", 3,
+        min = 1, max = 20,
         sensible = function(rows, columns, classes) among(1, 3, 5),
         meaning = "Most questions in a row in one tree; 1 allows no interactions.",
-        rising = "Finer interactions: less bias, more variance, slower."),
-      min_leaf = hyperparameter("whole", 10, min = 1,
+        rising = "Finer interactions: less bias, more variance, slower."
+      ),
+      min_leaf = hyperparameter("whole", 10,
+        min = 1,
         sensible = function(rows, columns, classes) among(5, 10, 30),
         meaning = "Fewest training rows in a leaf.",
-        rising = "Smoother trees: less variance, more bias."),
-      row_share = hyperparameter("number", 0.5, min = 0, max = 1, open_min = TRUE,
+        rising = "Smoother trees: less variance, more bias."
+      ),
+      row_share = hyperparameter("number", 0.5,
+        min = 0, max = 1, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.5, 0.8, 1),
         meaning = "Share of the training rows that a tree is grown on.",
-        rising = "Trees are more alike: more variance; slower."),
-      column_share = hyperparameter("number", 1, min = 0, max = 1, open_min = TRUE,
+        rising = "Trees are more alike: more variance; slower."
+      ),
+      column_share = hyperparameter("number", 1,
+        min = 0, max = 1, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.5, 0.8, 1),
         meaning = "Share of the columns that a tree may use; package lightgbm only.",
         rising = "Trees are more alike: less bias, more variance.",
-        active_when = function(settings, kind) settings$package == "lightgbm"),
-      package = hyperparameter("choice", "gbm", choices = c("gbm", "lightgbm"),
-        meaning = "The package that grows the trees; lightgbm is faster on many rows.")
+        active_when = function(settings, kind) settings$package == "lightgbm"
+      ),
+      package = hyperparameter("choice", "gbm",
+        choices = c("gbm", "lightgbm"),
+        meaning = "The package that grows the trees; lightgbm is faster on many rows."
+      )
     ),
     complexity_rank = 75,
     simplicity = function(settings) list(settings$depth, settings$trees, -settings$min_leaf),
-    accepts = list(factors = TRUE, missing = TRUE, weights = TRUE, most_levels = function(kind) 1000),
+    accepts = list(factors = TRUE, missing = TRUE, weights = TRUE, most_levels = function(kind) {
+      1000
+    }),
     random = TRUE, fit = fit_boosted,
     path = list(along = "trees", set_matters = FALSE, predict = predict_boosted),
     freeze = freeze_boosted,
     impossible = list(
-      cannot_work("a tree needs more rows than twice its smallest leaf and one",
-        function(settings, kind, about) settings$row_share * about$rows <= 2 * settings$min_leaf + 1)
+      cannot_work(
+        "a tree needs more rows than twice its smallest leaf and one",
+        function(settings, kind, about) settings$row_share * about$rows <= 2 * settings$min_leaf + 1
+      )
     ),
     packages = function(settings, kind) possible_values(settings$package),
-    does = "Adds up small trees, each learning what the ones before got wrong.")
+    does = "Adds up small trees, each learning what the ones before got wrong."
+  )
 }
 
 fit_boosted <- function(x, y, weights, settings, seed, threads) {
@@ -75,30 +100,49 @@ fit_boosted <- function(x, y, weights, settings, seed, threads) {
     own <- derive_seed(seed, paste("class", class))
     with_seed(own, grow(targets[[class]], x, weights, settings, is.factor(y), own))
   })
-  list(runs = runs, levels = levels, trees = max(settings$trees), is_class = is.factor(y), package = settings$package)
+  list(
+    runs = runs, levels = levels, trees = max(settings$trees), is_class = is.factor(y),
+    package = settings$package
+  )
 }
 
 grow_gbm <- function(y, x, weights, settings, is_class, seed) {
   if (settings$row_share * length(y) <= 2 * settings$min_leaf + 1) {
-    stop(length(y), " training rows are too few for leaves of ", settings$min_leaf, " rows at a row share of ",
-         settings$row_share, call. = FALSE)
+    stop(
+      length(y),
+      " training rows are too few for leaves of ",
+      settings$min_leaf,
+      " rows at a row share of ",
+      settings$row_share,
+      call. = FALSE
+    )
   }
-  fit <- gbm::gbm.fit(x, y, w = weights, distribution = if (is_class) "bernoulli" else "gaussian",
-                      n.trees = max(settings$trees), interaction.depth = settings$depth,
-                      n.minobsinnode = settings$min_leaf, shrinkage = settings$rate,
-                      bag.fraction = settings$row_share, keep.data = FALSE, verbose = FALSE)
+  fit <- gbm::gbm.fit(x, y,
+    w = weights, distribution = if (is_class) "bernoulli" else "gaussian",
+    n.trees = max(settings$trees), interaction.depth = settings$depth,
+    n.minobsinnode = settings$min_leaf, shrinkage = settings$rate,
+    bag.fraction = settings$row_share, keep.data = FALSE, verbose = FALSE
+  )
   fit[c("fit", "train.error", "valid.error", "oobag.improve", "call")] <- NULL
   fit
 }
 
 grow_lightgbm <- function(y, x, weights, settings, is_class, seed) {
-  data <- lightgbm::lgb.Dataset(lightgbm_matrix(x), label = y, weight = weights, free_raw_data = FALSE,
-                                categorical_feature = lightgbm_factors(x), params = list(verbosity = -1L))
+  data <- lightgbm::lgb.Dataset(
+    lightgbm_matrix(x),
+    label = y,
+    weight = weights,
+    free_raw_data = FALSE,
+    categorical_feature = lightgbm_factors(x),
+    params = list(verbosity = -1L)
+  )
   parameters <- list(
     objective = if (is_class) "binary" else "regression", learning_rate = settings$rate,
-    max_depth = settings$depth, num_leaves = min(2^settings$depth, 4096), min_data_in_leaf = settings$min_leaf,
+    max_depth = settings$depth, num_leaves = min(2^settings$depth, 4096),
+    min_data_in_leaf = settings$min_leaf,
     bagging_fraction = settings$row_share, bagging_freq = if (settings$row_share < 1) 1L else 0L,
-    feature_fraction = settings$column_share, seed = seed, deterministic = TRUE, force_row_wise = TRUE,
+    feature_fraction = settings$column_share, seed = seed, deterministic = TRUE,
+    force_row_wise = TRUE,
     num_threads = 1L, verbosity = -1L
   )
   booster <- lightgbm::lgb.train(parameters, data, nrounds = max(settings$trees), verbose = -1L)
@@ -106,8 +150,12 @@ grow_lightgbm <- function(y, x, weights, settings, is_class, seed) {
 }
 
 lightgbm_matrix <- function(x) {
-  matrix(unlist(lapply(x, function(column) as.double(column) - is.factor(column)), use.names = FALSE),
-         nrow(x), length(x), dimnames = list(NULL, names(x)))
+  matrix(
+    unlist(lapply(x, function(column) as.double(column) - is.factor(column)), use.names = FALSE),
+    nrow(x),
+    length(x),
+    dimnames = list(NULL, names(x))
+  )
 }
 
 lightgbm_factors <- function(x) {
@@ -136,7 +184,10 @@ eta_lightgbm <- function(run, columns, values) {
   booster <- lightgbm::lgb.load(model_str = run$text)
   x <- lightgbm_matrix(columns)
   eta <- vapply(values, function(trees) {
-    as.double(stats::predict(booster, x, type = "raw", num_iteration = trees, params = list(num_threads = 1L)))
+    as.double(stats::predict(
+      booster, x,
+      type = "raw", num_iteration = trees, params = list(num_threads = 1L)
+    ))
   }, numeric(nrow(x)))
   matrix(eta, nrow(x), length(values))
 }

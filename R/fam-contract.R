@@ -34,14 +34,20 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
                               freeze = function(model, value) model,
                               impossible = list(), packages = character(), does = "") {
-  usual <- list(factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
-                wants_scaling = FALSE, most_levels = NULL, nothing = FALSE)
-  structure(list(name = name, label = label, kinds = kinds, hyperparameters = hyperparameters,
-                 complexity_rank = complexity_rank, simplicity = simplicity,
-                 accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
-                 predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
-                 impossible = impossible, packages = packages, does = does, shipped = TRUE),
-            class = "kw_family_definition")
+  usual <- list(
+    factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
+    wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
+  )
+  structure(
+    list(
+      name = name, label = label, kinds = kinds, hyperparameters = hyperparameters,
+      complexity_rank = complexity_rank, simplicity = simplicity,
+      accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
+      predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
+      impossible = impossible, packages = packages, does = does, shipped = TRUE
+    ),
+    class = "kw_family_definition"
+  )
 }
 
 # A combination of values that cannot work: test(settings, kind, about) gives one
@@ -57,14 +63,20 @@ family_packages <- function(definition, settings, kind) {
 # hyperparameters.
 path_count <- function(values) if (is.data.frame(values)) nrow(values) else length(values)
 
-path_take <- function(values, at) if (is.data.frame(values)) frame_of_rows(values, at) else values[at]
+path_take <- function(values, at) {
+  if (is.data.frame(values)) frame_of_rows(values, at) else values[at]
+}
 
 new_family <- function(definition, settings) {
   part <- paste0("fam_", definition$name)
   whole <- complete_settings(settings, definition$hyperparameters, part)
-  structure(list(definition = definition, settings = whole,
-                 given = given_names(settings, definition$hyperparameters)),
-            class = "kw_family")
+  structure(
+    list(
+      definition = definition, settings = whole,
+      given = given_names(settings, definition$hyperparameters)
+    ),
+    class = "kw_family"
+  )
 }
 
 family_most_levels <- function(definition, kind) {
@@ -77,7 +89,11 @@ family_most_levels <- function(definition, kind) {
 family_input <- function(frame, definition, rows = NULL) {
   kinds <- vapply(frame$columns, column_kind, character(1))
   usable <- unclass(frame$columns)[kinds %in% c("number", "category", "ordered")]
-  sparse <- if (is.null(rows) || is.null(frame$sparse)) frame$sparse else frame$sparse[rows, , drop = FALSE]
+  sparse <- if (is.null(rows) || is.null(frame$sparse)) {
+    frame$sparse
+  } else {
+    frame$sparse[rows, , drop = FALSE]
+  }
   n <- if (is.null(rows)) frame$n else length(rows)
   if (definition$accepts$factors) {
     if (!is.null(rows)) usable <- lapply(usable, function(column) column[rows])
@@ -86,8 +102,10 @@ family_input <- function(frame, definition, rows = NULL) {
   }
   left_over <- names(usable)[!vapply(usable, is.numeric, logical(1))]
   if (length(left_over) > 0L) {
-    stop_kw("input", paste0("fam_", definition$name, " takes numbers, but ", left_over[1],
-                            " is still a category."), remedy = "Add pre_onehot() before it.")
+    stop_kw("input", paste0(
+      "fam_", definition$name, " takes numbers, but ", left_over[1],
+      " is still a category."
+    ), remedy = "Add pre_onehot() before it.")
   }
   dense <- filled_matrix(usable, rows, n)
   if (!definition$accepts$missing) refuse_missing(dense, definition)
@@ -100,24 +118,36 @@ family_input <- function(frame, definition, rows = NULL) {
 }
 
 dense_columns <- function(sparse) {
-  stats::setNames(lapply(seq_len(ncol(sparse)), function(j) as.double(sparse[, j])), colnames(sparse))
+  stats::setNames(
+    lapply(seq_len(ncol(sparse)), function(j) as.double(sparse[, j])),
+    colnames(sparse)
+  )
 }
 
 check_dense_size <- function(sparse, definition) {
   gigabytes <- prod(dim(sparse)) * 8 / 2^30
   if (gigabytes > 4) {
-    stop_kw("input", paste0("fam_", definition$name, " takes no sparse input, and ",
-                            ncol(sparse), " columns of ", nrow(sparse), " rows would need ",
-                            format(gigabytes, digits = 2), " GB."),
-            remedy = "Use fewer columns, or a family that takes sparse input (fam_penalised, fam_forest).")
+    stop_kw("input", paste0(
+      "fam_", definition$name, " takes no sparse input, and ",
+      ncol(sparse), " columns of ", nrow(sparse), " rows would need ",
+      format(gigabytes, digits = 2), " GB."
+    ),
+    remedy = "Use fewer columns, or a family that takes sparse input (fam_penalised, fam_forest)."
+    )
   }
 }
 
 refuse_missing <- function(dense, definition) {
   if (!anyNA(dense)) return(invisible())
   gone <- colnames(dense)[colSums(is.na(dense)) > 0]
-  stop_kw("input", paste0("fam_", definition$name, " takes no missing values, but there are some in ",
-                          enumerate(quoted(gone)), "."), remedy = "Add pre_missing() before it.")
+  stop_kw(
+    "input",
+    paste0(
+      "fam_", definition$name, " takes no missing values, but there are some in ",
+      enumerate(quoted(gone)), "."
+    ),
+    remedy = "Add pre_missing() before it."
+  )
 }
 
 # Fits a concrete family. `settings[[along]]` holds all values of a path.
@@ -141,6 +171,12 @@ new_fitter <- function(definition, x, target, threads = 1L) {
     }
     if (length(present) < nlevels(y)) y <- factor(y, levels = present)
   }
+  coding <- NULL
+  if (definition$shipped) {
+    coding <- learn_coding(x)
+    x <- encode_input(x, coding)
+    if (is.factor(y)) levels(y) <- code_names("k", nlevels(y))
+  }
   weights <- if (definition$accepts$weights) usable_weights(target$weights)
   unit <- if (!is.null(definition$inner_fits)) inner_unit(target)
   # read for every fit: without its class that is ten times as fast
@@ -148,12 +184,27 @@ new_fitter <- function(definition, x, target, threads = 1L) {
   fit <- definition$fit
   random <- definition$random
   call_fit <- function(settings, seed) {
-    if (is.null(unit)) return(fit(x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads))
-    fit(x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads, unit = unit)
+    if (is.null(unit)) {
+      return(fit(
+        x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads
+      ))
+    }
+    fit(
+      x = x,
+      y = y,
+      weights = weights,
+      settings = settings,
+      seed = seed,
+      threads = threads,
+      unit = unit
+    )
   }
   function(settings, seed) {
     model <- if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
-    list(definition = definition, model = model, present = present, levels = levels, settings = settings)
+    list(
+      definition = definition, model = model, present = present, levels = levels,
+      settings = settings, coding = coding
+    )
   }
 }
 
@@ -162,10 +213,53 @@ new_fitter <- function(definition, x, target, threads = 1L) {
 predict_family <- function(fitted, x, values = NULL) {
   definition <- fitted$definition
   path <- definition$path
-  raw <- if (is.null(path)) definition$predict(fitted$model, x) else path$predict(fitted$model, x, values)
+  x <- encode_input(x, fitted$coding)
+  raw <- if (is.null(path)) {
+    definition$predict(fitted$model, x)
+  } else {
+    path$predict(fitted$model, x, values)
+  }
   prediction <- all_levels(raw, fitted$present, fitted$levels)
   check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(path)) path_count(values))
   prediction
+}
+
+# Packages stumble over names and levels with commas, colons, blanks or letters beyond
+# ASCII, or take "N/A" and "?" for one: what they get is called x1, x2, ... and l1, l2, ...
+# (u1, ... for levels never seen), classes k1, k2, ... A user's own family sees the true names.
+learn_coding <- function(x) {
+  if (is.data.frame(x)) {
+    factors <- which(vapply(x, is.factor, logical(1)))
+    return(list(names = code_names("x", length(x)), levels = lapply(unclass(x)[factors], levels), factors = unname(factors)))
+  }
+  # a matrix is copied for other names, so that is done only where they would bite
+  names <- colnames(x)
+  if (is.null(names) || all(make.names(names) == names)) return(NULL)
+  list(names = code_names("x", length(names)), levels = list(), factors = integer())
+}
+
+code_names <- function(letter, n) paste0(letter, seq_len(n), recycle0 = TRUE)
+
+encode_input <- function(x, coding) {
+  if (is.null(coding)) return(x)
+  if (!is.data.frame(x)) {
+    colnames(x) <- coding$names
+    return(x)
+  }
+  columns <- unclass(x)
+  for (i in seq_along(coding$factors)) {
+    at <- coding$factors[i]
+    levels(columns[[at]]) <- coded_levels(levels(columns[[at]]), coding$levels[[i]])
+  }
+  structure(columns, names = coding$names, class = "data.frame", row.names = .set_row_names(nrow(x)))
+}
+
+coded_levels <- function(levels, known) {
+  place <- match(levels, known)
+  code <- paste0("l", place, recycle0 = TRUE)
+  strange <- is.na(place)
+  code[strange] <- code_names("u", sum(strange))
+  code
 }
 
 usable_weights <- function(weights) {
@@ -189,7 +283,10 @@ check_prediction <- function(prediction, n, levels, n_values) {
   wanted <- c(n, if (!is.null(levels)) length(levels), n_values)
   if (is.null(got)) got <- length(prediction)
   if (!is.numeric(prediction) || length(got) != length(wanted) || any(got != wanted)) {
-    stop_kw("prediction", paste0("The family predicted ", paste(got, collapse = " x "),
-                                 " values where ", paste(wanted, collapse = " x "), " were expected."))
+    stop_kw("prediction", paste0(
+      "The family predicted ", paste(got, collapse = " x "),
+      " values where ", paste(wanted, collapse = " x "),
+      " were expected."
+    ))
   }
 }

@@ -9,22 +9,28 @@
 #' @references McCallum & Nigam (1998), A comparison of event models for naive Bayes
 #'   text classification.
 #' @examples
-#' pipeline(pre_drop(columns = of_kind("number", "category", "date")), pre_text(),
-#'          fam_count_bayes(add = among(0.1, 1)))
+#' pipeline(
+#'   pre_drop(columns = of_kind("number", "category", "date")), pre_text(),
+#'   fam_count_bayes(add = among(0.1, 1))
+#' )
 #' @export
 fam_count_bayes <- function(add = 1) new_family(member_fam_count_bayes(), list(add = add))
 
 member_fam_count_bayes <- function() {
   family_definition("count_bayes", "Naive Bayes for counts", c("two_class", "many_class"),
     hyperparameters = list(
-      add = hyperparameter("number", 1, min = 0, open_min = TRUE,
+      add = hyperparameter("number", 1,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) from_to(0.01, 10, spacing = "log", points = 7),
-        meaning = "Added to every count.", rising = "Rare words say less: less variance, more bias.")
+        meaning = "Added to every count.",
+        rising = "Rare words say less: less variance, more bias."
+      )
     ),
     complexity_rank = 14, simplicity = function(settings) list(-settings$add),
     accepts = list(sparse = TRUE), fit = fit_count_bayes, predict = predict_count_bayes,
     packages = "naivebayes",
-    does = "Lets every counted thing, such as a word, vote on the class by itself.")
+    does = "Lets every counted thing, such as a word, vote on the class by itself."
+  )
 }
 
 fit_count_bayes <- function(x, y, weights, settings, seed, threads) {
@@ -37,7 +43,10 @@ fit_count_bayes <- function(x, y, weights, settings, seed, threads) {
 check_counts <- function(x) {
   values <- if (is.matrix(x)) x else x@x
   if (any(values < 0)) {
-    stop("counts cannot be below 0, but some columns are; use fam_naive_bayes() for measurements", call. = FALSE)
+    stop(
+      "counts cannot be below 0, but some columns are; use fam_naive_bayes() for measurements",
+      call. = FALSE
+    )
   }
 }
 

@@ -30,23 +30,37 @@
 #' `kw_error_definition` when a function uses something from outside itself,
 #' `kw_error_argument` for anything else that does not fit.
 #' @examples
-#' fam_median <- define_family("median", kinds = "number",
+#' fam_median <- define_family("median",
+#'   kinds = "number",
 #'   fit = function(x, y, weights, settings, seed, threads) stats::median(y) * settings$shrink,
 #'   predict = function(model, x) rep(model, nrow(x)),
-#'   defaults = list(shrink = 1))
+#'   defaults = list(shrink = 1)
+#' )
 #' candidates(mean = fam_baseline(), median = fam_median(shrink = among(0.9, 1)))
 #' @export
-define_family <- function(name, kinds, fit, predict, defaults = list(), path = NULL, complexity_rank = 50,
-                          factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
-                          wants_scaling = FALSE, random = FALSE, packages = character()) {
+define_family <- function(
+  name, kinds, fit, predict, defaults = list(), path = NULL,
+  complexity_rank = 50,
+  factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
+  wants_scaling = FALSE, random = FALSE, packages = character()
+) {
   check_string(name, "name")
-  check_argument(length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
-                 "some of \"number\", \"two_class\", \"many_class\"", kinds)
+  check_argument(
+    length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
+    "some of \"number\", \"two_class\", \"many_class\"", kinds
+  )
   check_named(defaults, "defaults")
-  check_argument(is.function(fit) && length(formals(fit)) == 6L, "fit",
-                 "a function(x, y, weights, settings, seed, threads)", fit)
+  check_argument(
+    is.function(fit) && length(formals(fit)) == 6L, "fit",
+    "a function(x, y, weights, settings, seed, threads)", fit
+  )
   wanted <- if (is.null(path)) "a function(model, x)" else "a function(model, x, values)"
-  check_argument(is.function(predict) && length(formals(predict)) == 2L + !is.null(path), "predict", wanted, predict)
+  check_argument(
+    is.function(predict) && length(formals(predict)) == 2L + !is.null(path),
+    "predict",
+    wanted,
+    predict
+  )
   if (!is.null(path)) check_choice(path, names(defaults), "path")
   check_number(complexity_rank, "complexity_rank", 0, 100)
   check_self_contained(list(fit = fit, predict = predict), name)
@@ -56,7 +70,10 @@ define_family <- function(name, kinds, fit, predict, defaults = list(), path = N
   })
   definition <- family_definition(
     name, name, kinds, declared, complexity_rank,
-    accepts = list(factors = factors, sparse = sparse, missing = missing, weights = weights, wants_scaling = wants_scaling),
+    accepts = list(
+      factors = factors, sparse = sparse, missing = missing, weights = weights,
+      wants_scaling = wants_scaling
+    ),
     random = random, fit = fit, predict = if (is.null(path)) predict,
     path = if (!is.null(path)) list(along = path, set_matters = FALSE, predict = predict),
     packages = packages, does = "A family defined by the user."

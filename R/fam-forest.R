@@ -22,41 +22,67 @@ fam_forest <- function(trees = 500, columns_tried = NULL, min_node = 5, row_shar
 member_fam_forest <- function() {
   family_definition("forest", "Random forest", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      trees = hyperparameter("whole", 500, min = 1,
+      trees = hyperparameter("whole", 500,
+        min = 1,
         sensible = function(rows, columns, classes) from_to(100, 1000, points = 4),
         meaning = "Number of trees that are averaged.",
-        rising = "Steadier predictions and a longer wait; never more overfitting."),
-      columns_tried = hyperparameter("number", usual_columns_tried, min = 0, max = 1, open_min = TRUE,
+        rising = "Steadier predictions and a longer wait; never more overfitting."
+      ),
+      columns_tried = hyperparameter(
+        "number",
+        usual_columns_tried,
+        min = 0,
+        max = 1,
+        open_min = TRUE,
         sensible = function(rows, columns, classes) {
           usual <- usual_columns_tried(rows, columns, classes)
-          from_to(max(1 / columns, usual / 2), max(min(1, usual * 3), 2 / columns), spacing = "log", points = 4)
+          from_to(
+            max(1 / columns, usual / 2),
+            max(min(1, usual * 3), 2 / columns),
+            spacing = "log",
+            points = 4
+          )
         },
         meaning = "Share of the columns looked at for each question.",
-        rising = "Stronger but more alike trees: less bias, more variance, slower."),
-      min_node = hyperparameter("whole", 5, min = 1,
+        rising = "Stronger but more alike trees: less bias, more variance, slower."
+      ),
+      min_node = hyperparameter("whole", 5,
+        min = 1,
         sensible = function(rows, columns, classes) among(1, 5, 20),
         meaning = "Nodes with this many training rows or fewer are not divided.",
-        rising = "Shallower trees: less variance, more bias, faster."),
-      row_share = hyperparameter("number", 1, min = 0, max = 1, open_min = TRUE,
+        rising = "Shallower trees: less variance, more bias, faster."
+      ),
+      row_share = hyperparameter("number", 1,
+        min = 0, max = 1, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.5, 0.8, 1),
         meaning = "Share of the training rows that a tree sees.",
-        rising = "Stronger but more alike trees."),
-      cut_rule = hyperparameter("choice", "usual", choices = c("usual", "random_cut", "hellinger", "rank"),
+        rising = "Stronger but more alike trees."
+      ),
+      cut_rule = hyperparameter(
+        "choice",
+        "usual",
+        choices = c("usual", "random_cut", "hellinger", "rank"),
         sensible = function(rows, columns, classes) among("usual", "random_cut"),
-        meaning = "How a question is chosen: best cut, best of random cuts, or by another statistic.")
+        meaning = "How a question is chosen: best cut, best of random cuts, or by another statistic."
+      )
     ),
     complexity_rank = 70,
     impossible = list(
-      cannot_work("cut_rule = \"hellinger\" is for two classes",
-        function(settings, kind, about) settings$cut_rule == "hellinger" & kind != "two_class"),
-      cannot_work("cut_rule = \"rank\" is for numeric outcomes",
-        function(settings, kind, about) settings$cut_rule == "rank" & kind != "number")
+      cannot_work(
+        "cut_rule = \"hellinger\" is for two classes",
+        function(settings, kind, about) settings$cut_rule == "hellinger" & kind != "two_class"
+      ),
+      cannot_work(
+        "cut_rule = \"rank\" is for numeric outcomes",
+        function(settings, kind, about) settings$cut_rule == "rank" & kind != "number"
+      )
     ),
     simplicity = function(settings) list(-settings$min_node, settings$trees),
     accepts = list(weights = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
     packages = "ranger",
-    does = "Averages many trees, each grown on its own draw of rows and columns.")
+    does = "Averages many trees, each grown on its own draw of rows and columns."
+  )
 }
 
 usual_columns_tried <- function(rows, columns, classes) {
@@ -64,7 +90,10 @@ usual_columns_tried <- function(rows, columns, classes) {
   signif(max(1, floor(tried)) / columns, 6)
 }
 
-forest_rules <- list(usual = NULL, random_cut = "extratrees", hellinger = "hellinger", rank = "maxstat")
+forest_rules <- list(
+  usual = NULL, random_cut = "extratrees", hellinger = "hellinger",
+  rank = "maxstat"
+)
 
 fit_forest <- function(x, y, weights, settings, seed, threads) {
   fit <- ranger::ranger(
@@ -72,7 +101,8 @@ fit_forest <- function(x, y, weights, settings, seed, threads) {
     mtry = max(1, min(ncol(x), round(settings$columns_tried * ncol(x)))),
     min.node.size = settings$min_node, probability = is.factor(y),
     replace = settings$row_share == 1, sample.fraction = settings$row_share,
-    splitrule = forest_rules[[settings$cut_rule]], case.weights = weights, write.forest = TRUE, oob.error = FALSE,
+    splitrule = forest_rules[[settings$cut_rule]], case.weights = weights, write.forest = TRUE,
+    oob.error = FALSE,
     num.threads = threads, seed = max(1L, seed), verbose = FALSE
   )
   fit$call <- NULL
@@ -106,8 +136,10 @@ forest_block <- function(model, x, values) {
 }
 
 ranger_predictions <- function(model, x, trees, all) {
-  predicted <- stats::predict(model$fit, data = x, num.trees = trees, predict.all = all,
-                              num.threads = 1L, verbose = FALSE, seed = 1L)$predictions
+  predicted <- stats::predict(model$fit,
+    data = x, num.trees = trees, predict.all = all,
+    num.threads = 1L, verbose = FALSE, seed = 1L
+  )$predictions
   if (is.null(model$classes)) return(predicted)
   if (is.null(dim(predicted))) {
     # one row: the package drops the dimension
@@ -115,5 +147,9 @@ ranger_predictions <- function(model, x, trees, all) {
   }
   order <- match(model$classes, dimnames(predicted)[[2]])
   if (anyNA(order)) order <- seq_along(model$classes)
-  if (length(dim(predicted)) == 3L) predicted[, order, , drop = FALSE] else predicted[, order, drop = FALSE]
+  if (length(dim(predicted)) == 3L) {
+    predicted[, order, , drop = FALSE]
+  } else {
+    predicted[, order, drop = FALSE]
+  }
 }

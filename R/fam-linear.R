@@ -14,8 +14,10 @@ fam_linear <- function() new_family(member_fam_linear(), list())
 member_fam_linear <- function() {
   family_definition("linear", "Linear", c("number", "two_class", "many_class"),
     complexity_rank = 20, accepts = list(weights = TRUE, wants_scaling = TRUE),
-    fit = fit_linear, predict = predict_linear, packages = function(settings, kind) if (kind == "many_class") "nnet" else character(),
-    does = "Weighs the columns and adds them up; no interactions unless steps make them.")
+    fit = fit_linear, predict = predict_linear,
+    packages = function(settings, kind) if (kind == "many_class") "nnet" else character(),
+    does = "Weighs the columns and adds them up; no interactions unless steps make them."
+  )
 }
 
 fit_linear <- function(x, y, weights, settings, seed, threads) {
@@ -51,9 +53,13 @@ multinomial_coefficients <- function(x, y, weights) {
   data <- list(y = y, x = x)
   n_weights <- (ncol(x) + 2L) * nlevels(y)
   data$w <- weights %||% rep(1, length(y))
-  fit <- nnet::multinom(y ~ x, data = data, weights = data$w, trace = FALSE, maxit = 1000,
-                        MaxNWts = n_weights + 100L)
-  if (fit$convergence != 0L) warning("multinomial regression stopped before it converged", call. = FALSE)
+  fit <- nnet::multinom(y ~ x,
+    data = data, weights = data$w, trace = FALSE, maxit = 1000,
+    MaxNWts = n_weights + 100L
+  )
+  if (fit$convergence != 0L) {
+    warning("multinomial regression stopped before it converged", call. = FALSE)
+  }
   rbind(0, unname(stats::coef(fit)))
 }
 

@@ -21,12 +21,19 @@ list_families <- function() {
   needed <- lapply(members, all_packages)
   tibble::tibble(
     family = text(function(m) paste0("fam_", m$name)), does = text(function(m) m$does),
-    predicts = text(function(m) paste(kind_words[m$kinds], collapse = ", ")), takes = text(takes_words),
+    predicts = text(function(m) paste(kind_words[m$kinds], collapse = ", ")),
+    takes = text(takes_words),
     path = text(function(m) paste(m$path$along, collapse = ", ")),
     hyperparameters = text(function(m) paste(names(m$hyperparameters), collapse = ", ")),
     packages = vapply(needed, paste, character(1), collapse = ", ", USE.NAMES = FALSE),
-    installed = vapply(needed, function(p) all(vapply(setdiff(p, optional_packages), requireNamespace, logical(1), quietly = TRUE)),
-                       logical(1), USE.NAMES = FALSE)
+    installed = vapply(
+      needed,
+      function(p) {
+        all(vapply(setdiff(p, optional_packages), requireNamespace, logical(1), quietly = TRUE))
+      },
+      logical(1),
+      USE.NAMES = FALSE
+    )
   )
 }
 
@@ -37,13 +44,18 @@ optional_packages <- "lightgbm"
 
 # Every package that some setting of the family needs.
 all_packages <- function(definition) {
-  settings <- lapply(definition$hyperparameters, function(h) if (is.null(h$choices)) h$default else among(h$choices))
+  settings <- lapply(definition$hyperparameters, function(h) {
+    if (is.null(h$choices)) h$default else among(h$choices)
+  })
   unique(unlist(lapply(definition$kinds, function(kind) family_packages(definition, settings, kind))))
 }
 
 takes_words <- function(definition) {
   a <- definition$accepts
-  taken <- c("categories"[a$factors], "gaps"[a$missing], "sparse columns"[a$sparse], "case weights"[a$weights])
+  taken <- c(
+    "categories"[a$factors], "gaps"[a$missing], "sparse columns"[a$sparse],
+    "case weights"[a$weights]
+  )
   paste(c("numbers", taken, "scale matters"[a$wants_scaling]), collapse = ", ")
 }
 
@@ -53,10 +65,16 @@ describe_family <- function(name, brief = NULL) {
   definition <- family_by_name(name)
   if (!is.null(brief)) check_class(brief, "kw_brief", "brief", "Make one with brief().")
   sizes <- if (is.null(brief)) usual_sizes else family_sizes(definition, brief)
-  structure(list(title = paste0("fam_", definition$name), does = definition$does,
-                 about = family_facts(definition, sizes), hyperparameters = definition$hyperparameters,
-                 impossible = vapply(definition$impossible, `[[`, character(1), "says"), sizes = sizes),
-            class = "kw_description")
+  structure(
+    list(
+      title = paste0("fam_", definition$name), does = definition$does,
+      about = family_facts(definition, sizes),
+      hyperparameters = definition$hyperparameters,
+      impossible = vapply(definition$impossible, `[[`, character(1), "says"),
+      sizes = sizes
+    ),
+    class = "kw_description"
+  )
 }
 
 family_by_name <- function(name) {
@@ -73,24 +91,37 @@ usual_sizes <- list(rows = 1000, columns = 20, classes = 2)
 # Rows, columns after the least preparation, classes.
 family_sizes <- function(definition, brief) {
   check_family_fits("described", definition, brief)
-  about <- list(rows = nrow(brief$table), columns = length(brief$schema), classes = length(brief$levels))
+  about <- list(
+    rows = nrow(brief$table), columns = length(brief$schema),
+    classes = length(brief$levels)
+  )
   bare <- write_out_minimal(pipeline(pre_minimal(), new_family(definition, list())), brief)
-  frame <- default_frame("described", list(steps = resolve_nodes(bare$steps, about)),
-                         frame_columns(brief$table, brief$schema), brief_target(brief), 1)
+  frame <- default_frame(
+    "described", list(steps = resolve_nodes(bare$steps, about)),
+    frame_columns(brief$table, brief$schema), brief_target(brief), 1
+  )
   about$columns <- frame_width(frame)
   about
 }
 
 family_facts <- function(definition, sizes) {
-  c(paste0("Predicts ", enumerate(kind_words[definition$kinds]), ". Takes ", takes_words(definition), "."),
+  c(
+    paste0(
+      "Predicts ", enumerate(kind_words[definition$kinds]), ". Takes ",
+      takes_words(definition), "."
+    ),
     if (!is.null(definition$path)) {
       paste0("One fit serves every value of ", enumerate(definition$path$along), ".")
     },
     if (length(all_packages(definition)) > 0L) {
       paste0("Fitted by package ", paste(all_packages(definition), collapse = " or "), ".")
     },
-    paste0("Ranges below are for ", count_of(sizes$rows, "row"), ", ", count_of(sizes$columns, "column"),
-           if (sizes$classes > 0) paste0(", ", sizes$classes, " classes"), "."))
+    paste0(
+      "Ranges below are for ", count_of(sizes$rows, "row"), ", ",
+      count_of(sizes$columns, "column"),
+      if (sizes$classes > 0) paste0(", ", sizes$classes, " classes"), "."
+    )
+  )
 }
 
 # The parts of a family's help page that its definition knows: roxygen evaluates
@@ -101,20 +132,41 @@ family_help <- function(name) {
   params <- vapply(names(definition$hyperparameters), function(name) {
     h <- definition$hyperparameters[[name]]
     range <- if (!is.null(h$sensible)) h$sensible(sizes$rows, sizes$columns, sizes$classes)
-    paste0("@param ", name, " ", h$meaning, if (!is.null(h$rising)) paste0(" Going up: ", h$rising),
-           if (!is.null(h$choices)) paste0(" One of ", paste0("`\"", h$choices, "\"`", collapse = ", "), "."),
-           if (!is.null(range)) paste0(" A sensible search: ", sensible_words(range), "."))
+    paste0(
+      "@param ", name, " ", h$meaning, if (!is.null(h$rising)) paste0(" Going up: ", h$rising),
+      if (!is.null(h$choices)) {
+        paste0(" One of ", paste0("`\"", h$choices, "\"`", collapse = ", "), ".")
+      },
+      if (!is.null(range)) paste0(" A sensible search: ", sensible_words(range), ".")
+    )
   }, character(1), USE.NAMES = FALSE)
   wrong <- vapply(definition$impossible, function(i) paste0("* ", i$says), character(1))
-  c(params,
-    paste0("@section What it takes: Predicts ", enumerate(kind_words[definition$kinds]), ". Takes ", takes_words(definition), "."),
-    if (length(wrong) > 0L) paste0("@section Combinations that cannot work:\n", paste(wrong, collapse = "\n")))
+  c(
+    params,
+    paste0(
+      "@section What it takes: Predicts ", enumerate(kind_words[definition$kinds]), ". Takes ",
+      takes_words(definition), "."
+    ),
+    if (length(wrong) > 0L) {
+      paste0("@section Combinations that cannot work:\n", paste(wrong, collapse = "\n"))
+    }
+  )
 }
 
 sensible_words <- function(range) {
   number <- function(x) format(signif(x, 4), digits = 4)
   if (inherits(range, "kw_range")) {
-    return(paste0(number(range$from), " to ", number(range$to), if (range$spacing == "log") ", evenly on the log scale"))
+    return(paste0(
+      number(range$from), " to ", number(range$to),
+      if (range$spacing == "log") ", evenly on the log scale"
+    ))
   }
-  paste(vapply(range$values, function(v) if (is.numeric(v)) number(v) else paste0("`", format(v), "`"), character(1)), collapse = ", ")
+  paste(
+    vapply(
+      range$values,
+      function(v) if (is.numeric(v)) number(v) else paste0("`", format(v), "`"),
+      character(1)
+    ),
+    collapse = ", "
+  )
 }

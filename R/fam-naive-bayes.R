@@ -21,28 +21,39 @@ fam_naive_bayes <- function(density = "normal", add = 1) {
 member_fam_naive_bayes <- function() {
   family_definition("naive_bayes", "Naive Bayes", c("two_class", "many_class"),
     hyperparameters = list(
-      density = hyperparameter("choice", "normal", choices = c("normal", "kernel"),
+      density = hyperparameter("choice", "normal",
+        choices = c("normal", "kernel"),
         sensible = function(rows, columns, classes) among("normal", "kernel"),
-        meaning = "How numbers of one class are taken to be spread: a normal curve, or smoothed as they are."),
-      add = hyperparameter("number", 1, min = 0,
+        meaning = "How numbers of one class are taken to be spread: a normal curve, or smoothed as they are."
+      ),
+      add = hyperparameter("number", 1,
+        min = 0,
         sensible = function(rows, columns, classes) among(0.1, 1, 10),
         meaning = "Added to every count of a level.",
-        rising = "Rare levels say less: less variance, more bias.")
+        rising = "Rare levels say less: less variance, more bias."
+      )
     ),
     complexity_rank = 15,
     simplicity = function(settings) list(settings$density == "kernel", -settings$add),
     accepts = list(factors = TRUE, missing = TRUE),
     fit = fit_naive_bayes, predict = predict_naive_bayes, packages = "naivebayes",
-    does = "Lets every column vote on the class by itself, as if columns had nothing to do with one another.")
+    does = "Lets every column vote on the class by itself, as if columns had nothing to do with one another."
+  )
 }
 
 # Columns without spread within the classes say nothing and would divide by zero.
 fit_naive_bayes <- function(x, y, weights, settings, seed, threads) {
   names(x) <- tree_names(length(x))
-  usable <- vapply(x, function(column) is.factor(column) || enough_for_density(column, y), logical(1))
+  usable <- vapply(
+    x, function(column) is.factor(column) || enough_for_density(column, y), logical(1)
+  )
   if (!any(usable)) stop("no column varies within every class", call. = FALSE)
-  fit <- suppressWarnings(naivebayes::naive_bayes(x = plain_frame(x[usable], nrow(x)), y = y, laplace = settings$add,
-                                                  usekernel = settings$density == "kernel"))
+  fit <- suppressWarnings(naivebayes::naive_bayes(
+    x = plain_frame(x[usable], nrow(x)),
+    y = y,
+    laplace = settings$add,
+    usekernel = settings$density == "kernel"
+  ))
   list(tables = density_tables(fit), prior = as.double(fit$prior), usable = unname(usable))
 }
 
@@ -54,13 +65,19 @@ enough_for_density <- function(column, y) {
 density_tables <- function(fit) {
   lapply(unname(fit$tables), function(table) {
     if (is.list(table)) {
-      return(list(kind = "kernel", curves = lapply(unname(unclass(table)), function(d) list(x = d$x, y = d$y))))
+      return(list(
+        kind = "kernel",
+        curves = lapply(unname(unclass(table)), function(d) list(x = d$x, y = d$y))
+      ))
     }
     table <- unclass(table)
     if (identical(rownames(table), c("mean", "sd"))) {
       return(list(kind = "normal", mean = unname(table["mean", ]), sd = unname(table["sd", ])))
     }
-    list(kind = "shares", levels = rownames(table), log_share = unname(log(matrix(table, nrow(table)))))
+    list(
+      kind = "shares", levels = rownames(table),
+      log_share = unname(log(matrix(table, nrow(table))))
+    )
   })
 }
 

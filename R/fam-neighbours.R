@@ -11,7 +11,10 @@
 #' fam_neighbours(neighbours = among(1:50), weighting = among("equal", "inverse"))
 #' @export
 fam_neighbours <- function(neighbours = 10, weighting = "equal", distance = "euclidean") {
-  new_family(member_fam_neighbours(), list(neighbours = neighbours, weighting = weighting, distance = distance))
+  new_family(
+    member_fam_neighbours(),
+    list(neighbours = neighbours, weighting = weighting, distance = distance)
+  )
 }
 
 neighbour_weightings <- c("equal", "inverse", "fading")
@@ -20,39 +23,60 @@ neighbour_distances <- c("euclidean", "manhattan", "chebyshev")
 member_fam_neighbours <- function() {
   family_definition("neighbours", "Nearest neighbours", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      neighbours = hyperparameter("whole", 10, min = 1,
-        sensible = function(rows, columns, classes) from_to(1, max(2, min(100, rows %/% 5)), spacing = "log", points = 15),
+      neighbours = hyperparameter("whole", 10,
+        min = 1,
+        sensible = function(rows, columns, classes) {
+          from_to(1, max(2, min(100, rows %/% 5)), spacing = "log", points = 15)
+        },
         meaning = "Number of most alike training rows that are asked.",
-        rising = "Smoother predictions: less variance, more bias."),
-      weighting = hyperparameter("choice", "equal", choices = neighbour_weightings,
+        rising = "Smoother predictions: less variance, more bias."
+      ),
+      weighting = hyperparameter("choice", "equal",
+        choices = neighbour_weightings,
         sensible = function(rows, columns, classes) among("equal", "inverse", "fading"),
-        meaning = "How much nearer rows count for more."),
-      distance = hyperparameter("choice", "euclidean", choices = neighbour_distances,
+        meaning = "How much nearer rows count for more."
+      ),
+      distance = hyperparameter("choice", "euclidean",
+        choices = neighbour_distances,
         sensible = function(rows, columns, classes) among("euclidean", "manhattan"),
-        meaning = "How unlike two rows are: straight line, sum over columns, or largest difference.")
+        meaning = "How unlike two rows are: straight line, sum over columns, or largest difference."
+      )
     ),
     complexity_rank = 50,
-    simplicity = function(settings) list(-settings$neighbours, match(settings$weighting, neighbour_weightings)),
+    simplicity = function(settings) {
+      list(-settings$neighbours, match(settings$weighting, neighbour_weightings))
+    },
     accepts = list(wants_scaling = TRUE, weights = TRUE),
     impossible = list(
-      cannot_work("there are fewer training rows than neighbours asked",
-        function(settings, kind, about) settings$neighbours > about$rows)
+      cannot_work(
+        "there are fewer training rows than neighbours asked",
+        function(settings, kind, about) settings$neighbours > about$rows
+      )
     ),
     fit = fit_neighbours,
-    path = list(along = c("neighbours", "weighting", "distance"), set_matters = FALSE, predict = predict_neighbours),
-    does = "Predicts from the training rows that are most alike.")
+    path = list(
+      along = c("neighbours", "weighting", "distance"), set_matters = FALSE,
+      predict = predict_neighbours
+    ),
+    does = "Predicts from the training rows that are most alike."
+  )
 }
 
 fit_neighbours <- function(x, y, weights, settings, seed, threads) {
   shares <- if (is.factor(y)) diag(nlevels(y))[as.integer(y), , drop = FALSE] else cbind(y)
-  list(rows = t(unname(x)), shares = unname(shares), weights = weights %||% numeric(), is_class = is.factor(y))
+  list(
+    rows = t(unname(x)), shares = unname(shares), weights = weights %||% numeric(),
+    is_class = is.factor(y)
+  )
 }
 
 predict_neighbours <- function(model, x, values) {
   distances <- unique(match(values$distance, neighbour_distances))
-  found <- neighbour_means(t(unname(x)), model$rows, model$shares, model$weights,
-                           as.integer(pmin(values$neighbours, ncol(model$rows))),
-                           match(values$weighting, neighbour_weightings) - 1L,
-                           match(values$distance, neighbour_distances) - 1L, sort(distances) - 1L)
+  found <- neighbour_means(
+    t(unname(x)), model$rows, model$shares, model$weights,
+    as.integer(pmin(values$neighbours, ncol(model$rows))),
+    match(values$weighting, neighbour_weightings) - 1L,
+    match(values$distance, neighbour_distances) - 1L, sort(distances) - 1L
+  )
   if (model$is_class) found else matrix(found, nrow(x), path_count(values))
 }

@@ -15,8 +15,11 @@
 #' @export
 fam_neural <- function(units = 5, decay = 1e-3, epochs = 100, early_stop = FALSE, package = "nnet",
                        layers = 1, rate = 0.01, momentum = 0.9, batch = 32) {
-  settings <- list(units = units, decay = decay, epochs = epochs, early_stop = early_stop,
-                   package = package, layers = layers, rate = rate, momentum = momentum, batch = batch)
+  settings <- list(
+    units = units, decay = decay, epochs = epochs, early_stop = early_stop,
+    package = package, layers = layers, rate = rate, momentum = momentum,
+    batch = batch
+  )
   new_family(member_fam_neural(), settings)
 }
 
@@ -24,41 +27,63 @@ member_fam_neural <- function() {
   by_descent <- function(settings, kind) settings$package == "ANN2"
   family_definition("neural", "Neural net", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      units = hyperparameter("whole", 5, min = 1, max = 10000,
+      units = hyperparameter("whole", 5,
+        min = 1, max = 10000,
         sensible = function(rows, columns, classes) among(3, 5, 10),
-        meaning = "Units in each hidden layer.", rising = "More bends: less bias, more variance, slower."),
-      decay = hyperparameter("number", 1e-3, min = 0,
+        meaning = "Units in each hidden layer.",
+        rising = "More bends: less bias, more variance, slower."
+      ),
+      decay = hyperparameter("number", 1e-3,
+        min = 0,
         sensible = function(rows, columns, classes) from_to(1e-4, 0.1, spacing = "log", points = 4),
         meaning = "How strongly weights are drawn towards 0, beside the mean loss of a row.",
-        rising = "Smoother: less variance, more bias."),
-      epochs = hyperparameter("whole", 100, min = 1, max = 1e6,
+        rising = "Smoother: less variance, more bias."
+      ),
+      epochs = hyperparameter("whole", 100,
+        min = 1, max = 1e6,
         sensible = function(rows, columns, classes) among(30, 100, 300),
         meaning = "Steps of the fit (ANN2: times that the training rows are gone through), at most.",
-        rising = "Closer to the training rows: less bias, more variance, slower."),
+        rising = "Closer to the training rows: less bias, more variance, slower."
+      ),
       early_stop = hyperparameter("flag", FALSE,
         sensible = function(rows, columns, classes) among(FALSE, TRUE),
-        meaning = "Stop when rows held out within the training rows get no better?"),
-      package = hyperparameter("choice", "nnet", choices = c("nnet", "ANN2"),
-        meaning = "The package that fits the net; ANN2 allows several layers."),
-      layers = hyperparameter("whole", 1, min = 1, max = 10, active_when = by_descent,
+        meaning = "Stop when rows held out within the training rows get no better?"
+      ),
+      package = hyperparameter("choice", "nnet",
+        choices = c("nnet", "ANN2"),
+        meaning = "The package that fits the net; ANN2 allows several layers."
+      ),
+      layers = hyperparameter("whole", 1,
+        min = 1, max = 10, active_when = by_descent,
         sensible = function(rows, columns, classes) among(1, 2),
         meaning = "Number of hidden layers; package ANN2 only.",
-        rising = "Finer interactions: less bias, more variance, slower."),
-      rate = hyperparameter("number", 0.01, min = 0, open_min = TRUE, active_when = by_descent,
-        sensible = function(rows, columns, classes) from_to(0.001, 0.03, spacing = "log", points = 4),
+        rising = "Finer interactions: less bias, more variance, slower."
+      ),
+      rate = hyperparameter("number", 0.01,
+        min = 0, open_min = TRUE, active_when = by_descent,
+        sensible = function(rows, columns, classes) {
+          from_to(0.001, 0.03, spacing = "log", points = 4)
+        },
         meaning = "Learning rate, how far each step goes; package ANN2 only.",
-        rising = "Fewer epochs are needed; too high and the training runs away."),
-      momentum = hyperparameter("number", 0.9, min = 0, max = 0.999, active_when = by_descent,
+        rising = "Fewer epochs are needed; too high and the training runs away."
+      ),
+      momentum = hyperparameter("number", 0.9,
+        min = 0, max = 0.999, active_when = by_descent,
         sensible = function(rows, columns, classes) among(0.5, 0.9),
         meaning = "Share of the last step that is kept in the next; package ANN2 only.",
-        rising = "Faster along long valleys; too high and it overshoots."),
-      batch = hyperparameter("whole", 32, min = 1, active_when = by_descent,
+        rising = "Faster along long valleys; too high and it overshoots."
+      ),
+      batch = hyperparameter("whole", 32,
+        min = 1, active_when = by_descent,
         sensible = function(rows, columns, classes) among(16, 64),
         meaning = "Rows in one step of the descent; package ANN2 only.",
-        rising = "Faster, steadier steps, and fewer of them.")
+        rising = "Faster, steadier steps, and fewer of them."
+      )
     ),
     complexity_rank = 80,
-    simplicity = function(settings) list(settings$layers, settings$units, -settings$decay, settings$epochs),
+    simplicity = function(settings) {
+      list(settings$layers, settings$units, -settings$decay, settings$epochs)
+    },
     random = TRUE, inner_fits = function(settings, kind, classes) 1,
     impossible = list(
       cannot_work("several layers need package = \"ANN2\"", function(settings, kind, about) {
@@ -67,7 +92,8 @@ member_fam_neural <- function() {
     ),
     fit = fit_neural, predict = predict_neural,
     packages = function(settings, kind) possible_values(settings$package),
-    does = "Bends the columns through layers of small units, trained step by step.")
+    does = "Bends the columns through layers of small units, trained step by step."
+  )
 }
 
 fit_neural <- function(x, y, weights, settings, seed, threads, unit) {
@@ -81,10 +107,16 @@ fit_neural <- function(x, y, weights, settings, seed, threads, unit) {
   train <- if (settings$package == "nnet") quasi_newton_net else descent_net
   net <- train(x, target, held, levels(y), settings, seed)
   if (!all(is.finite(unlist(net$parameters)))) {
-    stop("the training ran away: weights became infinite; lower `rate` or `momentum`", call. = FALSE)
+    stop(
+      "the training ran away: weights became infinite; lower `rate` or `momentum`",
+      call. = FALSE
+    )
   }
-  list(parameters = net$parameters, units = net$units, order = if (is_class) match(levels(y), net$names),
-       scale = scale, centre = centre, spread = spread, is_class = is_class)
+  list(
+    parameters = net$parameters, units = net$units,
+    order = if (is_class) match(levels(y), net$names),
+    scale = scale, centre = centre, spread = spread, is_class = is_class
+  )
 }
 
 # Held-out rows end the training: `go_on(done, steps)` trains so many further steps and
@@ -123,16 +155,20 @@ quasi_newton_net <- function(x, target, held, levels, settings, seed) {
   net <- NULL
   go_on <- function(done, steps) {
     start <- if (is.null(net)) stats::runif(n_weights, -0.7, 0.7) else net$wts
-    net <<- nnet::nnet(inputs, y, size = settings$units, Wts = start, decay = decay, maxit = steps,
-                       linout = !is_class, entropy = is_class && !several, softmax = several,
-                       MaxNWts = n_weights, trace = FALSE)
+    net <<- nnet::nnet(inputs, y,
+      size = settings$units, Wts = start, decay = decay, maxit = steps,
+      linout = !is_class, entropy = is_class && !several, softmax = several,
+      MaxNWts = n_weights, trace = FALSE
+    )
     layered_weights(net$wts, ncol(x), settings$units, ncol(y), is_class && !several)
   }
   stretch <- if (any(held)) min(10, settings$epochs) else settings$epochs
   parameters <- go_on(0, stretch)
   if (any(held)) {
     loss_of <- function(parameters) {
-      output <- net_output(list(parameters = parameters, units = "logistic"), x[held, , drop = FALSE])
+      output <- net_output(
+        list(parameters = parameters, units = "logistic"), x[held, , drop = FALSE]
+      )
       held_out_loss(output, target[held], levels)
     }
     parameters <- best_stretch(parameters, go_on, loss_of, stretch, settings$epochs, patience = 30)
@@ -145,8 +181,10 @@ layered_weights <- function(weights, inputs, units, outputs, one_logit) {
   first <- matrix(weights[seq_len((inputs + 1L) * units)], units, byrow = TRUE)
   last <- matrix(weights[-seq_len((inputs + 1L) * units)], outputs, byrow = TRUE)
   if (one_logit) last <- rbind(0, last)
-  list(weights = list(first[, -1L, drop = FALSE], last[, -1L, drop = FALSE]),
-       biases = list(first[, 1L], last[, 1L]))
+  list(
+    weights = list(first[, -1L, drop = FALSE], last[, -1L, drop = FALSE]),
+    biases = list(first[, 1L], last[, 1L])
+  )
 }
 
 column_scale <- function(x) {
@@ -173,7 +211,8 @@ descent_net <- function(x, target, held, levels, settings, seed) {
   batch <- min(settings$batch, sum(!held))
   is_class <- !is.null(levels)
   net <- ANN2::neuralnetwork(
-    x[!held, , drop = FALSE], target[!held], hidden.layers = rep(settings$units, settings$layers),
+    x[!held, , drop = FALSE], target[!held],
+    hidden.layers = rep(settings$units, settings$layers),
     regression = !is_class, standardize = FALSE, loss.type = if (is_class) "log" else "squared",
     activ.functions = "tanh", optim.type = "sgd", learn.rates = settings$rate, L2 = settings$decay,
     sgd.momentum = settings$momentum, n.epochs = stretch, batch.size = batch, drop.last = FALSE,
@@ -183,8 +222,16 @@ descent_net <- function(x, target, held, levels, settings, seed) {
   names <- net$Rcpp_ANN$getMeta()$y_names
   if (any(held)) {
     go_on <- function(done, steps) {
-      ANN2::train(net, x[!held, , drop = FALSE], target[!held], n.epochs = steps, batch.size = batch,
-                  drop.last = FALSE, val.prop = 0, random.seed = derive_seed(seed, paste("epochs", done)))
+      ANN2::train(
+        net,
+        x[!held, , drop = FALSE],
+        target[!held],
+        n.epochs = steps,
+        batch.size = batch,
+        drop.last = FALSE,
+        val.prop = 0,
+        random.seed = derive_seed(seed, paste("epochs", done))
+      )
       net_parameters(net)
     }
     loss_of <- function(parameters) {
@@ -199,7 +246,10 @@ descent_net <- function(x, target, held, levels, settings, seed) {
 # Weights (units x inputs) and biases of every layer as plain numbers.
 net_parameters <- function(net) {
   parameters <- net$Rcpp_ANN$getParams()
-  list(weights = lapply(parameters$weights, function(w) unname(w)), biases = lapply(parameters$biases, as.double))
+  list(
+    weights = lapply(parameters$weights, function(w) unname(w)),
+    biases = lapply(parameters$biases, as.double)
+  )
 }
 
 # What the last layer receives: rows x outputs. The tanh is LeCun's stretched one.

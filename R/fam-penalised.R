@@ -10,8 +10,10 @@
 #' @references Friedman, Hastie & Tibshirani (2010), Regularization paths for
 #'   generalized linear models via coordinate descent, J. Stat. Software 33(1).
 #' @examples
-#' fam_penalised(penalty = from_to(1e-4, 1, spacing = "log", points = 30),
-#'               lasso_share = among(0, 0.5, 1))
+#' fam_penalised(
+#'   penalty = from_to(1e-4, 1, spacing = "log", points = 30),
+#'   lasso_share = among(0, 0.5, 1)
+#' )
 #' @export
 fam_penalised <- function(penalty = 0.01, lasso_share = 0.5) {
   new_family(member_fam_penalised(), list(penalty = penalty, lasso_share = lasso_share))
@@ -20,14 +22,18 @@ fam_penalised <- function(penalty = 0.01, lasso_share = 0.5) {
 member_fam_penalised <- function() {
   family_definition("penalised", "Penalised regression", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      penalty = hyperparameter("number", 0.01, min = 0,
+      penalty = hyperparameter("number", 0.01,
+        min = 0,
         sensible = function(rows, columns, classes) from_to(1e-4, 1, spacing = "log", points = 30),
         meaning = "How strongly coefficients are shrunk towards 0.",
-        rising = "Smaller and fewer coefficients: less variance, more bias."),
-      lasso_share = hyperparameter("number", 0.5, min = 0, max = 1,
+        rising = "Smaller and fewer coefficients: less variance, more bias."
+      ),
+      lasso_share = hyperparameter("number", 0.5,
+        min = 0, max = 1,
         sensible = function(rows, columns, classes) among(0, 0.5, 1),
         meaning = "How far the penalty is lasso (1) rather than ridge (0).",
-        rising = "More coefficients are exactly 0.")
+        rising = "More coefficients are exactly 0."
+      )
     ),
     complexity_rank = 25,
     simplicity = function(settings) list(-settings$penalty, -settings$lasso_share),
@@ -35,7 +41,8 @@ member_fam_penalised <- function() {
     fit = fit_penalised,
     path = list(along = "penalty", set_matters = TRUE, predict = predict_penalised),
     freeze = freeze_penalised, packages = "glmnet",
-    does = "Weighs the columns and adds them up, with the weights held small.")
+    does = "Weighs the columns and adds them up, with the weights held small."
+  )
 }
 
 fit_penalised <- function(x, y, weights, settings, seed, threads) {
@@ -43,15 +50,23 @@ fit_penalised <- function(x, y, weights, settings, seed, threads) {
   n_columns <- ncol(x)
   if (n_columns == 1L) x <- cbind(x, 0)
   weights <- weights %||% rep(1, length(y))
-  distribution <- if (!is.factor(y)) "gaussian" else if (nlevels(y) == 2L) "binomial" else "multinomial"
+  distribution <- if (!is.factor(y)) {
+    "gaussian"
+  } else if (nlevels(y) == 2L) "binomial" else "multinomial"
   unit <- if (is.factor(y)) 1 else outcome_sd(y, weights)
-  fit <- glmnet::glmnet(x, y, family = distribution, weights = weights,
-                        alpha = settings$lasso_share, lambda = values * unit, standardize = FALSE)
+  fit <- glmnet::glmnet(x, y,
+    family = distribution, weights = weights,
+    alpha = settings$lasso_share, lambda = values * unit, standardize = FALSE
+  )
   coefficients <- if (distribution == "multinomial") fit$beta else list(fit$beta)
   intercepts <- if (distribution == "multinomial") fit$a0 else matrix(fit$a0, 1)
-  coefficients <- lapply(coefficients, function(b) unname(as.matrix(b))[seq_len(n_columns), , drop = FALSE])
-  list(values = values, distribution = distribution, intercepts = unname(intercepts),
-       coefficients = unname(coefficients))
+  coefficients <- lapply(coefficients, function(b) {
+    unname(as.matrix(b))[seq_len(n_columns), , drop = FALSE]
+  })
+  list(
+    values = values, distribution = distribution, intercepts = unname(intercepts),
+    coefficients = unname(coefficients)
+  )
 }
 
 # The sd with divisor n, as the penalty's unit.

@@ -23,34 +23,54 @@ fam_support_vectors <- function(kernel = "radial", cost = 1, width = NULL, degre
 }
 
 member_fam_support_vectors <- function() {
-  family_definition("support_vectors", "Support vector machine", c("number", "two_class", "many_class"),
+  family_definition("support_vectors", "Support vector machine",
+    c("number", "two_class", "many_class"),
     hyperparameters = list(
-      kernel = hyperparameter("choice", "radial", choices = c("linear", "radial", "polynomial"),
+      kernel = hyperparameter("choice", "radial",
+        choices = c("linear", "radial", "polynomial"),
         sensible = function(rows, columns, classes) among("linear", "radial"),
-        meaning = "Form of the border: straight, or bent in one way or the other."),
-      cost = hyperparameter("number", 1, min = 0, open_min = TRUE,
+        meaning = "Form of the border: straight, or bent in one way or the other."
+      ),
+      cost = hyperparameter("number", 1,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) from_to(0.01, 100, spacing = "log", points = 9),
         meaning = "Price of rows on the wrong side of the margin.",
-        rising = "Closer to the training rows: less bias, more variance, slower."),
-      width = hyperparameter("number", usual_width, min = 0, open_min = TRUE,
+        rising = "Closer to the training rows: less bias, more variance, slower."
+      ),
+      width = hyperparameter("number", usual_width,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) {
-          from_to(signif(sqrt(columns / 10), 3), signif(sqrt(10 * columns), 3), spacing = "log", points = 5)
+          from_to(
+            signif(sqrt(columns / 10), 3),
+            signif(sqrt(10 * columns), 3),
+            spacing = "log",
+            points = 5
+          )
         },
         meaning = "Width of the kernel: distance at which rows stop mattering to one another.",
         rising = "Rows matter further away: a smoother border, less variance, more bias.",
-        active_when = function(settings, kind) settings$kernel != "linear"),
-      degree = hyperparameter("whole", 2, min = 2, max = 6,
+        active_when = function(settings, kind) settings$kernel != "linear"
+      ),
+      degree = hyperparameter("whole", 2,
+        min = 2, max = 6,
         sensible = function(rows, columns, classes) among(2, 3),
-        meaning = "Degree of the polynomial.", rising = "Finer interactions: less bias, more variance.",
-        active_when = function(settings, kind) settings$kernel == "polynomial"),
-      tube = hyperparameter("number", 0.1, min = 0,
+        meaning = "Degree of the polynomial.",
+        rising = "Finer interactions: less bias, more variance.",
+        active_when = function(settings, kind) settings$kernel == "polynomial"
+      ),
+      tube = hyperparameter("number", 0.1,
+        min = 0,
         sensible = function(rows, columns, classes) among(0.01, 0.1, 0.5),
         meaning = "Errors below this cost nothing, in units of the outcome's standard deviation.",
-        rising = "Fewer support vectors: a flatter, faster fit.", active_when = for_numbers)
+        rising = "Fewer support vectors: a flatter, faster fit.", active_when = for_numbers
+      )
     ),
     complexity_rank = 60,
     simplicity = function(settings) {
-      list(match(settings$kernel, c("linear", "polynomial", "radial")), settings$cost, -(settings$width %||% 0))
+      list(
+        match(settings$kernel, c("linear", "polynomial", "radial")), settings$cost,
+        -(settings$width %||% 0)
+      )
     },
     accepts = list(sparse = TRUE, wants_scaling = TRUE), random = TRUE,
     inner_fits = function(settings, kind, classes) {
@@ -60,7 +80,8 @@ member_fam_support_vectors <- function() {
     packages = function(settings, kind) {
       unique(ifelse(possible_values(settings$kernel) == "linear", "LiblineaR", "kernlab"))
     },
-    does = "Puts the border where the margin is widest, straight or bent by a kernel.")
+    does = "Puts the border where the margin is widest, straight or bent by a kernel."
+  )
 }
 
 usual_width <- function(rows, columns, classes) signif(sqrt(max(1, columns) / 2), 6)
@@ -74,10 +95,15 @@ fit_support_vectors <- function(x, y, weights, settings, seed, threads, unit) {
   if (!is.factor(y)) {
     centre <- mean(y)
     spread <- max(stats::sd(y), 1e-12)
-    return(list(machine = train_machine(x, (y - centre) / spread, settings, FALSE), centre = centre, spread = spread))
+    return(list(
+      machine = train_machine(x, (y - centre) / spread, settings, FALSE), centre = centre,
+      spread = spread
+    ))
   }
   parts <- held_out_parts(y, unit)
-  list(against_rest = lapply(against_rest(y), function(inside) one_against_rest(x, inside == 1, parts, settings)))
+  list(against_rest = lapply(against_rest(y), function(inside) {
+    one_against_rest(x, inside == 1, parts, settings)
+  }))
 }
 
 # The linear package takes sparse columns; kernels need all numbers.
@@ -86,7 +112,9 @@ machine_input <- function(x, settings) {
 }
 
 held_out_parts <- function(y, unit) {
-  if (length(unique(unit)) < 3L) stop("too few independent training rows for held-out probabilities", call. = FALSE)
+  if (length(unique(unit)) < 3L) {
+    stop("too few independent training rows for held-out probabilities", call. = FALSE)
+  }
   deal_rows(length(y), rep(1 / 3, 3L), as.integer(y), unit)
 }
 
@@ -95,14 +123,19 @@ one_against_rest <- function(x, inside, parts, settings) {
   for (part in 1:3) {
     held <- parts == part
     if (length(unique(inside[!held])) < 2L) next
-    values[held] <- machine_values(train_machine(x[!held, , drop = FALSE], inside[!held], settings, TRUE),
-                                   x[held, , drop = FALSE])
+    values[held] <- machine_values(
+      train_machine(x[!held, , drop = FALSE], inside[!held], settings, TRUE),
+      x[held, , drop = FALSE]
+    )
   }
   usable <- !is.na(values)
   if (length(unique(inside[usable])) < 2L) {
     stop("too few rows of a class for held-out probabilities", call. = FALSE)
   }
-  list(machine = train_machine(x, inside, settings, TRUE), curve = platt_curve(values[usable], inside[usable]))
+  list(
+    machine = train_machine(x, inside, settings, TRUE),
+    curve = platt_curve(values[usable], inside[usable])
+  )
 }
 
 # `y` is logical for classes, a number in units of its sd for regression.
@@ -114,17 +147,32 @@ train_machine <- function(x, y, settings, is_class) {
     kernlab::polydot(degree = settings$degree, scale = kernel_factor(settings$width), offset = 1)
   }
   target <- if (is_class) factor(y, levels = c(TRUE, FALSE)) else y
-  fit <- kernlab::ksvm(x, target, type = if (is_class) "C-svc" else "eps-svr", kernel = kernel, C = settings$cost,
-                       epsilon = settings$tube, scaled = FALSE, prob.model = FALSE, cross = 0, fit = FALSE)
-  list(kind = "kernel", kernel = settings$kernel, factor = kernel_factor(settings$width), degree = settings$degree,
-       rows = x[kernlab::SVindex(fit), , drop = FALSE], weights = as.double(unlist(kernlab::coef(fit))),
-       shift = kernlab::b(fit))
+  fit <- kernlab::ksvm(x, target,
+    type = if (is_class) "C-svc" else "eps-svr", kernel = kernel,
+    C = settings$cost,
+    epsilon = settings$tube, scaled = FALSE, prob.model = FALSE, cross = 0,
+    fit = FALSE
+  )
+  list(
+    kind = "kernel", kernel = settings$kernel, factor = kernel_factor(settings$width),
+    degree = settings$degree,
+    rows = x[kernlab::SVindex(fit), , drop = FALSE],
+    weights = as.double(unlist(kernlab::coef(fit))),
+    shift = kernlab::b(fit)
+  )
 }
 
 train_linear <- function(x, y, settings, is_class) {
   target <- if (is_class) factor(ifelse(y, "yes", "no"), levels = c("yes", "no")) else y
-  fit <- LiblineaR::LiblineaR(x, target, type = if (is_class) 3 else 13, cost = settings$cost, bias = 1,
-                              svr_eps = if (is_class) NULL else settings$tube, verbose = FALSE)
+  fit <- LiblineaR::LiblineaR(
+    x,
+    target,
+    type = if (is_class) 3 else 13,
+    cost = settings$cost,
+    bias = 1,
+    svr_eps = if (is_class) NULL else settings$tube,
+    verbose = FALSE
+  )
   weights <- as.double(fit$W)
   # values are for the first class that the package met
   if (is_class && as.character(fit$ClassNames[1]) == "no") weights <- -weights
@@ -161,10 +209,14 @@ platt_curve <- function(values, inside) {
     gradient <- c(sum(values * (target - p)), sum(target - p))
     if (max(abs(gradient)) < 1e-5) break
     spread <- p * (1 - p)
-    hessian <- matrix(c(sum(values^2 * spread), sum(values * spread), sum(values * spread), sum(spread)), 2) + diag(1e-12, 2)
+    hessian <- matrix(
+      c(sum(values^2 * spread), sum(values * spread), sum(values * spread), sum(spread)), 2
+    ) + diag(1e-12, 2)
     step <- -solve(hessian, gradient)
     size <- 1
-    while (size >= 1e-10 && loss_at(ab + size * step) >= loss + 1e-4 * size * sum(gradient * step)) size <- size / 2
+    while (size >= 1e-10 && loss_at(ab + size * step) >= loss + 1e-4 * size * sum(gradient * step)) {
+      size <- size / 2
+    }
     if (size < 1e-10) break
     ab <- ab + size * step
     loss <- loss_at(ab)
@@ -178,10 +230,13 @@ predict_support_vectors <- function(model, x) {
     return(model$centre + model$spread * machine_values(model$machine, x))
   }
   p <- lapply(model$against_rest, function(one) {
-    stats::plogis(-(one$curve[1] * machine_values(one$machine, machine_rows(one$machine, x)) + one$curve[2]))
+    stats::plogis(-(one$curve[1] * machine_values(one$machine, machine_rows(one$machine, x)) +
+      one$curve[2]))
   })
   stacked <- from_against_rest(lapply(p, cbind))
   matrix(stacked, nrow(x))
 }
 
-machine_rows <- function(machine, x) if (machine$kind == "linear" || is.matrix(x)) x else as.matrix(x)
+machine_rows <- function(machine, x) {
+  if (machine$kind == "linear" || is.matrix(x)) x else as.matrix(x)
+}

@@ -9,42 +9,57 @@
 #' @references Breiman, Friedman, Olshen & Stone (1984), Classification and
 #'   Regression Trees.
 #' @examples
-#' fam_tree(pruning = from_to(1e-4, 0.1, spacing = "log", points = 50),
-#'          impurity = among("gini", "information"))
+#' fam_tree(
+#'   pruning = from_to(1e-4, 0.1, spacing = "log", points = 50),
+#'   impurity = among("gini", "information")
+#' )
 #' @export
 fam_tree <- function(pruning = 0.01, impurity = "gini", min_leaf = 7, depth = 30) {
-  new_family(member_fam_tree(), list(pruning = pruning, impurity = impurity,
-                                     min_leaf = min_leaf, depth = depth))
+  new_family(member_fam_tree(), list(
+    pruning = pruning, impurity = impurity,
+    min_leaf = min_leaf, depth = depth
+  ))
 }
 
 member_fam_tree <- function() {
   family_definition("tree", "Tree", c("number", "two_class", "many_class"),
     hyperparameters = list(
-      pruning = hyperparameter("number", 0.01, min = 0, max = 1,
+      pruning = hyperparameter("number", 0.01,
+        min = 0, max = 1,
         sensible = function(rows, columns, classes) from_to(1e-4, 0.1, spacing = "log", points = 30),
         meaning = "Share of the root's error that a branch must save to stay.",
-        rising = "A smaller tree: less variance, more bias."),
-      impurity = hyperparameter("choice", "gini", choices = c("gini", "information"),
+        rising = "A smaller tree: less variance, more bias."
+      ),
+      impurity = hyperparameter("choice", "gini",
+        choices = c("gini", "information"),
         sensible = function(rows, columns, classes) among("gini", "information"),
         meaning = "How mixed a node of several classes is taken to be.",
-        active_when = function(settings, kind) rep(kind != "number", length(settings[[1]]))),
-      min_leaf = hyperparameter("whole", 7, min = 1,
+        active_when = function(settings, kind) rep(kind != "number", length(settings[[1]]))
+      ),
+      min_leaf = hyperparameter("whole", 7,
+        min = 1,
         sensible = function(rows, columns, classes) among(1, 7, 20),
         meaning = "Fewest training rows in a leaf.",
-        rising = "A smoother, smaller tree: less variance, more bias."),
-      depth = hyperparameter("whole", 30, min = 1, max = 30,
+        rising = "A smoother, smaller tree: less variance, more bias."
+      ),
+      depth = hyperparameter("whole", 30,
+        min = 1, max = 30,
         sensible = function(rows, columns, classes) among(3, 6, 30),
         meaning = "Most questions from root to leaf.",
-        rising = "A larger tree: more variance, less bias.")
+        rising = "A larger tree: more variance, less bias."
+      )
     ),
     complexity_rank = 40,
     simplicity = function(settings) list(-settings$pruning, settings$depth, -settings$min_leaf),
     # with three or more classes every subset of levels is tried
-    accepts = list(weights = TRUE, factors = TRUE, missing = TRUE,
-                   most_levels = function(kind) if (kind == "many_class") 12 else 500),
+    accepts = list(
+      weights = TRUE, factors = TRUE, missing = TRUE,
+      most_levels = function(kind) if (kind == "many_class") 12 else 500
+    ),
     fit = fit_tree,
     path = list(along = "pruning", set_matters = FALSE, predict = predict_tree), packages = "rpart",
-    does = "Asks one question after the other and predicts from the rows that answered alike.")
+    does = "Asks one question after the other and predicts from the rows that answered alike."
+  )
 }
 
 fit_tree <- function(x, y, weights, settings, seed, threads) {
@@ -60,9 +75,11 @@ fit_tree <- function(x, y, weights, settings, seed, threads) {
   names(x) <- tree_names(length(x))
   x$.outcome <- y
   parms <- if (is.factor(y)) list(split = settings$impurity)
-  arguments <- list(.outcome ~ ., data = x, weights = weights,
-                    method = if (is.factor(y)) "class" else "anova", parms = parms,
-                    control = control, model = FALSE, y = FALSE)
+  arguments <- list(.outcome ~ .,
+    data = x, weights = weights,
+    method = if (is.factor(y)) "class" else "anova", parms = parms,
+    control = control, model = FALSE, y = FALSE
+  )
   if (is.null(weights)) arguments$weights <- NULL
   if (is.null(parms)) arguments$parms <- NULL
   plain_tree(do.call(rpart::rpart, arguments), levels, y)
@@ -78,8 +95,10 @@ tree_columns <- function(x, levels) {
     column <- x[[name]]
     if (is.null(levels[[name]]) || !is.factor(column)) return(column)
     if (identical(levels(column), levels[[name]])) return(column)
-    structure(match(as.character(column), levels[[name]]), levels = levels[[name]],
-              class = class(column))
+    structure(match(as.character(column), levels[[name]]),
+      levels = levels[[name]],
+      class = class(column)
+    )
   })
   plain_frame(stats::setNames(columns, names(x)), nrow(x))
 }
@@ -98,7 +117,11 @@ plain_tree <- function(fit, levels, y) {
   splits <- fit$splits
   n_rows <- 1L + frame$ncompete + frame$nsurrogate
   first_split <- cumsum(c(0L, ifelse(leaf, 0L, n_rows)))[seq_along(node)]
-  variable <- if (is.null(splits)) integer() else match(rownames(splits), tree_names(length(levels))) - 1L
+  variable <- if (is.null(splits)) {
+    integer()
+  } else {
+    match(rownames(splits), tree_names(length(levels))) - 1L
+  }
   list(
     left = match(2L * node, node, nomatch = 0L) - 1L,
     right = match(2L * node + 1L, node, nomatch = 0L) - 1L,

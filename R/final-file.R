@@ -15,10 +15,14 @@
 #' `kw_error_model_file` when the file is absent, damaged, foreign or not trusted,
 #' `kw_error_file` when it cannot be written.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1,
-#'                       quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' file <- file.path(tempdir(), "pots.kilnwright")
 #' save_model(fit_final(select_final(cmp)), file)
 #' open_model(file, trust = TRUE)
@@ -33,15 +37,27 @@ save_model <- function(model, file) {
   saveRDS(model_core(model), file.path(folder, "model.rds"))
   facts <- model$facts
   facts$openings <- max(openings(facts$seal_fingerprint), facts$openings %||% 0L)
-  manifest <- list(kind = "kilnwright model", format = 1L,
-                   written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),
-                   outcome = model$outcome, outcome_kind = model$kind, classes = model$levels,
-                   event = model$event, columns = as.list(schema_kinds(model$schema)),
-                   threshold = model$threshold, scores = model$scores, facts = facts)
-  jsonlite::write_json(manifest, file.path(folder, "manifest.json"), auto_unbox = TRUE, pretty = TRUE,
-                       digits = NA, null = "null", na = "null")
+  manifest <- list(
+    kind = "kilnwright model", format = 1L,
+    written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),
+    outcome = model$outcome, outcome_kind = model$kind, classes = model$levels,
+    event = model$event, columns = as.list(schema_kinds(model$schema)),
+    threshold = model$threshold, scores = model$scores, facts = facts
+  )
+  jsonlite::write_json(
+    manifest,
+    file.path(folder, "manifest.json"),
+    auto_unbox = TRUE,
+    pretty = TRUE,
+    digits = NA,
+    null = "null",
+    na = "null"
+  )
   files <- c("manifest.json", "model.rds")
-  writeLines(paste(cli::hash_file_sha256(file.path(folder, files)), files), file.path(folder, "checksums.txt"))
+  writeLines(
+    paste(cli::hash_file_sha256(file.path(folder, files)), files),
+    file.path(folder, "checksums.txt")
+  )
   packed <- file.path(folder, "packed.zip")
   zip::zip(packed, c(files, "checksums.txt"), root = folder)
   replace_file(packed, file)
@@ -54,7 +70,8 @@ replace_file <- function(from, to) {
   on.exit(unlink(beside))
   if (!file.copy(from, beside) || !file.rename(beside, to)) {
     stop_kw("file", paste0("The file ", quoted(to), " could not be written."),
-            remedy = "Is the disk full?")
+      remedy = "Is the disk full?"
+    )
   }
 }
 
@@ -95,9 +112,12 @@ open_model <- function(file, trust = NULL) {
   if (is.null(trust)) trust <- ask_trust(file)
   check_flag(trust, "trust")
   if (!trust) {
-    stop_kw("model_file", paste0("The file ", quoted(file), " is sound, but was not opened: ",
-                                 "opening a model can run code that its maker put into it."),
-            remedy = "If you trust where it comes from, say open_model(file, trust = TRUE).")
+    stop_kw("model_file", paste0(
+      "The file ", quoted(file), " is sound, but was not opened: ",
+      "opening a model can run code that its maker put into it."
+    ),
+    remedy = "If you trust where it comes from, say open_model(file, trust = TRUE)."
+    )
   }
   core <- tryCatch(readRDS(file.path(folder, "model.rds")), error = function(e) {
     damaged_model(file, plain_message(e))
@@ -107,7 +127,9 @@ open_model <- function(file, trust = NULL) {
     learned
   })
   core$family$definition <- whole_definition(core$family$definition, "fam")
-  for (package in family_packages(core$family$definition, core$family$settings, core$kind)) need(package, "This model")
+  for (package in family_packages(core$family$definition, core$family$settings, core$kind)) {
+    need(package, "This model")
+  }
   core$facts$openings <- manifest$facts$openings
   structure(core, class = "kw_model")
 }
@@ -120,32 +142,46 @@ unpack_model <- function(file, folder) {
   if (is.null(listed)) damaged_model(file, "It is no zip file, or its end is missing.")
   if (!identical(sort(listed, method = "radix"), expected)) {
     stop_kw("model_file", paste0("The file ", quoted(file), " is not a Kilnwright model."),
-            where = paste0("It holds ", enumerate(quoted(listed)), "."))
+      where = paste0("It holds ", enumerate(quoted(listed)), ".")
+    )
   }
-  tryCatch(zip::unzip(file, exdir = folder), error = function(e) damaged_model(file, plain_message(e)))
+  tryCatch(zip::unzip(file, exdir = folder), error = function(e) {
+    damaged_model(file, plain_message(e))
+  })
   stated <- strsplit(readLines(file.path(folder, "checksums.txt"), warn = FALSE), " ", fixed = TRUE)
   for (line in stated) {
     sound <- length(line) == 2L && line[2] %in% expected &&
       identical(cli::hash_file_sha256(file.path(folder, line[2])), line[1])
-    if (!sound) damaged_model(file, paste0("The checksum of ", line[length(line)], " does not match."))
+    if (!sound) {
+      damaged_model(file, paste0("The checksum of ", line[length(line)], " does not match."))
+    }
   }
   if (length(stated) != 2L) damaged_model(file, "Checksums are missing.")
-  manifest <- tryCatch(jsonlite::read_json(file.path(folder, "manifest.json"), simplifyVector = TRUE),
-                       error = function(e) damaged_model(file, "The manifest is no JSON."))
+  manifest <- tryCatch(
+    jsonlite::read_json(file.path(folder, "manifest.json"), simplifyVector = TRUE),
+    error = function(e) damaged_model(file, "The manifest is no JSON.")
+  )
   if (!identical(manifest$kind, "kilnwright model") || !identical(as.integer(manifest$format), 1L)) {
-    stop_kw("model_file", paste0("The file ", quoted(file), " is of a format this version cannot read."),
-            remedy = "Update the package.")
+    stop_kw(
+      "model_file",
+      paste0("The file ", quoted(file), " is of a format this version cannot read."),
+      remedy = "Update the package."
+    )
   }
   manifest
 }
 
 damaged_model <- function(file, how) {
-  stop_kw("model_file", paste0("The model file ", quoted(file), " is damaged."), where = how,
-          remedy = "Take an undamaged copy, or save the model again.")
+  stop_kw("model_file", paste0("The model file ", quoted(file), " is damaged."),
+    where = how,
+    remedy = "Take an undamaged copy, or save the model again."
+  )
 }
 
 ask_trust <- function(file) {
   if (!interactive()) return(FALSE)
-  utils::askYesNo(paste0("Opening a model can run code that its maker put into it. Do you trust ",
-                         file, "?"), default = FALSE) %in% TRUE
+  utils::askYesNo(paste0(
+    "Opening a model can run code that its maker put into it. Do you trust ",
+    file, "?"
+  ), default = FALSE) %in% TRUE
 }

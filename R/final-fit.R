@@ -9,10 +9,13 @@
 #' @section Errors:
 #' `kw_error_fit` when the final fit fails, with its message.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' model <- fit_final(select_final(cmp))
 #' predict(model, demo_pots()[1:3, ])
 #' @export
@@ -24,7 +27,9 @@ fit_final <- function(choice) {
   at <- setting_in_work(work, choice$cmp, choice$at)
   data <- working_data(brief)
   refitted <- tryCatch(
-    without_rng_trace(refit_setting(work, at, data, plan$seed, paste(brief$fingerprint, "all working rows"))),
+    without_rng_trace(refit_setting(
+      work, at, data, plan$seed, paste(brief$fingerprint, "all working rows")
+    )),
     error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))
   )
   value <- refitted$value
@@ -38,11 +43,14 @@ fit_final <- function(choice) {
   origin <- new.env(parent = emptyenv())
   origin$choice <- choice
   structure(
-    list(brief = brief, schema = brief$schema, missing_codes = brief$missing_codes, outcome = brief$outcome, id = brief$roles$id,
-         kind = brief$kind, levels = brief$levels, event = brief$event,
-         steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
-         threshold = choice$threshold$value,
-         scores = final_scores(choice, training), facts = model_facts(choice), origin = origin),
+    list(
+      brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
+      outcome = brief$outcome, id = brief$roles$id,
+      kind = brief$kind, levels = brief$levels, event = brief$event,
+      steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
+      threshold = choice$threshold$value,
+      scores = final_scores(choice, training), facts = model_facts(choice), origin = origin
+    ),
     class = "kw_model"
   )
 }
@@ -50,7 +58,9 @@ fit_final <- function(choice) {
 # Training scores of a refitted setting; metrics of classes see the threshold.
 with_threshold <- function(refitted, threshold, metrics) {
   prediction <- predict_family(refitted$fitted, refitted$input, refitted$value)
-  score_with_threshold(metrics, refitted$target$outcome, prediction, refitted$target$weights, threshold)
+  score_with_threshold(
+    metrics, refitted$target$outcome, prediction, refitted$target$weights, threshold
+  )
 }
 
 # Training scores of the final model beside the comparison's validation scores.
@@ -63,8 +73,11 @@ final_scores <- function(choice, training) {
     summary <- score_summary(cmp, metric)
     c(mean = summary$mean[choice$at], sd = summary$sd[choice$at], se = summary$se[choice$at])
   }))
-  tibble::tibble(metric = metrics, training = unname(training[metrics]), validation = unname(found[, 1]),
-                 validation_sd = unname(found[, 2]), validation_se = unname(found[, 3]))
+  tibble::tibble(
+    metric = metrics, training = unname(training[metrics]),
+    validation = unname(found[, 1]),
+    validation_sd = unname(found[, 2]), validation_se = unname(found[, 3])
+  )
 }
 
 # What the model's file and print say about where it comes from; plain values.

@@ -16,39 +16,63 @@
 #' `kw_error_new_data` when a column is absent or of another type, naming it;
 #' `kw_error_versions` when a model package of another version than the model's fails.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1,
-#'                       quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' predict(fit_final(select_final(cmp)), demo_pots()[1:3, ])
 #' @export
 predict.kw_model <- function(object, new_data, type = NULL, ...) {
   choices <- if (object$kind == "number") "value" else c("class", "probability")
   if (!is.null(type)) check_choice(type, choices, "type")
   frame <- frame_from_new(new_data, object$schema, object$missing_codes)
-  prediction <- tryCatch(predict_frame(object, frame), error = function(e) explain_failed_prediction(object, e))
+  prediction <- tryCatch(predict_frame(object, frame), error = function(e) {
+    explain_failed_prediction(object, e)
+  })
   if (object$kind == "number") return(tibble::tibble(value = prediction))
   colnames(prediction) <- paste0("p_", object$levels)
   probabilities <- tibble::as_tibble(prediction)
-  called <- if (is.null(object$threshold)) unname(prediction) else calls_at(prediction, object$threshold)
+  called <- if (is.null(object$threshold)) {
+    unname(prediction)
+  } else {
+    calls_at(prediction, object$threshold)
+  }
   class <- factor(object$levels[predicted_class(as_path_prediction(factor(object$levels), called))],
-                  levels = object$levels)
-  switch(type %||% "both", class = tibble::tibble(class = class), probability = probabilities,
-         tibble::add_column(probabilities, class = class, .before = 1L))
+    levels = object$levels
+  )
+  switch(type %||% "both",
+    class = tibble::tibble(class = class),
+    probability = probabilities,
+    tibble::add_column(probabilities, class = class, .before = 1L)
+  )
 }
 
 # A package of another version than the one that fitted the model is the likeliest reason.
 explain_failed_prediction <- function(model, e) {
   then <- unlist(model$facts$versions$packages)
   now <- vapply(names(then), function(package) {
-    if (requireNamespace(package, quietly = TRUE)) as.character(utils::packageVersion(package)) else "none"
+    if (requireNamespace(package, quietly = TRUE)) {
+      as.character(utils::packageVersion(package))
+    } else {
+      "none"
+    }
   }, "")
   other <- names(then)[now != then]
   if (inherits(e, "kw_error") || length(other) == 0L) stop(e)
   stop_kw("versions", "The model cannot predict with the packages that are installed.",
-          where = paste0(plain_message(e), " (", paste0(other, ": fitted with ", then[other], ", installed ", now[other], collapse = "; "),
-                         ")"),
-          remedy = "Install the versions that it was fitted with, or fit it again.")
+    where = paste0(
+      plain_message(e), " (",
+      paste0(other, ": fitted with ", then[other], ", installed ", now[other],
+        collapse = "; "
+      ),
+      ")"
+    ),
+    remedy = "Install the versions that it was fitted with, or fit it again."
+  )
 }
 
 # One prediction (vector, or rows x classes) for a frame of raw predictors.
@@ -69,15 +93,18 @@ predict_frame <- function(model, frame) {
 #' Predict new rows and write the predictions to a file
 #'
 #' @param model A model from [fit_final()] or [open_model()].
-#' @param new_data Data frame, or path of a table that [read_data()] reads.
+#' @param new_data Data frame, or path of a table as [read_data()] takes it; a delimited
+#'   file is read by the model's schema. See [check_new_data()] for what is mended.
 #' @param file Path ending in `.csv` or `.parquet`; an existing file is replaced only when
 #'   the new one is complete.
 #' @param id Names of columns to copy; default the brief's id columns that `new_data` has.
 #' @param type As for [predict()][predict.kw_model].
 #' @return The path, invisibly.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' write_predictions(fit_final(select_final(cmp)), demo_pots()[1:5, ], file.path(tempdir(), "predicted.csv"))
 #' @export
@@ -89,7 +116,7 @@ write_predictions <- function(model, new_data, file, id = NULL, type = NULL) {
     stop_kw("argument", paste0("The file ", quoted(file), " must end in .csv or .parquet."))
   }
   check_writable_file(file)
-  if (is.character(new_data)) new_data <- read_data(new_data)
+  if (is.character(new_data)) new_data <- read_new_rows(model, new_data, id)
   both <- with_ids(model, new_data, id, type)
   written <- tempfile(fileext = paste0(".", ending))
   on.exit(unlink(written))

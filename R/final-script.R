@@ -15,8 +15,10 @@
 #' `kw_error_select` for a model that was opened from a file, `kw_error_file` when the
 #' script cannot be written.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' write_script(fit_final(select_final(cmp)), file.path(tempdir(), "final.R"), data = "pots.csv")
 #' @export
@@ -25,8 +27,11 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv") 
   for (one in c("file", "data", "new_data")) check_string(get(one), one)
   check_writable_file(file)
   if (is.null(model$origin)) {
-    stop_kw("select", "A model that was opened from a file does not carry the rows it was fitted on.",
-            remedy = "Use the model from fit_final().")
+    stop_kw(
+      "select",
+      "A model that was opened from a file does not carry the rows it was fitted on.",
+      remedy = "Use the model from fit_final()."
+    )
   }
   written <- tempfile(fileext = ".R")
   on.exit(unlink(written))
@@ -39,55 +44,98 @@ script_lines <- function(model, data, new_data) {
   library <- new_script_library()
   steps <- lapply(seq_along(model$steps), function(i) script_step(model$steps[[i]], i, library))
   family <- script_family(model, library)
-  for (name in c("frame_from_new", "brief_target_plain", "family_input", "all_levels", "with_seed")) library$need(name)
+  for (name in c("frame_from_new", "brief_target_plain", "family_input", "all_levels", "with_seed")) {
+    library$need(name)
+  }
   packages <- family_packages(model$family$definition, model$family$settings, model$kind)
-  c(paste0("# ", c(
-      paste0("Final model: predicts ", model$outcome, " by fam_", model$facts$family, if (nzchar(model$facts$setting)) paste0(" (",
-          model$facts$setting, ")"), "."),
+  c(
+    paste0("# ", c(
+      paste0(
+        "Final model: predicts ", model$outcome, " by fam_", model$facts$family,
+        if (nzchar(model$facts$setting)) paste0(
+          " (",
+          model$facts$setting, ")"
+        ), "."
+      ),
       strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
       "Reads the table, learns the preparation and fits the model as it was done then; needs R",
-      paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else "nothing else", "."))),
+      paste0(
+        "and ",
+        if (length(packages) > 0L) paste(packages, collapse = ", ") else "nothing else", "."
+      )
+    )),
     "", paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
     "# ---- functions (explained where they are used, below) ----", "", library$lines(), "",
     "# ---- 1. the data ----", "",
-    "read_table <- function(file) {",
-    "  utils::read.csv(file, check.names = FALSE, stringsAsFactors = FALSE, na.strings = c(\"NA\", \"\"), encoding = \"UTF-8\")", "}",
-    "table <- read_table(data_file)",
+    paste0("schema <- ", r_text(model$schema)),
+    paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)), "",
+    script_reader, "table <- read_table(data_file)",
     "# rows that the model was fitted on; the others were set aside",
     paste0("working <- ", r_text(model$brief$rows)),
-    paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)),
     paste0("missing_codes <- ", r_text(model$missing_codes)),
-    paste0("schema <- ", r_text(model$schema)),
     "frame <- frame_from_new(table[working, , drop = FALSE], schema, missing_codes)",
-    paste0("target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ", r_text(model$brief$roles$weight),
-           ", group = ",
-           r_text(model$brief$roles$group), ")"), "",
-    "# ---- 2. the preparation: learned on the working rows, used on any ----", "", unlist(lapply(steps, `[[`, "learn")), "",
-    "prepare <- function(frame) {", paste0("  ", unlist(lapply(steps, `[[`, "use"))), "  frame", "}", "",
+    paste0(
+      "target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ",
+      r_text(model$brief$roles$weight),
+      ", group = ",
+      r_text(model$brief$roles$group), ")"
+    ), "",
+    "# ---- 2. the preparation: learned on the working rows, used on any ----", "",
+    unlist(lapply(steps, `[[`, "learn")), "",
+    "prepare <- function(frame) {", paste0("  ", unlist(lapply(steps, `[[`, "use"))), "  frame",
+    "}", "",
     "# ---- 3. the model ----", "", family, "",
     "# ---- 4. predictions ----", "",
-    "predict_new <- function(new) {", "  prediction <- predict_frame(prepare(frame_from_new(new, schema, missing_codes)))",
+    "predict_new <- function(new) {",
+    "  prediction <- predict_frame(prepare(frame_from_new(new, schema, missing_codes)))",
     "  if (is.null(levels)) return(data.frame(value = as.vector(prediction)))",
-    "  prediction <- matrix(prediction, nrow(new))", "  colnames(prediction) <- paste0(\"p_\", levels)",
+    "  prediction <- matrix(prediction, nrow(new))",
+    "  colnames(prediction) <- paste0(\"p_\", levels)",
     class_lines(model), "}", "",
     "if (file.exists(new_file)) {",
     "  new <- read_table(new_file)",
-    "  utils::write.csv(predict_new(new), file.path(dirname(new_file), \"predictions.csv\"), row.names = FALSE)", "}")
+    "  utils::write.csv(predict_new(new), file.path(dirname(new_file), \"predictions.csv\"), row.names = FALSE)", "}"
+  )
 }
+
+# Everything is read as it is written; numbers are the columns that the schema says, and the
+# outcome or weights if they look like numbers.
+script_reader <- c(
+  "# Reads delimited text: codes keep their zeros, empty fields and NA are missing.",
+  "read_table <- function(file) {",
+  "  table <- utils::read.csv(",
+  "    file, check.names = FALSE, colClasses = \"character\", na.strings = c(\"NA\", \"\"),",
+  "    encoding = \"UTF-8\", allowEscapes = FALSE, strip.white = TRUE",
+  "  )",
+  "  for (name in setdiff(names(table), names(schema)[vapply(schema, `[[`, \"\", \"kind\") != \"number\"])) {",
+  "    if (name == outcome && !is.null(levels)) next",
+  "    table[[name]] <- utils::type.convert(table[[name]], as.is = TRUE)",
+  "  }",
+  "  table",
+  "}"
+)
 
 class_lines <- function(model) {
   if (is.null(model$levels)) return(NULL)
-  c(if (is.null(model$threshold)) "  class <- levels[max.col(prediction, \"first\")]" else
-      paste0("  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold), ", levels[2], levels[1])"),
-    "  data.frame(class = class, prediction, check.names = FALSE)")
+  c(
+    if (is.null(model$threshold)) "  class <- levels[max.col(prediction, \"first\")]" else
+      paste0(
+        "  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold),
+        ", levels[2], levels[1])"
+      ),
+    "  data.frame(class = class, prediction, check.names = FALSE)"
+  )
 }
 
 # Truth of the working rows, in the form that steps and families take.
 brief_target_plain <- function(table, outcome, levels, weight, group) {
   y <- table[[outcome]]
-  new_target(outcome = if (is.null(levels)) as.double(y) else factor(as.character(y), levels = levels),
-             weights = if (!is.null(weight)) table[[weight]], group = if (!is.null(group)) table[[group]],
-             source_row = seq_len(nrow(table)))
+  new_target(
+    outcome = if (is.null(levels)) as.double(y) else factor(as.character(y), levels = levels),
+    weights = if (!is.null(weight)) table[[weight]],
+    group = if (!is.null(group)) table[[group]],
+    source_row = seq_len(nrow(table))
+  )
 }
 
 # What learning and using one step looks like in the script.
@@ -98,16 +146,26 @@ script_step <- function(learned, number, library) {
   use <- library$name_of(definition$use, paste0("use_step_", number))
   call <- paste0(learn, "(frame, target, settings, ", learned$seed, ")")
   list(
-    learn = c(paste0("# pre_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
-              paste0("settings <- ", r_text(learned$settings)),
-              paste0("learned <- ", if (definition$random) paste0("with_seed(", learned$seed, ", ", call, ")") else call),
-              paste0(state, " <- learned$state"),
-              if (definition$changes_rows || definition$cross_fitted) {
-                c(paste0("frame <- if (is.null(learned$training)) ", use, "(", state, ", frame) else learned$training$frame"),
-                  "if (!is.null(learned$training)) target <- learned$training$target")
-              } else {
-                paste0("frame <- ", use, "(", state, ", frame)")
-              }, ""),
+    learn = c(
+      paste0("# pre_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
+      paste0("settings <- ", r_text(learned$settings)),
+      paste0(
+        "learned <- ",
+        if (definition$random) paste0("with_seed(", learned$seed, ", ", call, ")") else call
+      ),
+      paste0(state, " <- learned$state"),
+      if (definition$changes_rows || definition$cross_fitted) {
+        c(
+          paste0(
+            "frame <- if (is.null(learned$training)) ", use, "(", state,
+            ", frame) else learned$training$frame"
+          ),
+          "if (!is.null(learned$training)) target <- learned$training$target"
+        )
+      } else {
+        paste0("frame <- ", use, "(", state, ", frame)")
+      }, ""
+    ),
     use = paste0("frame <- ", use, "(", state, ", frame)")
   )
 }
@@ -119,33 +177,61 @@ script_family <- function(model, library) {
   at <- setting_in_work(work, choice$cmp, choice$at)
   described <- fit_description(work, work$settings$fit[at])
   node <- work$settings$node[at]
-  seed <- derive_seed(plan$seed, paste(paste(plan$brief$fingerprint, "all working rows"), if (node == 0L) "" else work$nodes[[node]]$key,
-                                       described$key))
+  seed <- derive_seed(
+    plan$seed,
+    paste(
+      paste(plan$brief$fingerprint, "all working rows"),
+      if (node == 0L) "" else work$nodes[[node]]$key,
+      described$key
+    )
+  )
   definition <- described$definition
   fit <- library$name_of(definition$fit, "fit_family")
   predict <- library$name_of(definition$path$predict %||% definition$predict, "predict_family")
-  accepts <- r_text(list(name = definition$name, accepts = definition$accepts[c("factors", "sparse", "missing")]))
-  arguments <- paste0("x, y, weights, settings, seed = ", seed, ", threads = 1L",
-                      if (!is.null(definition$inner_fits)) ", unit = inner_unit(target)")
+  accepts <- r_text(list(
+    name = definition$name,
+    accepts = definition$accepts[c("factors", "sparse", "missing")]
+  ))
+  arguments <- paste0(
+    "x, y, weights, settings, seed = ", seed, ", threads = 1L",
+    if (!is.null(definition$inner_fits)) ", unit = inner_unit(target)"
+  )
   if (!is.null(definition$inner_fits)) library$need("inner_unit")
+  coded <- definition$shipped
+  if (coded) for (name in c("learn_coding", "encode_input", "code_names")) library$need(name)
   call <- paste0(fit, "(", arguments, ")")
-  c(paste0("# fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
+  c(
+    paste0("# fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
     paste0("family <- ", accepts), paste0("settings <- ", r_text(described$settings)),
     "x <- family_input(frame, family)", "y <- target$outcome",
+    if (coded) c("coding <- learn_coding(x)", "x <- encode_input(x, coding)"),
     "present <- if (is.factor(y)) levels(y)[tabulate(y, nlevels(y)) > 0L]",
     "if (is.factor(y) && length(present) < nlevels(y)) y <- factor(y, levels = present)",
+    if (coded) "if (is.factor(y)) levels(y) <- code_names(\"k\", nlevels(y))",
     paste0("weights <- ", if (definition$accepts$weights) "target$weights" else "NULL"),
-    paste0("model <- ", if (definition$random) paste0("with_seed(", seed, ", ", call, ")") else call), "",
+    paste0(
+      "model <- ",
+      if (definition$random) paste0("with_seed(", seed, ", ", call, ")") else call
+    ), "",
     "predict_frame <- function(frame) {", "  x <- family_input(frame, family)",
-    paste0("  all_levels(", predict, "(model, x", if (!is.null(definition$path)) paste0(", ", r_text(model$value)),
-           "), present, levels)"), "}")
+    if (coded) "  x <- encode_input(x, coding)",
+    paste0(
+      "  all_levels(", predict, "(model, x",
+      if (!is.null(definition$path)) paste0(", ", r_text(model$value)),
+      "), present, levels)"
+    ), "}"
+  )
 }
 
 # Functions that the script needs, gathered with all that they call.
 new_script_library <- function() {
   home <- topenv()
   twins <- new.env(parent = home)
-  sys.source(system.file("script", "twins.R", package = "kilnwright", mustWork = TRUE), twins, keep.source = TRUE)
+  sys.source(
+    system.file("script", "twins.R", package = "kilnwright", mustWork = TRUE),
+    twins,
+    keep.source = TRUE
+  )
   known <- as.list(home, all.names = TRUE)
   plain <- Filter(function(f) is.function(f) && identical(environment(f), home), known)
   parts <- list()
@@ -156,7 +242,9 @@ new_script_library <- function() {
     if (twin) environment(value) <- home
     parts[[name]] <<- ""
     text <- if (is.function(value)) function_text(value, need_all) else r_text(value)
-    if (any(grepl(".Call(", text, fixed = TRUE))) stop_kw("select", paste0("The function ", name, " cannot be written as a script."))
+    if (any(grepl(".Call(", text, fixed = TRUE))) {
+      stop_kw("select", paste0("The function ", name, " cannot be written as a script."))
+    }
     shown <- if (make.names(name) == name) name else paste0("`", name, "`")
     parts[[name]] <<- c(paste0(shown, " <- ", text[1]), text[-1], "")
   }
@@ -197,8 +285,12 @@ function_text <- function(f, need_all) {
 values_around <- function(f, names) {
   found <- list()
   place <- environment(f)
-  while (!is.null(place) && !isNamespace(place) && !identical(place, globalenv()) && !identical(place, emptyenv())) {
-    found <- c(found, mget(setdiff(intersect(names, ls(place, all.names = TRUE)), names(found)), envir = place))
+  while (!is.null(place) && !isNamespace(place) && !identical(place, globalenv()) &&
+    !identical(place, emptyenv())) {
+    found <- c(
+      found,
+      mget(setdiff(intersect(names, ls(place, all.names = TRUE)), names(found)), envir = place)
+    )
     place <- parent.env(place)
   }
   found
@@ -208,13 +300,40 @@ source_text <- function(f) {
   written <- attr(f, "srcref")
   if (!is.null(written)) return(as.character(written))
   attributes(f) <- NULL
-  deparse(f, width.cutoff = 100L, control = c("keepNA", "keepInteger", "niceNames", "showAttributes", "digits17"))
+  deparse(
+    f,
+    width.cutoff = 100L,
+    control = c("keepNA", "keepInteger", "niceNames", "showAttributes", "digits17")
+  )
 }
 
 # A value as R code, to the last digit.
+# Code that gives x. Lists are written here: deparse() does not mask quotes and backslashes in
+# names.
 r_text <- function(x) {
   if (is.function(x)) return(paste(source_text(x), collapse = "\n"))
-  paste(deparse(x, width.cutoff = 100L, control = c("quoteExpressions", "keepNA", "keepInteger", "niceNames", "showAttributes",
-                                                    "digits17")),
-        collapse = "\n")
+  if (!is.null(names(x)) && any(make.names(names(x)) != names(x))) {
+    names <- r_text(names(x))
+    if (is.list(x) && is.null(attr(x, "class"))) {
+      return(paste0("structure(list(", paste(vapply(x, r_text, ""), collapse = ",\n"), "), names = ", names, ")"))
+    }
+    if (is.atomic(x) && is.null(attr(x, "class"))) {
+      return(paste0("structure(", r_text(unname(x)), ", names = ", names, ")"))
+    }
+  }
+  if (is.list(x) && is.null(attr(x, "class")) && length(x) > 0L) {
+    entries <- vapply(x, r_text, "")
+    return(paste0("list(", paste0(if (!is.null(names(x))) paste0(names(x), " = "), entries, collapse = ",\n"), ")"))
+  }
+  paste(
+    deparse(
+      x,
+      width.cutoff = 100L,
+      control = c(
+        "quoteExpressions", "keepNA", "keepInteger", "niceNames", "showAttributes",
+        "digits17"
+      )
+    ),
+    collapse = "\n"
+  )
 }

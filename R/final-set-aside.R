@@ -17,11 +17,15 @@
 #' `kw_error_set_aside` when nothing was set aside, or when `brief` has other
 #' set-aside rows than the model's.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes")) |>
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' ) |>
 #'   set_aside(share = 0.2, seed = 7)
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1,
-#'                       quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' score_set_aside(fit_final(select_final(cmp)))
 #' @export
 score_set_aside <- function(model, brief = NULL, draws = 1000) {
@@ -31,23 +35,29 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   brief <- brief %||% model$brief
   if (is.null(brief)) {
     stop_kw("set_aside", "A model opened from a file does not carry the set-aside rows.",
-            remedy = "Give the brief: score_set_aside(model, job).")
+      remedy = "Give the brief: score_set_aside(model, job)."
+    )
   }
   if (is.null(brief$sealed)) {
     stop_kw("set_aside", "No rows were set aside.",
-            remedy = "Use set_aside() on the brief before the comparison.")
+      remedy = "Use set_aside() on the brief before the comparison."
+    )
   }
   sealed <- brief$sealed
   if (!identical(sealed$fingerprint, model$facts$seal_fingerprint)) {
     stop_kw("set_aside", "The set-aside rows of this brief are not those of the model.",
-            remedy = "Use the same table, the same roles and the same seed as for the comparison.")
+      remedy = "Use the same table, the same roles and the same seed as for the comparison."
+    )
   }
   times <- record_opening(sealed$fingerprint, model$facts$openings %||% 0L)
   if (times > 1L) {
     warn_kw("opened_again", paste0("These rows have now been opened ", times, " times."),
-            remedy = "A model changed after looking at them will seem better than it is.")
+      remedy = "A model changed after looking at them will seem better than it is."
+    )
   }
-  prediction <- predict_frame(model, frame_from_new(sealed$table, model$schema, model$missing_codes))
+  prediction <- predict_frame(
+    model, frame_from_new(sealed$table, model$schema, model$missing_codes)
+  )
   truth <- sealed$table[[model$outcome]]
   weights <- if (!is.null(brief$roles$weight)) sealed$table[[brief$roles$weight]]
   score <- function(at) {
@@ -71,5 +81,12 @@ bootstrap_interval <- function(score, target, draws, seed) {
   each <- with_seed(derive_seed(seed, "set-aside intervals"), vapply(seq_len(draws), function(i) {
     score(draw_units(target)$inside)
   }, numeric(length(score(seq_along(target$outcome))))))
-  unname(apply(matrix(each, ncol = draws), 1L, stats::quantile, probs = c(0.025, 0.975), names = FALSE, na.rm = TRUE))
+  unname(apply(
+    matrix(each, ncol = draws),
+    1L,
+    stats::quantile,
+    probs = c(0.025, 0.975),
+    names = FALSE,
+    na.rm = TRUE
+  ))
 }

@@ -9,15 +9,28 @@ new_row_writer <- function(work, names, metrics) {
     n <- length(at)
     failed <- !is.na(batch$message)
     nothing <- rep(list(rep(NA_real_, n)), length(metrics))
-    numbers <- function(scores) if (is.null(scores)) nothing else lapply(metrics, function(metric) scores[, metric])
+    numbers <- function(scores) {
+      if (is.null(scores)) nothing else lapply(metrics, function(metric) scores[, metric])
+    }
     status <- ifelse(is.na(batch$validation[, 1]), "undefined", "ok")
     status[failed[at]] <- ifelse(is_too_slow(batch$message), "stopped", "failed")[at][failed[at]]
-    c(list(split = rep(split_key, n), fit = names$fit[batch$fit][at], value = unlist(names$value[batch$fit], use.names = FALSE),
-           status = status, stage = batch$stage[at], message = ifelse(failed, batch$message, joined_by_fit(batch, "why_na", c("metric", "message")))[at],
-           warnings = joined_by_fit(batch, "warnings", "text")[at],
-           fit_seconds = (batch$fit_seconds / counts)[at], seconds = (batch$seconds / counts)[at]),
-      stats::setNames(c(numbers(batch$validation), numbers(batch$training), numbers(batch$no_information)), journal_columns(metrics)),
-      list(prediction = stored_predictions(batch, counts)))
+    c(
+      list(
+        split = rep(split_key, n), fit = names$fit[batch$fit][at],
+        value = unlist(names$value[batch$fit], use.names = FALSE),
+        status = status, stage = batch$stage[at],
+        message = ifelse(
+          failed, batch$message, joined_by_fit(batch, "why_na", c("metric", "message"))
+        )[at],
+        warnings = joined_by_fit(batch, "warnings", "text")[at],
+        fit_seconds = (batch$fit_seconds / counts)[at], seconds = (batch$seconds / counts)[at]
+      ),
+      stats::setNames(
+        c(numbers(batch$validation), numbers(batch$training), numbers(batch$no_information)),
+        journal_columns(metrics)
+      ),
+      list(prediction = stored_predictions(batch, counts))
+    )
   }
 }
 
@@ -25,7 +38,10 @@ new_row_writer <- function(work, names, metrics) {
 joined_by_fit <- function(batch, what, parts) {
   texts <- character(length(batch$fit))
   for (one in batch[[what]]) {
-    texts[one$at] <- paste0(texts[one$at], if (nzchar(texts[one$at])) "\n", paste(unlist(one[parts]), collapse = "\t"))
+    texts[one$at] <- paste0(
+      texts[one$at], if (nzchar(texts[one$at])) "\n",
+      paste(unlist(one[parts]), collapse = "\t")
+    )
   }
   texts
 }
@@ -53,7 +69,9 @@ stored_predictions <- function(batch, counts) {
   unlist(Map(function(predictions, n) {
     if (is.null(predictions)) return(rep(list(NULL), n))
     several <- length(dim(predictions)) == 3L
-    lapply(seq_len(n), function(i) serialize(if (several) predictions[, , i] else predictions[, i], NULL, xdr = FALSE))
+    lapply(seq_len(n), function(i) {
+      serialize(if (several) predictions[, , i] else predictions[, i], NULL, xdr = FALSE)
+    })
   }, batch$predictions, counts), recursive = FALSE)
 }
 
@@ -82,22 +100,33 @@ batch_of_rows <- function(rows, fits, work, plan, wanted, apparent) {
   first <- cumsum(counts) - counts + 1L
   metrics <- names(plan$metrics)
   scores <- function(what) {
-    found <- vapply(seq_along(metrics), function(m) as.double(rows[[paste0(what, "_", m)]]), numeric(nrow(rows)))
+    found <- vapply(
+      seq_along(metrics),
+      function(m) as.double(rows[[paste0(what, "_", m)]]),
+      numeric(nrow(rows))
+    )
     matrix(found, nrow(rows), length(metrics), dimnames = list(NULL, metrics))
   }
   keeps <- wanted$predictions && !apparent
   failed <- seq_along(fits) %in% of[rows$status == "failed"]
   batch <- list(
-    steps = list(), fit = fits, stage = rows$stage[first], message = ifelse(failed, rows$message[first], NA_character_),
+    steps = list(), fit = fits, stage = rows$stage[first],
+    message = ifelse(failed, rows$message[first], NA_character_),
     fit_seconds = as.vector(rowsum(rows$fit_seconds, of)), predict_seconds = numeric(length(fits)),
     seconds = as.vector(rowsum(rows$seconds, of)), validation = scores("validation"),
     training = if (wanted$training) scores("training"),
     no_information = if (wanted$no_information && apparent) scores("no_information"),
     predictions = if (keeps) unname(lapply(split(rows$prediction, of), read_predictions)),
-    warnings = lines_by_fit(rows$warnings[first], !failed), why_na = lapply(lines_by_fit(rows$message[first], !failed), as_reason)
+    warnings = lines_by_fit(rows$warnings[first], !failed),
+    why_na = lapply(lines_by_fit(rows$message[first], !failed), as_reason)
   )
   lacking <- of[rows$status == "stopped"]
-  if (wanted$training) lacking <- c(lacking, setdiff(fits_with_scores(batch$validation, of), fits_with_scores(batch$training, of)))
+  if (wanted$training) {
+    lacking <- c(
+      lacking,
+      setdiff(fits_with_scores(batch$validation, of), fits_with_scores(batch$training, of))
+    )
+  }
   if (keeps) lacking <- c(lacking, which(!failed & vapply(batch$predictions, is.null, logical(1))))
   take_fits(batch, setdiff(seq_along(fits), lacking), of)
 }
@@ -106,8 +135,12 @@ fits_with_scores <- function(scores, of) unique(of[rowSums(!is.na(scores)) > 0])
 
 # Some of a batch's fits; `of`: the fit of every row of its scores.
 take_fits <- function(batch, at, of) {
-  for (name in c("fit", "stage", "message", "fit_seconds", "predict_seconds", "seconds")) batch[[name]] <- batch[[name]][at]
-  for (name in c("validation", "training", "no_information")) batch[[name]] <- batch[[name]][of %in% at, , drop = FALSE]
+  for (name in c("fit", "stage", "message", "fit_seconds", "predict_seconds", "seconds")) {
+    batch[[name]] <- batch[[name]][at]
+  }
+  for (name in c("validation", "training", "no_information")) {
+    batch[[name]] <- batch[[name]][of %in% at, , drop = FALSE]
+  }
   if (!is.null(batch$predictions)) batch$predictions <- batch$predictions[at]
   for (name in c("warnings", "why_na")) {
     batch[[name]] <- lapply(Filter(function(one) one$at %in% at, batch[[name]]), function(one) {
@@ -122,7 +155,12 @@ take_fits <- function(batch, at, of) {
 lines_by_fit <- function(texts, some) {
   filled <- which(some & nzchar(texts))
   lines <- strsplit(texts[filled], "\n", fixed = TRUE)
-  Map(function(at, text) list(at = at, text = text), rep(filled, lengths(lines)), unlist(lines), USE.NAMES = FALSE)
+  Map(
+    function(at, text) list(at = at, text = text),
+    rep(filled, lengths(lines)),
+    unlist(lines),
+    USE.NAMES = FALSE
+  )
 }
 
 as_reason <- function(line) {

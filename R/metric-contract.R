@@ -11,13 +11,22 @@
 #   why_na              why a prediction can make it undefined
 #   row_wise            is it a (weighted) mean of one number a row?
 #   by_class            does it look at the predicted class only?
-metric_definition <- function(name, label, kinds, direction, score, undefined = function(truth, weights) NULL,
-                              unit = "", range = c(-Inf, Inf), why_na = "the prediction leaves it undefined",
-                              row_wise = FALSE, by_class = FALSE, does = "", arguments = list()) {
-  structure(list(name = name, label = label, kinds = kinds, direction = direction, score = score,
-                 undefined = undefined, unit = unit, range = range, why_na = why_na, row_wise = row_wise,
-                 by_class = by_class, does = does, arguments = arguments),
-            class = "kw_metric")
+metric_definition <- function(
+  name, label, kinds, direction, score,
+  undefined = function(truth, weights) NULL,
+  unit = "", range = c(-Inf, Inf),
+  why_na = "the prediction leaves it undefined",
+  row_wise = FALSE, by_class = FALSE, does = "", arguments = list()
+) {
+  structure(
+    list(
+      name = name, label = label, kinds = kinds, direction = direction, score = score,
+      undefined = undefined, unit = unit, range = range, why_na = why_na,
+      row_wise = row_wise,
+      by_class = by_class, does = does, arguments = arguments
+    ),
+    class = "kw_metric"
+  )
 }
 
 # Metrics by name or as objects, checked against the outcome kind; a list by name.
@@ -26,8 +35,11 @@ find_metrics <- function(metrics, kind) {
   given <- is.character(metrics) || (is.list(metrics) && all(vapply(metrics, function(m) {
     inherits(m, "kw_metric") || (is.character(m) && length(m) == 1L)
   }, logical(1))))
-  check_argument(given && length(metrics) > 0L && !anyNA(metrics), "metrics",
-                 "names of metrics, or a list of names and metrics such as list(\"auc\", metric_cost(10, 1))", metrics)
+  check_argument(
+    given && length(metrics) > 0L && !anyNA(metrics), "metrics",
+    "names of metrics, or a list of names and metrics such as list(\"auc\", metric_cost(10, 1))",
+    metrics
+  )
   found <- lapply(metrics, find_metric, kind = kind)
   names(found) <- vapply(found, `[[`, character(1), "name")
   found[!duplicated(names(found))]
@@ -38,24 +50,33 @@ find_metric <- function(metric, kind) {
   if (is.character(metric)) {
     if (!metric %in% names(known)) {
       stop_kw("argument", paste0("There is no metric ", quoted(metric), "."),
-              remedy = paste0(did_you_mean(metric, names(known), "Metrics"), " See list_metrics()."))
+        remedy = paste0(did_you_mean(metric, names(known), "Metrics"), " See list_metrics().")
+      )
     }
     metric <- known[[metric]]()
   }
   if (!kind %in% metric$kinds) {
     fitting <- names(Filter(function(make) kind %in% make()$kinds, known))
-    stop_kw("argument", paste0("The metric ", quoted(metric$name), " does not fit ", outcome_words[[kind]], "."),
-            remedy = paste0("Metrics for it: ", paste(fitting, collapse = ", "), "."))
+    stop_kw(
+      "argument",
+      paste0("The metric ", quoted(metric$name), " does not fit ", outcome_words[[kind]], "."),
+      remedy = paste0("Metrics for it: ", paste(fitting, collapse = ", "), ".")
+    )
   }
   metric
 }
 
-outcome_words <- c(number = "a numeric outcome", two_class = "an outcome of two classes",
-                   many_class = "an outcome of many classes")
+outcome_words <- c(
+  number = "a numeric outcome", two_class = "an outcome of two classes",
+  many_class = "an outcome of many classes"
+)
 
 default_metrics <- function(kind) {
-  switch(kind, two_class = c("auc", "log_loss"), many_class = c("log_loss", "balanced_accuracy"),
-         number = c("rmse", "r_squared"))
+  switch(kind,
+    two_class = c("auc", "log_loss"),
+    many_class = c("log_loss", "balanced_accuracy"),
+    number = c("rmse", "r_squared")
+  )
 }
 
 # Scores of one prediction or of a whole path, by one metric.

@@ -40,7 +40,9 @@ metric_cost <- function(missed = 1, false_alarm = 1) {
 #' @export
 metric_pinball <- function(quantile = 0.5) {
   check_number(quantile, "quantile", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
-  pinball_metric(paste0("pinball_", format(quantile)), paste("Pinball loss at", format(quantile)), quantile)
+  pinball_metric(
+    paste0("pinball_", format(quantile)), paste("Pinball loss at", format(quantile)), quantile
+  )
 }
 
 #' @rdname metric_values
@@ -67,11 +69,17 @@ list_metrics <- function(brief = NULL) {
   text <- function(f) vapply(members, f, character(1), USE.NAMES = FALSE)
   arguments <- text(function(m) paste(names(m$arguments), collapse = ", "))
   tibble::tibble(
-    metric = names(members), for_outcome = text(function(m) paste(kind_words[m$kinds], collapse = ", ")),
-    better = text(function(m) m$direction), lowest = vapply(members, function(m) m$range[1], 1, USE.NAMES = FALSE),
+    metric = names(members),
+    for_outcome = text(function(m) paste(kind_words[m$kinds], collapse = ", ")),
+    better = text(function(m) m$direction),
+    lowest = vapply(members, function(m) m$range[1], 1, USE.NAMES = FALSE),
     highest = vapply(members, function(m) m$range[2], 1, USE.NAMES = FALSE),
     unit = text(function(m) m$unit), does = text(function(m) m$does),
-    with_values = ifelse(nzchar(arguments), paste0("metric_", sub("^f1$", "f_beta", names(members)), "(", arguments, ")"), "")
+    with_values = ifelse(
+      nzchar(arguments),
+      paste0("metric_", sub("^f1$", "f_beta", names(members)), "(", arguments, ")"),
+      ""
+    )
   )
 }
 
@@ -99,25 +107,40 @@ list_metrics <- function(brief = NULL) {
 #' @section Errors:
 #' `kw_error_definition` when a function uses something from outside itself.
 #' @examples
-#' worst_error <- define_metric("worst_error", "number", "lower", unit = "outcome",
-#'   score = function(truth, prediction, weights) max(abs(truth - prediction)))
+#' worst_error <- define_metric("worst_error", "number", "lower",
+#'   unit = "outcome",
+#'   score = function(truth, prediction, weights) max(abs(truth - prediction))
+#' )
 #' list("rmse", worst_error())
 #' @export
 define_metric <- function(name, kinds, direction, score, undefined = NULL, label = name, unit = "",
                           range = c(-Inf, Inf), row_wise = FALSE, vectorised = FALSE) {
   check_string(name, "name")
   if (!grepl("^[A-Za-z][A-Za-z0-9_.]*$", name)) {
-    stop_kw("argument", paste0("`name` must be one word of letters, digits, _ and .; got ", quoted(name), "."))
+    stop_kw(
+      "argument",
+      paste0("`name` must be one word of letters, digits, _ and .; got ", quoted(name), ".")
+    )
   }
-  check_argument(length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
-                 "some of \"number\", \"two_class\", \"many_class\"", kinds)
+  check_argument(
+    length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
+    "some of \"number\", \"two_class\", \"many_class\"", kinds
+  )
   check_choice(direction, c("higher", "lower"), "direction")
-  check_argument(is.function(score) && length(formals(score)) == 3L, "score", "a function(truth, prediction, weights)", score)
+  check_argument(
+    is.function(score) && length(formals(score)) == 3L,
+    "score",
+    "a function(truth, prediction, weights)",
+    score
+  )
   check_flag(vectorised, "vectorised")
   check_self_contained(Filter(Negate(is.null), list(score = score, undefined = undefined)), name)
-  metric <- metric_definition(name, label, kinds, direction, if (vectorised) score else one_by_one(score),
-                              undefined = undefined %||% function(truth, weights) NULL, unit = unit, range = range,
-                              row_wise = row_wise, does = "A metric defined by the user.")
+  metric <- metric_definition(name, label, kinds, direction,
+    if (vectorised) score else one_by_one(score),
+    undefined = undefined %||% function(truth, weights) NULL, unit = unit,
+    range = range,
+    row_wise = row_wise, does = "A metric defined by the user."
+  )
   function() metric
 }
 
@@ -126,7 +149,11 @@ one_by_one <- function(score) {
   function(truth, prediction, weights) {
     dims <- dim(prediction)
     vapply(seq_len(dims[length(dims)]), function(value) {
-      one <- if (length(dims) == 2L) prediction[, value] else class_columns(prediction, value, levels(truth))
+      one <- if (length(dims) == 2L) {
+        prediction[, value]
+      } else {
+        class_columns(prediction, value, levels(truth))
+      }
       found <- score(truth, one, weights)
       if (!is.numeric(found) || length(found) != 1L) {
         stop("the metric must give one number; got ", describe_value(found), call. = FALSE)
@@ -137,5 +164,8 @@ one_by_one <- function(score) {
 }
 
 class_columns <- function(prediction, value, levels) {
-  matrix(prediction[, , value], dim(prediction)[1], dim(prediction)[2], dimnames = list(NULL, levels))
+  matrix(
+    prediction[, , value], dim(prediction)[1], dim(prediction)[2],
+    dimnames = list(NULL, levels)
+  )
 }

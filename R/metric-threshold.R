@@ -10,7 +10,11 @@ calls_at <- function(prediction, threshold) {
 # the threshold, if there is one. NA where a metric is undefined.
 score_with_threshold <- function(metrics, truth, prediction, weights, threshold = NULL) {
   dims <- dim(prediction)
-  if (is.factor(truth)) prediction <- matrix(prediction, dims[1], dims[2]) else prediction <- as.vector(prediction)
+  if (is.factor(truth)) {
+    prediction <- matrix(prediction, dims[1], dims[2])
+  } else {
+    prediction <- as.vector(prediction)
+  }
   called <- if (!is.null(threshold)) calls_at(prediction, threshold)
   vapply(metrics, function(metric) {
     if (!is.null(metric$undefined(truth, weights))) return(NA_real_)

@@ -13,20 +13,30 @@ say_wrapped <- function(text, indent = 2L) {
 print.kw_brief <- function(x, ...) {
   outcome <- x$table[[x$outcome]]
   what <- if (x$kind == "number") {
-    paste0("the number ", x$outcome, " (", format(min(outcome), digits = 3), " to ",
-           format(max(outcome), digits = 3), ", mean ", format(mean(outcome), digits = 3), ")")
+    paste0(
+      "the number ", x$outcome, " (", format(min(outcome), digits = 3), " to ",
+      format(max(outcome), digits = 3), ", mean ", format(mean(outcome), digits = 3), ")"
+    )
   } else if (x$kind == "two_class") {
-    paste0("whether ", x$outcome, " is ", x$event, " (", percent(mean(outcome == x$event)), " of rows",
-           if (!x$event_given) "; taken as the event, since none was named", ")")
+    paste0(
+      "whether ", x$outcome, " is ", x$event, " (", percent(mean(outcome == x$event)),
+      " of rows",
+      if (!x$event_given) "; taken as the event, since none was named", ")"
+    )
   } else {
     shares <- table(outcome) / length(outcome)
-    paste0("the class of ", x$outcome, ": ", enumerate(paste0(names(shares), " (", percent(shares), ")"), 6L))
+    paste0(
+      "the class of ", x$outcome, ": ",
+      enumerate(paste0(names(shares), " (", percent(shares), ")"), 6L)
+    )
   }
   kinds <- table(factor(schema_kinds(x$schema), column_kinds))
   kinds <- kinds[kinds > 0]
   say_wrapped(paste0("Brief: predict ", what))
-  say_wrapped(paste0("from ", count_of(length(x$schema), "column"), ": ",
-                     paste(kinds, names(kinds), collapse = ", "), "."))
+  say_wrapped(paste0(
+    "from ", count_of(length(x$schema), "column"), ": ",
+    paste(kinds, names(kinds), collapse = ", "), "."
+  ))
   say_wrapped(rows_sentence(x))
   for (role in names(x$roles)) print_role(x, role)
   for (column in names(x$missing_codes)) {
@@ -34,8 +44,10 @@ print.kw_brief <- function(x, ...) {
   }
   crowded <- names(which(lengths(lapply(x$schema, `[[`, "levels")) > nrow(x$table) / 4))
   if (length(crowded) > 0L) {
-    say_wrapped(paste0("! ", enumerate(crowded), ": nearly every row has its own level; an id? ",
-                       "Say so with id = or ignore =."))
+    say_wrapped(paste0(
+      "! ", enumerate(crowded), ": nearly every row has its own level; an id? ",
+      "Say so with id = or ignore =."
+    ))
   }
   invisible(x)
 }
@@ -43,15 +55,22 @@ print.kw_brief <- function(x, ...) {
 percent <- function(share) paste0(format(round(100 * share, 1), trim = TRUE), " %")
 
 rows_sentence <- function(brief) {
-  paste0("Rows: ", format(nrow(brief$table), big.mark = ","), " working",
-         if (!is.null(brief$sealed)) paste0(", ", format(brief$sealed$n, big.mark = ","), " set aside (sealed)"))
+  paste0(
+    "Rows: ", format(nrow(brief$table), big.mark = ","), " working",
+    if (!is.null(brief$sealed)) {
+      paste0(", ", format(brief$sealed$n, big.mark = ","), " set aside (sealed)")
+    }
+  )
 }
 
 print_role <- function(brief, role) {
   columns <- brief$roles[[role]]
   if (is.null(columns)) return(invisible())
   extra <- if (role == "group") {
-    paste0(" (", count_of(length(unique(brief$table[[columns]])), "group"), ", kept whole by every split)")
+    paste0(
+      " (", count_of(length(unique(brief$table[[columns]])), "group"),
+      ", kept whole by every split)"
+    )
   }
   label <- c(id = "Id", group = "Group", weight = "Weight", time = "Time", ignore = "Ignored")[[role]]
   say_wrapped(paste0(label, ": ", paste(columns, collapse = ", "), extra))

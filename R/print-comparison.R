@@ -2,22 +2,36 @@
 print.kw_comparison <- function(x, ...) {
   metric <- cmp_metric(x)
   table <- standings(x)
-  say_wrapped(paste0("Comparison: ", count_of(nrow(table), "setting"), " of ",
-                     count_of(length(x$plan$spaces), "candidate"), " to predict ", x$plan$brief$outcome,
-                     " on ", count_of(nrow(x$plan$brief$table), "working row")))
-  say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan), "; took ",
-                     format_duration(x$seconds), " for ", count_of(x$results$fits * length(x$plan$splits), "fit")))
+  say_wrapped(paste0(
+    "Comparison: ", count_of(nrow(table), "setting"), " of ",
+    count_of(length(x$plan$spaces), "candidate"), " to predict ",
+    x$plan$brief$outcome,
+    " on ", count_of(nrow(x$plan$brief$table), "working row")
+  ))
+  say_wrapped(paste0(
+    "Splits: ", x$plan$splitter$label, split_words(x$plan), "; took ",
+    format_duration(x$seconds), " for ",
+    count_of(x$results$fits * length(x$plan$splits), "fit")
+  ))
   if (!is.null(x$stopped)) {
-    say_wrapped(paste0("! Stopped by ", x$stopped, ": ", sum(!is.na(table$place)), " of ", count_of(nrow(table), "setting"),
-                       " have all their scores"))
+    say_wrapped(paste0(
+      "! Stopped by ", x$stopped, ": ", sum(!is.na(table$place)), " of ",
+      count_of(nrow(table), "setting"),
+      " have all their scores"
+    ))
   }
-  if (!is.null(x$journal_failure)) say_wrapped(paste0("! The journal is not complete: ", x$journal_failure))
+  if (!is.null(x$journal_failure)) {
+    say_wrapped(paste0("! The journal is not complete: ", x$journal_failure))
+  }
   ranked <- table[!is.na(table$place), ]
   best <- ranked[!duplicated(ranked$candidate), ]
   say("Best of each candidate by ", metric$label, " (", metric$direction, " is better):")
   print_standings(best, x)
   if (length(x$plan$provided) > 0L) {
-    say(sum(table$provided), " of ", count_of(nrow(table), "setting"), " meet ", constraint_words(x$plan))
+    say(
+      sum(table$provided), " of ", count_of(nrow(table), "setting"), " meet ",
+      constraint_words(x$plan)
+    )
   }
   say_undefined(x, metric)
   failed <- sum(table$failed > 0)
@@ -39,8 +53,11 @@ print_standings <- function(table, cmp) {
 print_standings_rows <- function(table, labels) {
   certain <- c(table$se[!is.na(table$se) & table$se > 0], NA)[1]
   rounded <- function(x) vapply(x, round_to, character(1), uncertainty = certain)
-  rows <- data.frame(place = ifelse(is.na(table$place), "-", table$place), candidate = table$candidate,
-                     mean = rounded(table$mean), sd = rounded(table$sd), se = rounded(table$se))
+  rows <- data.frame(
+    place = ifelse(is.na(table$place), "-", table$place),
+    candidate = table$candidate,
+    mean = rounded(table$mean), sd = rounded(table$sd), se = rounded(table$se)
+  )
   if (any(!is.na(table$training))) rows$gap <- rounded(table$gap)
   rows$setting <- labels
   print_table(rows, align = c("right", "left", rep("right", ncol(rows) - 3L), "left"))
@@ -50,20 +67,29 @@ say_undefined <- function(cmp, metric) {
   reasons <- cmp$plan$undefined[[metric$name]]
   gone <- reasons[!is.na(reasons) & !is_apparent(cmp$plan$splits)]
   if (length(gone) > 0L) {
-    say_wrapped(paste0("! ", metric$label, " is undefined on ", count_of(length(gone), "split"),
-                       ", which are left out for all: ", gone[1]))
+    say_wrapped(paste0(
+      "! ", metric$label, " is undefined on ", count_of(length(gone), "split"),
+      ", which are left out for all: ", gone[1]
+    ))
   }
 }
 
 say_warnings <- function(cmp) {
   warnings <- cmp$results$warnings
   if (length(warnings) == 0L) return(invisible())
-  messages <- vapply(warnings, function(w) paste0(candidate_names(cmp)[w$settings[1]], ": ", w$message), "")
-  counts <- sort(tapply(vapply(warnings, `[[`, numeric(1), "count"), messages, sum), decreasing = TRUE)
+  messages <- vapply(
+    warnings, function(w) paste0(candidate_names(cmp)[w$settings[1]], ": ", w$message), ""
+  )
+  counts <- sort(
+    tapply(vapply(warnings, `[[`, numeric(1), "count"), messages, sum),
+    decreasing = TRUE
+  )
   for (i in seq_len(min(3L, length(counts)))) {
     say_wrapped(paste0("! warned ", count_of(counts[[i]], "time"), ": ", names(counts)[i]))
   }
-  if (length(counts) > 3L) say("! and ", length(counts) - 3L, " other warnings: see warnings_by_split()")
+  if (length(counts) > 3L) {
+    say("! and ", length(counts) - 3L, " other warnings: see warnings_by_split()")
+  }
 }
 
 #' @export
@@ -77,11 +103,16 @@ print.kw_choice <- function(x, ...) {
 #' @export
 print.kw_model <- function(x, ...) {
   facts <- x$facts
-  say_wrapped(paste0("Final model: ", facts$candidate,
-                     if (nzchar(facts$setting)) paste0(" (", facts$setting, ")"), ", predicts ", x$outcome))
+  say_wrapped(paste0(
+    "Final model: ", facts$candidate,
+    if (nzchar(facts$setting)) paste0(" (", facts$setting, ")"), ", predicts ",
+    x$outcome
+  ))
   steps <- vapply(x$steps, function(learned) paste0("pre_", learned$definition$name), character(1))
-  say_wrapped(paste0("Pipeline: ", paste(c(steps, paste0("fam_", facts$family)), collapse = " > "),
-                     "; fitted on ", count_of(facts$working_rows, "working row")))
+  say_wrapped(paste0(
+    "Pipeline: ", paste(c(steps, paste0("fam_", facts$family)), collapse = " > "),
+    "; fitted on ", count_of(facts$working_rows, "working row")
+  ))
   scores <- x$scores
   rows <- data.frame(
     metric = scores$metric, training = mapply(round_to, scores$training, scores$validation_se),
@@ -89,16 +120,28 @@ print.kw_model <- function(x, ...) {
     sd = mapply(round_to, scores$validation_sd, scores$validation_se)
   )
   print_table(rows, align = c("left", "right", "right", "right"))
-  if (!is.null(x$threshold)) say_wrapped(paste0("Called ", x$event, " from a probability of ", format(signif(x$threshold, 4)), " on."))
-  say_wrapped(paste0("Chosen by ", facts$rule, " from ", count_of(facts$settings_compared, "setting"),
-                     ", seed ", facts$seed, ". ", facts$reason))
+  if (!is.null(x$threshold)) {
+    say_wrapped(paste0(
+      "Called ", x$event, " from a probability of ",
+      format(signif(x$threshold, 4)), " on."
+    ))
+  }
+  say_wrapped(paste0(
+    "Chosen by ", facts$rule, " from ",
+    count_of(facts$settings_compared, "setting"),
+    ", seed ", facts$seed, ". ", facts$reason
+  ))
   invisible(x)
 }
 
 #' @export
 print.kw_summary <- function(x, ...) {
   for (line in unclass(x)) {
-    if (startsWith(line, "- ")) cat(strwrap(substring(line, 3), 78, prefix = "  ", initial = "- "), sep = "\n") else say_wrapped(line)
+    if (startsWith(line, "- ")) {
+      cat(strwrap(substring(line, 3), 78, prefix = "  ", initial = "- "), sep = "\n")
+    } else {
+      say_wrapped(line)
+    }
   }
   invisible(x)
 }
@@ -108,19 +151,37 @@ print.kw_shortlist <- function(x, ...) {
   about <- attr(x, "about")
   unclear <- any(is.na(x$tied))
   on_list <- sum(x$tied, na.rm = TRUE)
-  say_wrapped(paste0("Shortlist: ", on_list, " of ", count_of(about$of, "setting"), " cannot be told apart from the leader by ",
-                     x$metric[1],
-                     if (about$adjust == "holm") " (Holm-adjusted)",
-                     if (unclear) paste0("; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ", fewest_splits,
-                                         " splits in common")))
+  say_wrapped(paste0(
+    "Shortlist: ", on_list, " of ", count_of(about$of, "setting"),
+    " cannot be told apart from the leader by ",
+    x$metric[1],
+    if (about$adjust == "holm") " (Holm-adjusted)",
+    if (unclear) {
+      paste0(
+        "; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ",
+        fewest_splits,
+        " splits in common"
+      )
+    }
+  ))
   shown <- utils::head(as.data.frame(x), 15L)
   spread <- stats::median((x$high - x$low)[!is.na(x$high) & x$high > x$low] / 4)
   number <- function(v) vapply(v, round_to, "", uncertainty = spread)
-  fixed <- c("place", "candidate", "setting", "metric", "mean", "difference", "low", "high", "p", "splits", "tied")
+  fixed <- c(
+    "place", "candidate", "setting", "metric", "mean", "difference", "low", "high", "p",
+    "splits", "tied"
+  )
   varied <- shown[setdiff(names(shown), fixed)]
-  rows <- data.frame(place = ifelse(is.na(shown$place), "-", shown$place), candidate = shown$candidate, mean = number(shown$mean),
-                     worse_by = number(shown$difference),
-                     interval = ifelse(is.na(shown$low) | shown$place %in% 1L, "", paste(number(shown$low), "to", number(shown$high))))
+  rows <- data.frame(
+    place = ifelse(is.na(shown$place), "-", shown$place),
+    candidate = shown$candidate, mean = number(shown$mean),
+    worse_by = number(shown$difference),
+    interval = ifelse(
+      is.na(shown$low) | shown$place %in% 1L,
+      "",
+      paste(number(shown$low), "to", number(shown$high))
+    )
+  )
   rows$setting <- vapply(seq_len(nrow(shown)), function(i) {
     values <- lapply(varied, `[[`, i)
     values <- values[!is.na(values)]
@@ -137,10 +198,19 @@ print.kw_shortlist <- function(x, ...) {
 print.kw_assessment <- function(x, ...) {
   mine <- x$scores[x$scores$metric == x$decide, ]
   say_wrapped(paste0("The whole procedure (rule ", x$rule, ") judged on outer splits: ", x$outer))
-  rows <- data.frame(split = mine$outer_split, inner = format(signif(mine$inner, 4)), outer = format(signif(mine$outer, 4)),
-                     choice = paste0(x$choices$candidate, ifelse(nzchar(x$choices$values), paste0(" (", x$choices$values, ")"), "")))
+  rows <- data.frame(
+    split = mine$outer_split, inner = format(signif(mine$inner, 4)),
+    outer = format(signif(mine$outer, 4)),
+    choice = paste0(
+      x$choices$candidate,
+      ifelse(nzchar(x$choices$values), paste0(" (", x$choices$values, ")"), "")
+    )
+  )
   names(rows)[2:3] <- paste(c("inner", "outer"), x$decide)
   print_table(rows, align = c("right", "right", "right", "left"))
-  say("Mean: inner ", format(signif(mean(mine$inner), 4)), ", outer ", format(signif(mean(mine$outer, na.rm = TRUE), 4)))
+  say(
+    "Mean: inner ", format(signif(mean(mine$inner), 4)), ", outer ",
+    format(signif(mean(mine$outer, na.rm = TRUE), 4))
+  )
   invisible(x)
 }

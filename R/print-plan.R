@@ -8,10 +8,17 @@ print.kw_sensible <- function(x, ...) say(varying_words(x))
 varying_words <- function(x) {
   if (inherits(x, "kw_sensible")) return("a sensible range")
   if (inherits(x, "kw_range")) {
-    return(paste0(format_value(x$from), " to ", format_value(x$to),
-                  if (x$spacing == "log") " (log)", if (!is.null(x$points)) paste0(", ", x$points, " points")))
+    return(paste0(
+      format_value(x$from), " to ", format_value(x$to),
+      if (x$spacing == "log") " (log)",
+      if (!is.null(x$points)) paste0(", ", x$points, " points")
+    ))
   }
-  values <- if (is.list(x$values)) names(labelled_values(x$values)) else vapply(x$values, format_value, "")
+  values <- if (is.list(x$values)) {
+    names(labelled_values(x$values))
+  } else {
+    vapply(x$values, format_value, "")
+  }
   paste("one of", enumerate(values, 8L))
 }
 
@@ -25,12 +32,19 @@ value_words <- function(x) {
 
 part_words <- function(part, prefix) {
   shown <- names(part$settings)[!vapply(part$settings, is.null, logical(1))]
-  if (prefix == "pre_") shown <- intersect(shown, union(part$given, names(Filter(is_varying, part$settings))))
-  settings <- paste0(shown, rep(" = ", length(shown)), vapply(part$settings[shown], value_words, character(1)))
+  if (prefix == "pre_") {
+    shown <- intersect(shown, union(part$given, names(Filter(is_varying, part$settings))))
+  }
+  settings <- paste0(
+    shown, rep(" = ", length(shown)),
+    vapply(part$settings[shown], value_words, character(1))
+  )
   where <- if (prefix == "pre_") columns_words(part)
-  paste0(prefix, part$definition$name,
-         if (length(settings) > 0L) paste0(": ", paste(settings, collapse = "; ")),
-         if (!is.null(where)) paste0(" (", where, ")"))
+  paste0(
+    prefix, part$definition$name,
+    if (length(settings) > 0L) paste0(": ", paste(settings, collapse = "; ")),
+    if (!is.null(where)) paste0(" (", where, ")")
+  )
 }
 
 # "on wall_mm", or the kinds of columns that the step takes by default.
@@ -38,7 +52,10 @@ columns_words <- function(step) {
   if (!is.null(step$columns)) return(paste("on", selection_text(step$columns)))
   kinds <- step$definition$columns
   if (length(kinds) %in% c(0L, length(column_kinds))) return(NULL)
-  plural <- c(number = "numbers", category = "categories", ordered = "ordered categories", text = "text", date = "dates")
+  plural <- c(
+    number = "numbers", category = "categories", ordered = "ordered categories",
+    text = "text", date = "dates"
+  )
   paste("on", paste(plural[kinds], collapse = " and "))
 }
 
@@ -67,7 +84,11 @@ node_words <- function(node) {
   if (!inherits(node$part, "kw_either")) return(paste0(label, part_words(node$part, "pre_")))
   alternatives <- vapply(names(node$part$alternatives), function(name) {
     inner <- node$part$alternatives[[name]]
-    words <- if (length(inner) == 0L) "as is" else paste(vapply(inner, node_words, ""), collapse = ", then ")
+    words <- if (length(inner) == 0L) {
+      "as is"
+    } else {
+      paste(vapply(inner, node_words, ""), collapse = ", then ")
+    }
     paste0(name, " = ", words)
   }, character(1))
   paste0(label, "either ", paste(alternatives, collapse = " | "))
@@ -86,9 +107,13 @@ print.kw_candidates <- function(x, ...) {
   say(count_of(length(x$pipelines), "candidate"))
   for (name in names(x$pipelines)) {
     varies <- names(pipeline_dimensions(x$pipelines[[name]]))
-    say_wrapped(paste0("  ", name, ": ", paste(c(vapply(x$pipelines[[name]]$steps, short_node, ""),
-                paste0("fam_", x$pipelines[[name]]$family$definition$name)), collapse = " > "),
-                if (length(varies) > 0L) paste0("; varies ", enumerate(varies))), 4L)
+    say_wrapped(paste0(
+      "  ", name, ": ", paste(c(
+        vapply(x$pipelines[[name]]$steps, short_node, ""),
+        paste0("fam_", x$pipelines[[name]]$family$definition$name)
+      ), collapse = " > "),
+      if (length(varies) > 0L) paste0("; varies ", enumerate(varies))
+    ), 4L)
   }
   for (rule in x$rules) say_wrapped(paste0("  ruled out: ", rlang::expr_deparse(rule$expr)), 4L)
   invisible(x)
@@ -107,15 +132,19 @@ print.kw_search <- function(x, ...) say("Search: ", x$label)
 #' @export
 print.kw_plan <- function(x, ...) {
   n <- vapply(x$round, function(round) nrow(round$settings), integer(1))
-  say_wrapped(paste0("Plan: compare ", count_of(sum(n), "setting"), " of ",
-                     count_of(length(n), "candidate"), " to predict ", x$brief$outcome))
+  say_wrapped(paste0(
+    "Plan: compare ", count_of(sum(n), "setting"), " of ",
+    count_of(length(n), "candidate"), " to predict ", x$brief$outcome
+  ))
   say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))
   say("Seed: ", x$seed, if (x$seed_drawn) " (drawn, since none was given)")
   for (name in names(n)) {
     varies <- varying_text(x$round[[name]]$settings)
-    say_wrapped(paste0("  ", name, ": ", count_of(n[[name]], "setting"),
-                       if (nzchar(varies)) paste0(" of ", varies)), 4L)
+    say_wrapped(paste0(
+      "  ", name, ": ", count_of(n[[name]], "setting"),
+      if (nzchar(varies)) paste0(" of ", varies)
+    ), 4L)
   }
   for (note in x$notes) say_wrapped(paste0("! ", note))
   invisible(x)
@@ -124,7 +153,11 @@ print.kw_plan <- function(x, ...) {
 split_words <- function(plan) {
   group <- plan$brief$roles$group
   paste0(stratified_words(plan$splitter$arguments$stratify), if (!is.null(group)) {
-    if (divides_groups(plan)) paste0(" - NOT keeping ", group, " whole") else paste0(", ", group, " kept whole")
+    if (divides_groups(plan)) {
+      paste0(" - NOT keeping ", group, " whole")
+    } else {
+      paste0(", ", group, " kept whole")
+    }
   })
 }
 
@@ -143,9 +176,15 @@ divides_groups <- function(plan) {
 
 metric_words <- function(plan) {
   words <- vapply(plan$metrics, function(metric) {
-    paste0(metric$name, " (", metric$direction, " is better", if (metric$name == plan$decide) ", decides", ")")
+    paste0(
+      metric$name, " (", metric$direction, " is better",
+      if (metric$name == plan$decide) ", decides", ")"
+    )
   }, character(1))
-  paste0(paste(words, collapse = ", "), if (length(plan$provided) > 0L) paste0("; provided ", constraint_words(plan)))
+  paste0(
+    paste(words, collapse = ", "),
+    if (length(plan$provided) > 0L) paste0("; provided ", constraint_words(plan))
+  )
 }
 
 constraint_words <- function(plan) enumerate(vapply(plan$provided, `[[`, character(1), "text"))
@@ -153,21 +192,36 @@ constraint_words <- function(plan) enumerate(vapply(plan$provided, `[[`, charact
 #' @export
 print.kw_preview <- function(x, ...) {
   number <- function(n) format(n, big.mark = ",", trim = TRUE)
-  say_wrapped(paste0("Preview: ", number(x$settings), " settings x ", x$splits, " splits = ", number(x$scores), " scores"))
-  say_wrapped(paste0("Needed: ", number(x$fits), " fits for ", number(x$scores), " scores, ", number(x$steps), " steps instead of ",
-                     number(x$steps_unshared), "; the rest is shared"))
+  say_wrapped(paste0(
+    "Preview: ", number(x$settings), " settings x ", x$splits, " splits = ",
+    number(x$scores), " scores"
+  ))
+  say_wrapped(paste0(
+    "Needed: ", number(x$fits), " fits for ", number(x$scores), " scores, ",
+    number(x$steps), " steps instead of ",
+    number(x$steps_unshared), "; the rest is shared"
+  ))
   print_preview_time(x)
   table <- x$candidates
-  rows <- data.frame(candidate = table$candidate, settings = number(table$settings), fits = paste0(table$fits, " a split"))
-  if (!is.na(x$megabytes)) rows$one <- ifelse(is.na(table$fit_seconds), "?", vapply(table$fit_seconds, short_duration, ""))
+  rows <- data.frame(
+    candidate = table$candidate, settings = number(table$settings),
+    fits = paste0(table$fits, " a split")
+  )
+  if (!is.na(x$megabytes)) {
+    rows$one <- ifelse(is.na(table$fit_seconds), "?", vapply(table$fit_seconds, short_duration, ""))
+  }
   names(rows)[names(rows) == "one"] <- "a fit"
   rows$varies <- table$varies
   print_table(rows, align = c("left", rep("right", ncol(rows) - 2L), "left"))
-  gone <- c("ruled out" = sum(table$ruled_out), "cannot work" = sum(table$impossible),
-            "merged, being the same" = sum(table$merged))
+  gone <- c(
+    "ruled out" = sum(table$ruled_out), "cannot work" = sum(table$impossible),
+    "merged, being the same" = sum(table$merged)
+  )
   gone <- gone[gone > 0]
-  if (length(gone) > 0L) say("Of ", number(sum(table$combinations)), " combinations: ",
-                             paste(number(gone), names(gone), collapse = ", "))
+  if (length(gone) > 0L) say(
+    "Of ", number(sum(table$combinations)), " combinations: ",
+    paste(number(gone), names(gone), collapse = ", ")
+  )
   say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan)))
   say_wrapped(paste0("Metrics: ", metric_words(x$plan)))
   say("Seed: ", x$plan$seed, if (x$plan$seed_drawn) " (drawn, since none was given)")
@@ -178,27 +232,50 @@ print.kw_preview <- function(x, ...) {
 print_preview_time <- function(x) {
   if (is.na(x$megabytes)) return(invisible())
   failed <- x$candidates$candidate[is.na(x$candidates$fit_seconds)]
-  if (length(failed) > 0L) return(say_wrapped(paste0("Time: cannot be told, since the pilot fits of ", enumerate(failed), " failed")))
+  if (length(failed) > 0L) {
+    return(say_wrapped(paste0(
+      "Time: cannot be told, since the pilot fits of ", enumerate(failed),
+      " failed"
+    )))
+  }
   workers <- usual_workers()
-  say_wrapped(paste0("Time: about ", format_duration(x$seconds), " by one process",
-                     if (workers > 1L && x$seconds > worth_workers) paste0(", ", format_duration(x$seconds / workers), " by ", workers,
-                         " workers"),
-                     "; peak memory about ", format(signif(x$megabytes, 2)), " MB a process"))
+  say_wrapped(paste0(
+    "Time: about ", format_duration(x$seconds), " by one process",
+    if (workers > 1L && x$seconds > worth_workers) {
+      paste0(
+        ", ", format_duration(x$seconds / workers), " by ", workers,
+        " workers"
+      )
+    },
+    "; peak memory about ", format(signif(x$megabytes, 2)), " MB a process"
+  ))
 }
 
 short_duration <- function(seconds) {
-  if (seconds < 1) paste(format(signif(1000 * seconds, 2)), "ms") else paste(format(signif(seconds, 2)), "s")
+  if (seconds < 1) {
+    paste(format(signif(1000 * seconds, 2)), "ms")
+  } else {
+    paste(format(signif(seconds, 2)), "s")
+  }
 }
 
 # A plain table of text columns within 80 columns; the last column is wrapped.
 print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {
   cells <- Map(function(column, name) c(name, as.character(column)), rows, names(rows))
   last <- cells[[length(cells)]]
-  cells <- Map(function(column, side) cli::ansi_align(column, max(cli::ansi_nchar(column)), side),
-               cells[-length(cells)], align[-length(cells)])
-  lead <- if (length(cells) > 0L) paste0(do.call(paste, c(unname(cells), sep = "  ")), "  ") else rep("", length(last))
+  cells <- Map(
+    function(column, side) cli::ansi_align(column, max(cli::ansi_nchar(column)), side),
+    cells[-length(cells)], align[-length(cells)]
+  )
+  lead <- if (length(cells) > 0L) {
+    paste0(do.call(paste, c(unname(cells), sep = "  ")), "  ")
+  } else {
+    rep("", length(last))
+  }
   room <- max(20L, width - cli::ansi_nchar(lead[1]))
-  if (align[length(align)] == "right") last <- cli::ansi_align(last, max(cli::ansi_nchar(last)), "right")
+  if (align[length(align)] == "right") {
+    last <- cli::ansi_align(last, max(cli::ansi_nchar(last)), "right")
+  }
   for (i in seq_along(lead)) {
     wrapped <- if (cli::ansi_nchar(last[i]) <= room) last[i] else strwrap(no_break(last[i]), room)
     if (length(wrapped) == 0L) wrapped <- ""

@@ -22,8 +22,10 @@ progress_listener <- function() {
     last <<- event$seconds
     line <- progress_text(event)
     if (live) {
-      cat("\r\033[K", cli::ansi_strtrim(line, cli::console_width() - 1L), if (final) "\n", sep = "",
-          file = stderr())
+      cat("\r\033[K", cli::ansi_strtrim(line, cli::console_width() - 1L), if (final) "\n",
+        sep = "",
+        file = stderr()
+      )
     } else if (!final || event$seconds > every) {
       cat(line, "\n", sep = "", file = stderr())
     }
@@ -36,14 +38,19 @@ progress_text <- function(event) {
     paste0(", ", format_duration(event$seconds * (1 - share) / share), " left")
   }
   best <- if (!is.null(event$best)) {
-    paste0(" | best ", event$metric, " ", with_spread(event$best$mean, event$best$sd, "sd"),
-           " ", event$best$candidate,
-           if (event$done < event$total) paste0(", ", count_of(event$best$splits, "split")))
+    paste0(
+      " | best ", event$metric, " ", with_spread(event$best$mean, event$best$sd, "sd"),
+      " ", event$best$candidate,
+      if (event$done < event$total) paste0(", ", count_of(event$best$splits, "split"))
+    )
   }
   failed <- if (event$failed > 0) paste0(" | ", event$failed, " failed")
-  paste0(progress_bar(share), " ", floor(100 * share), " %, ", event$settings_done, "/",
-         count_of(event$settings, "setting"), ", ", round(event$per_second), " scores/s, ", format_duration(event$seconds), left, best,
-         failed)
+  paste0(
+    progress_bar(share), " ", floor(100 * share), " %, ", event$settings_done, "/",
+    count_of(event$settings, "setting"), ", ", round(event$per_second), " scores/s, ",
+    format_duration(event$seconds), left, best,
+    failed
+  )
 }
 
 progress_bar <- function(share, width = 10L) {

@@ -16,10 +16,14 @@
 #' `kw_error_report` for a model that was opened from a file: it carries no comparison.
 #' `kw_error_file` when the report cannot be written.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()), splits = split_kfold(3),
-#'                       seed = 1, quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
+#'   splits = split_kfold(3),
+#'   seed = 1, quiet = TRUE
+#' )
 #' write_report(cmp, file.path(tempdir(), "pots.html"))
 #' @export
 write_report <- function(x, file, explain = inherits(x, "kw_model")) {
@@ -32,7 +36,8 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
     choice <- model$origin$choice
     if (is.null(choice)) {
       stop_kw("report", "A model that was opened from a file carries no comparison to report.",
-              remedy = "Use write_card(), or report the model from fit_final().")
+        remedy = "Use write_card(), or report the model from fit_final()."
+      )
     }
   }
   cmp <- if (is.null(choice)) x else choice$cmp
@@ -40,7 +45,10 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
   check_writable_file(file)
   need("htmltools", "Writing a report")
   parts <- c(
-    list(report_question(cmp), report_tried(cmp), report_standings(cmp), report_spread(cmp), report_tuning(cmp)),
+    list(
+      report_question(cmp), report_tried(cmp), report_standings(cmp), report_spread(cmp),
+      report_tuning(cmp)
+    ),
     if (!is.null(choice)) list(report_choice(choice)),
     list(report_estimate(cmp)),
     if (!is.null(model)) list(report_set_aside(model)),
@@ -57,12 +65,23 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
 report_page <- function(cmp, parts) {
   tags <- htmltools::tags
   title <- paste("Predicting", cmp$plan$brief$outcome)
-  head <- paste0("<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">",
-                 "<title>", htmltools::htmlEscape(title), "</title><style>", report_style, "</style></head>")
+  head <- paste0(
+    "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">",
+    "<title>", htmltools::htmlEscape(title), "</title><style>", report_style,
+    "</style></head>"
+  )
   contents <- tags$nav(lapply(parts, function(part) tags$a(href = paste0("#", part$id), part$title)))
-  sections <- lapply(parts, function(part) tags$section(id = part$id, tags$h2(part$title), part$body))
-  body <- tags$body(tags$header(tags$h1(title), contents), tags$main(sections), htmltools::HTML(paste0("<script>", report_script,
-      "</script>")))
+  sections <- lapply(parts, function(part) {
+    tags$section(id = part$id, tags$h2(part$title), part$body)
+  })
+  body <- tags$body(
+    tags$header(tags$h1(title), contents),
+    tags$main(sections),
+    htmltools::HTML(paste0(
+      "<script>", report_script,
+      "</script>"
+    ))
+  )
   paste0(head, as.character(body), "</html>")
 }
 
@@ -77,7 +96,8 @@ report_style <- paste(
   "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
   "th button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}",
   "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid #e3e3e3}figcaption{color:#444;font-size:.92rem}",
-  ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem .3rem}pre{padding:.8rem;overflow-x:auto}", sep = "\n"
+  ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem .3rem}pre{padding:.8rem;overflow-x:auto}",
+  sep = "\n"
 )
 
 # Sorts a table by the column whose heading is pressed; again: the other way round.
@@ -89,7 +109,8 @@ report_script <- paste(
   "Array.prototype.slice.call(body.rows).sort(function(r,s){var x=r.cells[i].dataset.v||r.cells[i].textContent,",
   "y=s.cells[i].dataset.v||s.cells[i].textContent;",
   "var p=parseFloat(x),q=parseFloat(y),c=(isNaN(p)||isNaN(q))?x.localeCompare(y):p-q;",
-  "return up?c:-c}).forEach(function(r){body.appendChild(r)})})});", sep = "\n"
+  "return up?c:-c}).forEach(function(r){body.appendChild(r)})})});",
+  sep = "\n"
 )
 
 report_part <- function(id, title, ...) list(id = id, title = title, body = htmltools::tagList(...))
@@ -100,49 +121,89 @@ say_html <- function(...) htmltools::tags$p(class = "say", paste0(...))
 report_table <- function(table, sortable = FALSE) {
   tags <- htmltools::tags
   numeric <- vapply(table, is.numeric, logical(1))
-  heads <- Map(function(name, n) tags$th(class = if (n) "n", if (sortable) tags$button(type = "button", name) else name), names(table),
-               numeric)
-  texts <- lapply(table, function(x) if (is.numeric(x)) ifelse(is.na(x), "", format_each(x)) else ifelse(is.na(x), "", as.character(x)))
+  heads <- Map(
+    function(name, n) {
+      tags$th(class = if (n) "n", if (sortable) tags$button(type = "button", name) else name)
+    },
+    names(table),
+    numeric
+  )
+  texts <- lapply(table, function(x) {
+    if (is.numeric(x)) {
+      ifelse(is.na(x), "", format_each(x))
+    } else {
+      ifelse(is.na(x), "", as.character(x))
+    }
+  })
   rows <- lapply(seq_len(nrow(table)), function(i) {
-    tags$tr(Map(function(text, x, n) tags$td(class = if (n) "n", `data-v` = if (n && !is.na(x[i])) format(x[i], digits = 12), text[i]),
-                texts, table, numeric))
+    tags$tr(Map(
+      function(text, x, n) {
+        tags$td(
+          class = if (n) "n",
+          `data-v` = if (n && !is.na(x[i])) format(x[i], digits = 12),
+          text[i]
+        )
+      },
+      texts,
+      table,
+      numeric
+    ))
   })
   tags$div(class = "wide", tags$table(tags$thead(tags$tr(unname(heads))), tags$tbody(rows)))
 }
 
-format_each <- function(x) vapply(x, function(v) format(signif(v, 4), digits = 4, big.mark = ","), "")
+format_each <- function(x) {
+  vapply(x, function(v) format(signif(v, 4), digits = 4, big.mark = ","), "")
+}
 
 # A figure inside the page; one that cannot be drawn says why.
 report_figure <- function(plot, alt, height = 680) {
   file <- tempfile(fileext = ".png")
   on.exit(unlink(file))
-  drawn <- tryCatch({
-    save_png(force(plot), file, width = 1100, height = height)
-    NULL
-  }, error = function(e) plain_message(e))
+  drawn <- tryCatch(
+    {
+      save_png(force(plot), file, width = 1100, height = height)
+      NULL
+    },
+    error = function(e) plain_message(e)
+  )
   if (!is.null(drawn)) return(htmltools::tags$p(paste0(alt, ": not drawn. ", drawn)))
   bytes <- jsonlite::base64_enc(readBin(file, "raw", file.size(file)))
-  htmltools::tags$figure(htmltools::tags$img(src = paste0("data:image/png;base64,", gsub("\n", "", bytes, fixed = TRUE)), alt = alt))
+  htmltools::tags$figure(htmltools::tags$img(
+    src = paste0("data:image/png;base64,", gsub("\n", "", bytes, fixed = TRUE)), alt = alt
+  ))
 }
 
 report_question <- function(cmp) {
   brief <- cmp$plan$brief
   outcome <- brief$table[[brief$outcome]]
   about <- if (brief$kind == "number") {
-    paste0("a number between ", format(signif(min(outcome), 4)), " and ", format(signif(max(outcome), 4)), ", mean ",
-           format(signif(mean(outcome), 4)))
+    paste0(
+      "a number between ", format(signif(min(outcome), 4)), " and ",
+      format(signif(max(outcome), 4)), ", mean ",
+      format(signif(mean(outcome), 4))
+    )
   } else {
     shares <- round(100 * prop.table(table(outcome)))
     paste0(length(shares), " classes: ", paste0(names(shares), " ", shares, " %", collapse = ", "))
   }
   kinds <- schema_kinds(brief$schema)
   counts <- table(kinds)
-  report_part("question", "Question and data",
+  report_part(
+    "question", "Question and data",
     say_html("Predict ", brief$outcome, " (", about, ") from ", length(kinds), " columns."),
-    htmltools::tags$p(paste0(count_of(nrow(brief$table), "working row"), if (!is.null(brief$sealed)) paste0("; ", count_of(brief$sealed$n, "row"),
-        " set aside, unseen by all that follows until the end"),
-                             ". Columns: ", paste0(counts, " ", names(counts), collapse = ", "),
-                             if (!is.null(brief$roles$group)) paste0(". Rows of one ", brief$roles$group, " are kept together"), ".")))
+    htmltools::tags$p(paste0(
+      count_of(nrow(brief$table), "working row"),
+      if (!is.null(brief$sealed)) paste0(
+        "; ", count_of(brief$sealed$n, "row"),
+        " set aside, unseen by all that follows until the end"
+      ),
+      ". Columns: ", paste0(counts, " ", names(counts), collapse = ", "),
+      if (!is.null(brief$roles$group)) {
+        paste0(". Rows of one ", brief$roles$group, " are kept together")
+      }, "."
+    ))
+  )
 }
 
 report_tried <- function(cmp) {
@@ -154,14 +215,24 @@ report_tried <- function(cmp) {
   cost <- spent[spent$what != "elapsed", c("what", "seconds", "share")]
   cost$share <- round(100 * cost$share, 1)
   names(cost)[3] <- "% of the whole"
-  report_part("tried", "What was tried, and what it cost",
-    say_html(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(nrow(table), "candidate"), ", by ",
-             cmp$plan$splitter$label, split_words(cmp$plan),
-             ": ", count_of(length(cmp$results$candidate) * length(cmp$plan$splits),
-                            "score"), " from ", count_of(cmp$results$fits * length(cmp$plan$splits), "fit"), " in ",
-             format_duration(cmp$seconds), "."),
-    if (!is.null(cmp$stopped)) htmltools::tags$p(htmltools::tags$strong(paste0("The run was stopped by ", cmp$stopped, "."))),
-    report_table(table), report_table(cost))
+  report_part(
+    "tried", "What was tried, and what it cost",
+    say_html(
+      count_of(length(cmp$results$candidate), "setting"), " of ",
+      count_of(nrow(table), "candidate"), ", by ",
+      cmp$plan$splitter$label, split_words(cmp$plan),
+      ": ", count_of(
+        length(cmp$results$candidate) * length(cmp$plan$splits),
+        "score"
+      ), " from ",
+      count_of(cmp$results$fits * length(cmp$plan$splits), "fit"), " in ",
+      format_duration(cmp$seconds), "."
+    ),
+    if (!is.null(cmp$stopped)) {
+      htmltools::tags$p(htmltools::tags$strong(paste0("The run was stopped by ", cmp$stopped, ".")))
+    },
+    report_table(table), report_table(cost)
+  )
 }
 
 most_report_rows <- 200L
@@ -172,67 +243,117 @@ report_standings <- function(cmp) {
   table <- table[c(first, setdiff(names(table), c(first, "metric")))]
   if (all(is.na(table$training))) table <- table[setdiff(names(table), c("training", "gap"))]
   cut <- nrow(table) > most_report_rows
-  said <- Filter(function(line) !startsWith(line, "To look at:") && !startsWith(line, "- "), unclass(summary(cmp)))
+  said <- Filter(
+    function(line) !startsWith(line, "To look at:") && !startsWith(line, "- "),
+    unclass(summary(cmp))
+  )
   odd <- diagnose(cmp)
-  report_part("standings", "Standings and ties",
+  report_part(
+    "standings", "Standings and ties",
     lapply(said[-1], function(line) htmltools::tags$p(class = "say", line)),
     report_figure(draw_standings(cmp), "The best setting of each candidate"),
     report_table(utils::head(table, most_report_rows), sortable = TRUE),
-    if (cut) htmltools::tags$p(paste0("The first ", most_report_rows, " of ", nrow(table), " rows.")),
-    if (nrow(odd) > 0L) htmltools::tagList(htmltools::tags$h3("To look at"), report_table(odd)))
+    if (cut) {
+      htmltools::tags$p(paste0("The first ", most_report_rows, " of ", nrow(table), " rows."))
+    },
+    if (nrow(odd) > 0L) htmltools::tagList(htmltools::tags$h3("To look at"), report_table(odd))
+  )
 }
 
 report_spread <- function(cmp) {
   pairs <- tryCatch(compare_pairs(cmp), kw_error_select = function(e) NULL)
-  report_part("spread", "Spread by split", report_figure(draw_split_scores(cmp), "Scores split by split"),
+  report_part(
+    "spread",
+    "Spread by split",
+    report_figure(draw_split_scores(cmp), "Scores split by split"),
     if (!is.null(pairs)) {
-      htmltools::tagList(htmltools::tags$p("Differences between the candidates' best settings, with corrected paired ",
-                                           "intervals (Nadeau & Bengio 2003):"),
-                         report_table(pairs[c("first", "second", "difference", "low", "high", "p", "tied")]))
-    })
+      htmltools::tagList(
+        htmltools::tags$p(
+          "Differences between the candidates' best settings, with corrected paired ",
+          "intervals (Nadeau & Bengio 2003):"
+        ),
+        report_table(pairs[c(
+          "first", "second", "difference", "low", "high", "p",
+          "tied"
+        )])
+      )
+    }
+  )
 }
 
 report_tuning <- function(cmp) {
   varied <- varied_by_candidate(cmp)
   tuned <- names(varied)[lengths(varied) > 0L]
   tuned <- intersect(unique(candidate_names(cmp)[best_of_candidates(cmp)]), tuned)
-  report_part("tuning", "Scores against hyperparameters",
+  report_part(
+    "tuning", "Scores against hyperparameters",
     if (length(tuned) == 0L) htmltools::tags$p("Nothing varied."),
-    lapply(utils::head(tuned, 8L), function(name) report_figure(draw_tuning(cmp, name), paste("Tuning of", name))),
-    if (nrow(shares <- hyperparameter_importance(cmp)) > 0L) report_table(shares[c("candidate", "hyperparameter", "values", "share", "range",
-        "se", "matters")]))
+    lapply(utils::head(tuned, 8L), function(name) {
+      report_figure(draw_tuning(cmp, name), paste("Tuning of", name))
+    }),
+    if (nrow(shares <- hyperparameter_importance(cmp)) > 0L) {
+      report_table(shares[c(
+        "candidate", "hyperparameter", "values", "share", "range",
+        "se", "matters"
+      )])
+    }
+  )
 }
 
 report_choice <- function(choice) {
   rules <- explain_choice(choice)
-  report_part("choice", "The choice, and why", say_html(choice_name(choice$cmp, choice$at)), say_html(choice$reason),
+  report_part(
+    "choice",
+    "The choice, and why",
+    say_html(choice_name(choice$cmp, choice$at)),
+    say_html(choice$reason),
     if (!is.null(choice$threshold)) say_html(choice$threshold$reason),
     htmltools::tags$p("What each rule would have chosen:"),
-    report_table(rules[c("rule", "candidate", "values", "mean", "sd", "reason", "picked")]))
+    report_table(rules[c("rule", "candidate", "values", "mean", "sd", "reason", "picked")])
+  )
 }
 
 report_estimate <- function(cmp) {
   if (length(best_of_candidates(cmp)) == 0L) {
-    return(report_part("estimate", "An honest estimate", htmltools::tags$p("No setting is ranked, so there is nothing to estimate.")))
+    return(report_part(
+      "estimate",
+      "An honest estimate",
+      htmltools::tags$p("No setting is ranked, so there is nothing to estimate.")
+    ))
   }
   found <- optimism(cmp)
-  report_part("estimate", "An honest estimate",
-    htmltools::tags$p("The best of many means is too good, since it was picked for being best. Corrections for that:"),
+  report_part(
+    "estimate", "An honest estimate",
+    htmltools::tags$p(
+      "The best of many means is too good, since it was picked for being best. Corrections for that:"
+    ),
     report_figure(draw_optimism(found), "Naive and corrected scores", height = 420),
-    report_table(found[c("estimate", "score", "optimism", "low", "high", "note")]))
+    report_table(found[c("estimate", "score", "optimism", "low", "high", "note")])
+  )
 }
 
 report_set_aside <- function(model) {
   scores <- model$origin$set_aside
   body <- if (is.null(scores)) {
     htmltools::tags$p(if (is.null(model$brief$sealed)) "No rows were set aside." else
-                        "The set-aside rows have not been opened: score_set_aside(model).")
+      "The set-aside rows have not been opened: score_set_aside(model).")
   } else {
     htmltools::tagList(
-      say_html("The ", count_of(scores$rows[1], "set-aside row"), " were opened ", times_word(scores$openings[1]), "."),
-      report_table(scores[c("metric", "training", "validation", "validation_sd", "set_aside", "low", "high")]),
-      if (scores$openings[1] > 1L) htmltools::tags$p("They were opened more than once: a model changed after ",
-                                                          "looking at them will seem better than it is."))
+      say_html(
+        "The ", count_of(scores$rows[1], "set-aside row"), " were opened ",
+        times_word(scores$openings[1]), "."
+      ),
+      report_table(scores[c(
+        "metric", "training", "validation", "validation_sd", "set_aside", "low",
+        "high"
+      )]),
+      if (scores$openings[1] > 1L) {
+        htmltools::tags$p(
+          "They were opened more than once: a model changed after ",
+          "looking at them will seem better than it is."
+        )
+      }
+    )
   }
   report_part("set-aside", "Rows set aside", body)
 }
@@ -244,33 +365,64 @@ report_explanation <- function(model, choice) {
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)
   errors <- as.data.frame(largest_errors(choice, top = 10))
-  report_part("explanation", "What the model looks at",
+  report_part(
+    "explanation", "What the model looks at",
     if (explained) report_figure(draw_importance(importance), "Importance of columns") else
       htmltools::tags$p(paste("Importance of columns could not be had:", plain_message(importance))),
-    lapply(top, function(column) report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)),
+    lapply(top, function(column) {
+      report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)
+    }),
     if (kind == "number") report_figure(draw_observed(choice), "Observed against predicted"),
     if (kind != "number") report_figure(draw_confusion(choice), "Confusion table"),
     if (kind == "two_class") report_figure(draw_roc(cmp), "ROC curves", height = 760),
     if (kind == "two_class") report_figure(draw_calibration(cmp), "Calibration"),
-    report_figure(draw_learning_curve(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5)), "Learning curve"),
-    htmltools::tags$h3("The rows that it gets most wrong"), report_table(errors[seq_len(min(ncol(errors), 10L))]))
+    report_figure(
+      draw_learning_curve(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5)),
+      "Learning curve"
+    ),
+    htmltools::tags$h3("The rows that it gets most wrong"),
+    report_table(errors[seq_len(min(ncol(errors), 10L))])
+  )
 }
 
 report_failures <- function(cmp) {
   gone <- failures(cmp)
   warned <- cmp$results$warnings
-  report_part("failures", "Failures",
-    if (nrow(gone) == 0L) htmltools::tags$p("No fit failed.") else report_table(utils::head(gone, 50L)),
-    if (length(warned) > 0L) htmltools::tags$p(paste0(length(warned), " fits or steps gave warnings, such as: ", warned[[1]]$message)))
+  report_part(
+    "failures", "Failures",
+    if (nrow(gone) == 0L) {
+      htmltools::tags$p("No fit failed.")
+    } else {
+      report_table(utils::head(gone, 50L))
+    },
+    if (length(warned) > 0L) {
+      htmltools::tags$p(paste0(
+        length(warned), " fits or steps gave warnings, such as: ",
+        warned[[1]]$message
+      ))
+    }
+  )
 }
 
 report_repeat <- function(cmp, choice) {
   plan <- cmp$plan
   tags <- htmltools::tags
-  facts <- c(paste0("seed ", plan$seed), paste0("data fingerprint ", substr(plan$brief$fingerprint, 1, 16)), paste0("R ", cmp$versions$r),
-             paste(names(cmp$versions$packages), unlist(cmp$versions$packages)), cmp$versions$platform, paste("BLAS", cmp$versions$blas))
-  report_part("repeat", "How to repeat it",
+  facts <- c(
+    paste0("seed ", plan$seed),
+    paste0("data fingerprint ", substr(plan$brief$fingerprint, 1, 16)),
+    paste0("R ", cmp$versions$r),
+    paste(names(cmp$versions$packages), unlist(cmp$versions$packages)),
+    cmp$versions$platform, paste("BLAS", cmp$versions$blas)
+  )
+  report_part(
+    "repeat", "How to repeat it",
     tags$p("The same plan on the same data gives the same numbers, on any number of workers, with:"),
-    tags$ul(lapply(facts, tags$li)), if (!is.null(choice)) tags$p(paste0("The final model: select_final(cmp, rule = \"", choice$rule,
-        "\") |> fit_final()")))
+    tags$ul(lapply(facts, tags$li)),
+    if (!is.null(choice)) {
+      tags$p(paste0(
+        "The final model: select_final(cmp, rule = \"", choice$rule,
+        "\") |> fit_final()"
+      ))
+    }
+  )
 }

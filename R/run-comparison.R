@@ -30,17 +30,25 @@
 #' @section Errors:
 #' `kw_error_run` when every fit failed, showing the commonest message.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' standings(cmp)
 #' @export
-run_comparison <- function(plan, ..., keep = "none", workers = "auto", journal = NULL, accept_versions = FALSE,
-                           limits = NULL, quiet = FALSE) {
+run_comparison <- function(
+  plan, ..., keep = "none", workers = "auto", journal = NULL,
+  accept_versions = FALSE,
+  limits = NULL, quiet = FALSE
+) {
   for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
-  if (!identical(workers, "auto") && !inherits(workers, "kw_workers_at")) check_number(workers, "workers", min = 1, whole = TRUE)
+  if (!identical(workers, "auto") && !inherits(workers, "kw_workers_at")) {
+    check_number(workers, "workers", min = 1, whole = TRUE)
+  }
   if (!is.null(limits)) check_class(limits, "kw_limits", "limits", "Make them with limits().")
   check_flag(accept_versions, "accept_versions")
   plan <- as_plan(plan, ...)
@@ -49,8 +57,14 @@ run_comparison <- function(plan, ..., keep = "none", workers = "auto", journal =
     on.exit(journal$close())
   }
   without_rng_trace(
-    execute_plan(plan, keep = keep, listener = choose_listener(quiet), workers = workers, limits = limits %||% no_limits,
-                 journal = journal)
+    execute_plan(
+      plan,
+      keep = keep,
+      listener = choose_listener(quiet),
+      workers = workers,
+      limits = limits %||% no_limits,
+      journal = journal
+    )
   )
 }
 
@@ -58,8 +72,11 @@ no_limits <- structure(list(), class = "kw_limits")
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
 # which order units run, never a score.
-execute_plan <- function(plan, keep = "none", listener = function(event) invisible(), workers = 1, limits = no_limits,
-                         journal = NULL, share = TRUE, shuffle = FALSE) {
+execute_plan <- function(
+  plan, keep = "none", listener = function(event) invisible(), workers = 1,
+  limits = no_limits,
+  journal = NULL, share = TRUE, shuffle = FALSE
+) {
   started <- Sys.time()
   data <- working_data(plan$brief)
   pool <- new_pool(workers, plan)
@@ -76,7 +93,10 @@ execute_plan <- function(plan, keep = "none", listener = function(event) invisib
     asked <- sum(vapply(tables, nrow, integer(1)))
     if (asked < wanted) stopped <- paste0("the limit of ", count_of(limits$settings, "setting"))
     if (!is.null(room)) room <- room - asked
-    done <- run_round(plan, tables, data, keep, listener, pool, deadline, limits, journal, share, shuffle)
+    done <- run_round(
+      plan, tables, data, keep, listener, pool, deadline, limits, journal, share,
+      shuffle
+    )
     rounds[[length(rounds) + 1L]] <- done$results
     stopped <- done$stopped %||% stopped
     if (!is.null(stopped)) break
@@ -88,8 +108,14 @@ execute_plan <- function(plan, keep = "none", listener = function(event) invisib
   if (!is.null(journal)) {
     journal$finish(if (is.null(stopped)) "finished" else paste("stopped by", stopped))
   }
-  finish_comparison(plan, rounds, started, stopped, journal_failure = if (!is.null(journal)) journal$failure(),
-                    processes = pool$processes())
+  finish_comparison(
+    plan,
+    rounds,
+    started,
+    stopped,
+    journal_failure = if (!is.null(journal)) journal$failure(),
+    processes = pool$processes()
+  )
 }
 
 # Tells every search how its settings scored, and asks for more.
@@ -97,7 +123,10 @@ next_round <- function(plan, states, tables, results) {
   proposals <- lapply(names(states), function(name) {
     search <- plan$searches[[name]]
     mine <- results$candidate == match(name, names(states))
-    told <- list(settings = tables[[name]], mean = rowMeans(round_scores(results, plan)[mine, , drop = FALSE]))
+    told <- list(
+      settings = tables[[name]],
+      mean = rowMeans(round_scores(results, plan)[mine, , drop = FALSE])
+    )
     search$propose(search$take_in(states[[name]], told))
   })
   names(proposals) <- names(states)
@@ -111,7 +140,10 @@ round_scores <- function(results, plan) {
   results$scores[[plan$decide]][, is.na(plan$undefined[[plan$decide]]), drop = FALSE]
 }
 
-run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits, journal, share, shuffle) {
+run_round <- function(
+  plan, tables, data, keep, listener, pool, deadline, limits, journal, share,
+  shuffle
+) {
   work <- compile_work(plan$spaces, tables, share)
   run <- new_run(plan, work, data, keep, limits)
   wanted <- run$wanted
@@ -131,7 +163,9 @@ run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits
     pool$abandon()
     "an interruption"
   })
-  if (identical(stopped, "minutes")) stopped <- paste0("the limit of ", format(limits$minutes), " minutes")
+  if (identical(stopped, "minutes")) {
+    stopped <- paste0("the limit of ", format(limits$minutes), " minutes")
+  }
   sink$end()
   results <- sink$results()
   list(results = if (plan$pooled) pool_scores(results, plan) else results, stopped = stopped)
@@ -139,17 +173,29 @@ run_round <- function(plan, tables, data, keep, listener, pool, deadline, limits
 
 # What all units of a run have in common.
 new_run <- function(plan, work, data, keep, limits) {
-  wanted <- list(training = "training_scores" %in% keep, predictions = plan$pooled || "all_predictions" %in% keep,
-                 no_information = identical(plan$splitter$summary, "632plus"))
-  list(id = short_hash(paste(Sys.getpid(), seconds_now(), length(work$fits$node))), work = work, data = data,
-       splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted, fit_seconds = limits$fit_seconds)
+  wanted <- list(
+    training = "training_scores" %in% keep,
+    predictions = plan$pooled || "all_predictions" %in% keep,
+    no_information = identical(plan$splitter$summary, "632plus")
+  )
+  list(
+    id = short_hash(paste(Sys.getpid(), seconds_now(), length(work$fits$node))), work = work,
+    data = data,
+    splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted,
+    fit_seconds = limits$fit_seconds
+  )
 }
 
 working_data <- function(brief) {
-  list(frame = frame_columns(brief$table, brief$schema), target = brief_target(brief), fingerprint = brief$fingerprint)
+  list(
+    frame = frame_columns(brief$table, brief$schema), target = brief_target(brief),
+    fingerprint = brief$fingerprint
+  )
 }
 
-data_rows <- function(data, rows) list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
+data_rows <- function(data, rows) {
+  list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
+}
 
 # Takes what units bring home, as they come.
 new_sink <- function(plan, work, wanted, listener, journal, names) {
@@ -190,16 +236,21 @@ new_watch <- function(plan, work, listener) {
     means <- sums[ready] / counts[ready]
     leader <- which.max(goodness(means, plan$metrics[[plan$decide]]))
     at <- ready[leader]
-    list(candidate = names(plan$spaces)[work$settings$candidate[at]], mean = means[leader],
-         sd = sqrt(max(0, squares[at] - counts[at] * means[leader]^2) / (counts[at] - 1)),
-         splits = counts[at])
+    list(
+      candidate = names(plan$spaces)[work$settings$candidate[at]], mean = means[leader],
+      sd = sqrt(max(0, squares[at] - counts[at] * means[leader]^2) / (counts[at] - 1)),
+      splits = counts[at]
+    )
   }
   emit <- function(type) {
-    listener(list(type = type, done = done, total = n_settings * n_splits, settings = n_settings,
-                  settings_done = sum(seen == n_splits), failed = failed,
-                  seconds = seconds_now() - started, per_second = (done - found) / max(1e-3, seconds_now() - started),
-                  metric = plan$decide,
-                  best = if (type == "start") NULL else best_so_far()))
+    listener(list(
+      type = type, done = done, total = n_settings * n_splits, settings = n_settings,
+      settings_done = sum(seen == n_splits), failed = failed,
+      seconds = seconds_now() - started,
+      per_second = (done - found) / max(1e-3, seconds_now() - started),
+      metric = plan$decide,
+      best = if (type == "start") NULL else best_so_far()
+    ))
   }
   list(
     # what a journal held is not counted as done by this run
@@ -231,14 +282,19 @@ new_watch <- function(plan, work, listener) {
   )
 }
 
-finish_comparison <- function(plan, rounds, started, stopped = NULL, journal_failure = NULL, processes = 1L) {
+finish_comparison <- function(
+  plan, rounds, started, stopped = NULL, journal_failure = NULL,
+  processes = 1L
+) {
   results <- Reduce(join_rounds, rounds)
   if (is.null(stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
   structure(
-    list(plan = plan, results = results, started = started, stopped = stopped,
-         journal_failure = journal_failure, processes = processes,
-         seconds = as.double(difftime(Sys.time(), started, units = "secs")),
-         versions = software_versions(plan)),
+    list(
+      plan = plan, results = results, started = started, stopped = stopped,
+      journal_failure = journal_failure, processes = processes,
+      seconds = as.double(difftime(Sys.time(), started, units = "secs")),
+      versions = software_versions(plan)
+    ),
     class = "kw_comparison"
   )
 }
@@ -247,16 +303,21 @@ refuse_all_failed <- function(results) {
   messages <- vapply(results$failures, function(f) paste0(f$stage, ": ", f$message), character(1))
   commonest <- if (length(messages) > 0L) names(sort(table(messages), decreasing = TRUE))[1]
   stop_kw("run", "Every setting failed on every split.",
-          where = if (!is.null(commonest)) paste0("Commonest message, from ", commonest),
-          remedy = "Try one candidate with its defaults first.")
+    where = if (!is.null(commonest)) paste0("Commonest message, from ", commonest),
+    remedy = "Try one candidate with its defaults first."
+  )
 }
 
 software_versions <- function(plan) {
   packages <- unique(unlist(lapply(plan$spaces, function(space) {
-    family_packages(space$pipeline$family$definition, space$pipeline$family$settings, plan$brief$kind)
+    family_packages(
+      space$pipeline$family$definition, space$pipeline$family$settings, plan$brief$kind
+    )
   })))
   packages <- c("kilnwright", packages)
-  list(r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
-       blas = basename(extSoftVersion()[["BLAS"]]),
-       packages = vapply(packages, function(p) as.character(utils::packageVersion(p)), character(1)))
+  list(
+    r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
+    blas = basename(extSoftVersion()[["BLAS"]]),
+    packages = vapply(packages, function(p) as.character(utils::packageVersion(p)), character(1))
+  )
 }

@@ -29,22 +29,35 @@ workers_at <- function(url, certificate = NULL, local = 0) {
   address <- read_address(url)
   check_number(local, "local", min = 0, whole = TRUE)
   if (!address$tls && !address$loopback) {
-    stop_kw("argument", paste0("The address ", quoted(url), " can be reached from outside without encryption."),
-            remedy = "Begin it with tls+tcp://, and give a certificate file.")
+    stop_kw(
+      "argument",
+      paste0("The address ", quoted(url), " can be reached from outside without encryption."),
+      remedy = "Begin it with tls+tcp://, and give a certificate file."
+    )
   }
   if (address$host %in% c("0.0.0.0", "*", "")) {
     stop_kw("argument", paste0("The address ", quoted(url), " names no machine."),
-            remedy = "Give the address under which workers reach this machine: it goes into the certificate.")
+      remedy = "Give the address under which workers reach this machine: it goes into the certificate."
+    )
   }
   if (address$tls) {
     check_string(certificate, "certificate")
     check_writable_file(certificate)
     if (file.exists(certificate) && !is_certificate(certificate)) {
-      stop_kw("argument", paste0("The file ", quoted(certificate), " exists, and is no certificate."), remedy = "Give another file.")
+      stop_kw(
+        "argument",
+        paste0("The file ", quoted(certificate), " exists, and is no certificate."),
+        remedy = "Give another file."
+      )
     }
   }
-  structure(list(url = url, host = address$host, tls = address$tls, certificate = certificate, local = as.integer(local)),
-            class = "kw_workers_at")
+  structure(
+    list(
+      url = url, host = address$host, tls = address$tls, certificate = certificate,
+      local = as.integer(local)
+    ),
+    class = "kw_workers_at"
+  )
 }
 
 read_address <- function(url) {
@@ -52,26 +65,42 @@ read_address <- function(url) {
   parts <- regmatches(url, regexec("^(tls\\+tcp|tcp)://([^/]*):([0-9]+)$", url))[[1]]
   if (length(parts) == 0L) {
     stop_kw("argument", paste0("The address ", quoted(url), " cannot be understood."),
-            remedy = "Write it like tls+tcp://192.168.1.20:7701.")
+      remedy = "Write it like tls+tcp://192.168.1.20:7701."
+    )
   }
-  list(tls = parts[2] == "tls+tcp", host = parts[3], loopback = parts[3] %in% c("127.0.0.1", "localhost", "[::1]"))
+  list(
+    tls = parts[2] == "tls+tcp", host = parts[3],
+    loopback = parts[3] %in% c("127.0.0.1", "localhost", "[::1]")
+  )
 }
 
-is_certificate <- function(file) any(grepl("BEGIN CERTIFICATE", readLines(file, n = 1L, warn = FALSE), fixed = TRUE))
+is_certificate <- function(file) {
+  any(grepl("BEGIN CERTIFICATE", readLines(file, n = 1L, warn = FALSE), fixed = TRUE))
+}
 
 # Opens the address for the time of a run.
 open_pool <- function(at) {
   need("mirai", "Running on workers")
   profile <- own_profile()
   made <- if (at$tls) nanonext::write_cert(cn = at$host)
-  tryCatch(mirai::daemons(url = at$url, dispatcher = TRUE, tls = made$server, .compute = profile), error = function(e) {
-    stop_kw("workers", paste0("Nobody can be waited for at ", quoted(at$url), "."), where = plain_message(e),
-            remedy = "Is it an address of this machine, with a free port?")
-  })
+  tryCatch(
+    mirai::daemons(url = at$url, dispatcher = TRUE, tls = made$server, .compute = profile),
+    error = function(e) {
+      stop_kw(
+        "workers",
+        paste0("Nobody can be waited for at ", quoted(at$url), "."),
+        where = plain_message(e),
+        remedy = "Is it an address of this machine, with a free port?"
+      )
+    }
+  )
   if (at$tls) writeLines(made$client[1], at$certificate)
   join <- bquote(kilnwright::be_worker(.(at$url), .(if (at$tls) normalizePath(at$certificate))))
   for (i in seq_len(at$local)) {
-    with_worker_environment(system2(rscript(), script_arguments(join), wait = FALSE, stdout = FALSE, stderr = FALSE))
+    with_worker_environment(system2(
+      rscript(), script_arguments(join),
+      wait = FALSE, stdout = FALSE, stderr = FALSE
+    ))
   }
   flying_pool(profile, NULL, dismiss = TRUE)
 }
@@ -84,13 +113,20 @@ unreachable_status <- 17L
 
 worker_arguments <- function(url, certificate) {
   dial <- substitute(
-    tryCatch(mirai::daemon(url, dispatcher = TRUE, tlscert = certificate), error = function(e) quit(status = unreachable)),
-    list(url = url, certificate = if (!is.null(certificate)) normalizePath(certificate), unreachable = unreachable_status)
+    tryCatch(mirai::daemon(url, dispatcher = TRUE, tlscert = certificate), error = function(e) {
+      quit(status = unreachable)
+    }),
+    list(
+      url = url, certificate = if (!is.null(certificate)) normalizePath(certificate),
+      unreachable = unreachable_status
+    )
   )
   script_arguments(dial)
 }
 
-script_arguments <- function(code) c("--vanilla", "-e", shQuote(paste(deparse(code, width.cutoff = 500L), collapse = " ")))
+script_arguments <- function(code) {
+  c("--vanilla", "-e", shQuote(paste(deparse(code, width.cutoff = 500L), collapse = " ")))
+}
 
 most_restarts <- 20L
 
@@ -103,18 +139,23 @@ be_worker <- function(url, certificate = NULL, wait = 60) {
   if (address$tls) check_string(certificate, "certificate")
   if (!is.null(certificate) && (!file.exists(certificate) || !is_certificate(certificate))) {
     stop_kw("argument", paste0("There is no certificate in the file ", quoted(certificate), "."),
-            remedy = "Copy the one that the run has written; it is a new one for every run.")
+      remedy = "Copy the one that the run has written; it is a new one for every run."
+    )
   }
   started <- seconds_now()
   for (life in seq_len(most_restarts)) {
     repeat {
-      status <- with_worker_environment(system2(rscript(), worker_arguments(url, certificate), stdout = FALSE, stderr = FALSE))
+      status <- with_worker_environment(system2(
+        rscript(), worker_arguments(url, certificate),
+        stdout = FALSE, stderr = FALSE
+      ))
       if (status != unreachable_status || life > 1L || seconds_now() - started > wait) break
       Sys.sleep(0.5)
     }
     if (status == unreachable_status && life == 1L) {
       stop_kw("workers", paste0("Nobody answers at ", quoted(url), "."),
-              remedy = "Is the run under way, the address right, the certificate the one of this run?")
+        remedy = "Is the run under way, the address right, the certificate the one of this run?"
+      )
     }
     if (status %in% c(0L, unreachable_status)) return(invisible(TRUE))
   }

@@ -17,7 +17,10 @@ limits <- function(minutes = NULL, settings = NULL, fit_seconds = NULL) {
   if (!is.null(minutes)) check_number(minutes, "minutes", min = 0, open_min = TRUE)
   if (!is.null(settings)) check_number(settings, "settings", min = 1, whole = TRUE)
   if (!is.null(fit_seconds)) check_number(fit_seconds, "fit_seconds", min = 0, open_min = TRUE)
-  structure(list(minutes = minutes, settings = settings, fit_seconds = fit_seconds), class = "kw_limits")
+  structure(
+    list(minutes = minutes, settings = settings, fit_seconds = fit_seconds),
+    class = "kw_limits"
+  )
 }
 
 # The first settings of every candidate in turn, `most` in all.
@@ -27,5 +30,9 @@ limit_settings <- function(tables, most) {
   turn <- unlist(lapply(sizes, seq_len))
   whose <- rep(seq_along(tables), sizes)
   kept <- utils::head(order(turn, whose), most)
-  stats::setNames(lapply(seq_along(tables), function(i) frame_of_rows(tables[[i]], sort(turn[kept][whose[kept] == i]))), names(tables))
+  stats::setNames(
+    lapply(seq_along(tables), function(i) {
+      frame_of_rows(tables[[i]], sort(turn[kept][whose[kept] == i]))
+    }), names(tables)
+  )
 }

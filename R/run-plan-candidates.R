@@ -7,7 +7,11 @@ plan_candidates <- function(x, shared) {
   shared <- if (is.null(shared)) list() else plan_shared(shared)
   made <- Map(function(value, name) {
     parts <- plan_parts(value, shared, paste0("candidates > ", name), families = TRUE)
-    if (length(parts) == 1L && inherits(parts[[1]], "kw_family")) parts[[1]] else do.call(pipeline, parts)
+    if (length(parts) == 1L && inherits(parts[[1]], "kw_family")) {
+      parts[[1]]
+    } else {
+      do.call(pipeline, parts)
+    }
   }, x, names(x))
   do.call(candidates, made)
 }
@@ -15,7 +19,9 @@ plan_candidates <- function(x, shared) {
 plan_shared <- function(x) {
   if (!is_map(x)) plan_error("Names with lists of steps are expected here.", "shared")
   made <- list()
-  for (name in names(x)) made[[name]] <- plan_parts(x[[name]], made, paste0("shared > ", name), families = FALSE)
+  for (name in names(x)) {
+    made[[name]] <- plan_parts(x[[name]], made, paste0("shared > ", name), families = FALSE)
+  }
   made
 }
 
@@ -39,7 +45,9 @@ plan_part <- function(x, shared, at, families) {
   arguments <- if (is_scalar(x)) NULL else x[[1]]
   if (name %in% names(shared) && is.null(arguments)) return(shared[[name]])
   if (name == "as_is") return(list(as_is()))
-  if (name == "optional") return(list(optional(plan_parts(arguments, shared, paste0(at, " > optional"), FALSE))))
+  if (name == "optional") {
+    return(list(optional(plan_parts(arguments, shared, paste0(at, " > optional"), FALSE))))
+  }
   if (name == "either") return(list(plan_either(arguments, shared, paste0(at, " > either"))))
   steps <- shipped_members("step")
   if (name %in% names(steps)) return(plan_step(steps[[name]](), arguments, paste0(at, " > ", name)))
@@ -48,13 +56,17 @@ plan_part <- function(x, shared, at, families) {
     return(list(plan_family(known_families[[name]](), arguments, paste0(at, " > ", name))))
   }
   known <- c(names(shared), names(steps), names(known_families), "either", "optional", "as_is")
-  plan_error(paste0("There is no step", if (families) " or family", " ", quoted(name), "."), at,
-             did_you_mean(name, known))
+  plan_error(
+    paste0("There is no step", if (families) " or family", " ", quoted(name), "."), at,
+    did_you_mean(name, known)
+  )
 }
 
 plan_either <- function(x, shared, at) {
   if (!is_map(x)) plan_error("Alternatives are expected here, each with its name.", at)
-  alternatives <- Map(function(value, name) plan_parts(value, shared, paste0(at, " > ", name), FALSE), x, names(x))
+  alternatives <- Map(
+    function(value, name) plan_parts(value, shared, paste0(at, " > ", name), FALSE), x, names(x)
+  )
   do.call(either, alternatives)
 }
 
@@ -83,7 +95,13 @@ plan_settings <- function(x, definition, at) {
 # A value as its hyperparameter's type says: one, a list of several to try, or a
 # range.
 plan_value <- function(x, declared, at) {
-  read <- switch(declared$type, number = , whole = plan_number, flag = plan_flag, choice = plan_text, plan_any)
+  read <- switch(declared$type,
+    number = ,
+    whole = plan_number,
+    flag = plan_flag,
+    choice = plan_text,
+    plan_any
+  )
   if (is_scalar(x)) {
     if (x$text == "sensible" && !x$text %in% declared$choices) return(sensible())
     return(read(x, at))
@@ -91,9 +109,12 @@ plan_value <- function(x, declared, at) {
   if (is_map(x) && declared$type == "any") return(plan_any(x, at))
   if (is_map(x)) {
     x <- plan_keys(x, c("from", "to", "spacing", "points"), at, required = c("from", "to"))
-    return(from_to(plan_number(x$from, paste0(at, " > from")), plan_number(x$to, paste0(at, " > to")),
-                   plan_text(x$spacing, paste0(at, " > spacing")) %||% "even",
-                   plan_number(x$points, paste0(at, " > points"))))
+    return(from_to(
+      plan_number(x$from, paste0(at, " > from")),
+      plan_number(x$to, paste0(at, " > to")),
+      plan_text(x$spacing, paste0(at, " > spacing")) %||% "even",
+      plan_number(x$points, paste0(at, " > points"))
+    ))
   }
   values <- lapply(seq_along(x), function(i) read(x[[i]], paste0(at, "[", i, "]")))
   do.call(among, values)
@@ -112,7 +133,11 @@ plan_columns <- function(x, at) {
   } else {
     chosen <- quote(everything())
   }
-  if (is.null(x$except)) chosen else call("&", chosen, call("!", call("all_of", plan_texts(x$except, paste0(at, " > except")))))
+  if (is.null(x$except)) {
+    chosen
+  } else {
+    call("&", chosen, call("!", call("all_of", plan_texts(x$except, paste0(at, " > except")))))
+  }
 }
 
 # A rule: text, or {rule: text, candidate: name}. The text is a small grammar of
@@ -128,9 +153,13 @@ plan_rule <- function(candidates, x, at) {
   expr <- tryCatch(str2lang(text), error = function(e) NULL)
   if (is.null(expr)) plan_error(paste0("The rule ", quoted(text), " cannot be read."), at)
   check_grammar(expr, text, at)
-  for (name in candidate) check_choice(name, names(candidates$pipelines), paste0(at, " > candidate"))
-  rule <- new_rule(expr, candidates, candidate, known = character(),
-                   evaluate = function(settings) work_out(expr, settings))
+  for (name in candidate) {
+    check_choice(name, names(candidates$pipelines), paste0(at, " > candidate"))
+  }
+  rule <- new_rule(expr, candidates, candidate,
+    known = character(),
+    evaluate = function(settings) work_out(expr, settings)
+  )
   candidates$rules <- c(candidates$rules, list(rule))
   candidates
 }
@@ -147,8 +176,10 @@ check_grammar <- function(expr, text, at) {
   operator <- if (is.call(expr) && is.symbol(expr[[1]])) as.character(expr[[1]]) else ""
   fits <- operator %in% names(grammar) && length(expr) - 1L == length(formals(grammar[[operator]]))
   if (!fits) {
-    plan_error(paste0("The rule ", quoted(text), " uses more than comparisons."), at,
-               "Allowed are names, numbers, texts in quotes, ==, !=, <, <=, >, >=, &, |, ! and brackets.")
+    plan_error(
+      paste0("The rule ", quoted(text), " uses more than comparisons."), at,
+      "Allowed are names, numbers, texts in quotes, ==, !=, <, <=, >, >=, &, |, ! and brackets."
+    )
   }
   for (part in as.list(expr)[-1]) check_grammar(part, text, at)
 }

@@ -23,16 +23,30 @@ plan_from_file <- function(file, seed, absent) {
   check_string(file, "file")
   said <- load_plan_yaml(file)
   at <- "the top"
-  said <- plan_keys(said, c("brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search",
-                            "metrics", "decide", "provided", "rule", "seed"), at, required = c("brief", "candidates"))
+  said <- plan_keys(
+    said,
+    c(
+      "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search",
+      "metrics", "decide", "provided", "rule", "seed"
+    ),
+    at,
+    required = c("brief", "candidates")
+  )
   brief <- plan_brief(said$brief, dirname(file))
   if (!is.null(said$set_aside)) brief <- plan_set_aside(brief, said$set_aside)
   candidates <- plan_candidates(said$candidates, said$shared)
   if (is.function(absent)) candidates <- leave_out_absent(candidates, brief$kind, absent)
-  for (i in seq_along(said$rule_out)) candidates <- plan_rule(candidates, said$rule_out[[i]], paste0("rule_out[", i, "]"))
-  arguments <- list(brief = brief, candidates = candidates, seed = seed %||% plan_number(said$seed, "seed"))
+  for (i in seq_along(said$rule_out)) {
+    candidates <- plan_rule(candidates, said$rule_out[[i]], paste0("rule_out[", i, "]"))
+  }
+  arguments <- list(
+    brief = brief, candidates = candidates,
+    seed = seed %||% plan_number(said$seed, "seed")
+  )
   if (!is.null(said$splits)) arguments$splits <- plan_member(said$splits, "split_", "splits")
-  if (!is.null(said$search)) arguments$search <- plan_search(said$search, names(candidates$pipelines))
+  if (!is.null(said$search)) {
+    arguments$search <- plan_search(said$search, names(candidates$pipelines))
+  }
   arguments$metrics <- plan_metrics(said$metrics)
   arguments$provided <- plan_texts(said$provided, "provided")
   arguments$decide <- plan_text(said$decide, "decide")
@@ -66,20 +80,25 @@ plan_error <- function(problem, at, remedy = NULL) {
 load_plan_yaml <- function(file) {
   if (!file.exists(file) || dir.exists(file)) {
     stop_kw("plan_file", paste0("There is no plan file ", quoted(file), "."),
-            remedy = "Give the path of a YAML file.")
+      remedy = "Give the path of a YAML file."
+    )
   }
   text <- paste(readLines(file, encoding = "UTF-8", warn = FALSE), collapse = "\n")
-  tags <- c("str", "int", "int#hex", "int#oct", "int#base60", "float", "float#fix", "float#exp",
-            "float#inf", "float#nan", "float#base60", "bool#yes", "bool#no", "null", "int#na", "float#na",
-            "bool#na", "str#na", "timestamp#iso8601", "timestamp#spaced", "timestamp#ymd")
+  tags <- c(
+    "str", "int", "int#hex", "int#oct", "int#base60", "float", "float#fix", "float#exp",
+    "float#inf", "float#nan", "float#base60", "bool#yes", "bool#no", "null", "int#na",
+    "float#na",
+    "bool#na", "str#na", "timestamp#iso8601", "timestamp#spaced", "timestamp#ymd"
+  )
   handlers <- lapply(tags, function(tag) function(x) paste0(tag, "\u0001", x))
   names(handlers) <- tags
   handlers$seq <- function(x) as.list(x)
   read <- with_conditions(yaml::yaml.load(text, handlers = handlers, eval.expr = FALSE))
   if (!is.null(read$error)) {
     stop_kw("plan_file", paste0("The plan file ", quoted(file), " is no valid YAML."),
-            where = gsub("[a-z#0-9]*\u0001", "", read$error),
-            remedy = "Check indentation, brackets and quotes at that line.")
+      where = gsub("[a-z#0-9]*\u0001", "", read$error),
+      remedy = "Check indentation, brackets and quotes at that line."
+    )
   }
   plain_yaml(read$value)
 }
@@ -93,7 +112,10 @@ plain_yaml <- function(x) {
   parts <- strsplit(x, "\u0001", fixed = TRUE)[[1]]
   if (length(parts) == 1L && !grepl("\u0001", x, fixed = TRUE)) parts <- c("str", parts)
   if (parts[1] == "null") return(NULL)
-  structure(list(text = if (length(parts) > 1L) parts[2] else "", tag = parts[1]), class = "kw_scalar")
+  structure(
+    list(text = if (length(parts) > 1L) parts[2] else "", tag = parts[1]),
+    class = "kw_scalar"
+  )
 }
 
 is_scalar <- function(x) inherits(x, "kw_scalar")
@@ -103,7 +125,9 @@ is_map <- function(x) is.list(x) && !is_scalar(x) && !is.null(names(x))
 plan_keys <- function(x, known, at, required = character()) {
   if (is.null(x)) x <- list()
   if (!is.list(x) || is_scalar(x) || (length(x) > 0L && is.null(names(x)))) {
-    plan_error("Keys with values are expected here.", at, paste0("Keys: ", enumerate(known, 20L), "."))
+    plan_error(
+      "Keys with values are expected here.", at, paste0("Keys: ", enumerate(known, 20L), ".")
+    )
   }
   for (key in setdiff(names(x), known)) {
     plan_error(paste0("There is no key ", quoted(key), "."), at, did_you_mean(key, known, "Keys"))
@@ -132,7 +156,10 @@ number_pattern <- "^[+-]?([0-9]+\\.?[0-9]*|\\.[0-9]+)([eE][+-]?[0-9]+)?$"
 plan_number <- function(x, at) {
   if (is.null(x)) return(NULL)
   if (!is_scalar(x) || !grepl(number_pattern, x$text)) {
-    plan_error(paste0("A number is expected here", if (is_scalar(x)) paste0("; got ", quoted(x$text)), "."), at)
+    plan_error(
+      paste0("A number is expected here", if (is_scalar(x)) paste0("; got ", quoted(x$text)), "."),
+      at
+    )
   }
   as.numeric(x$text)
 }
@@ -152,7 +179,10 @@ plan_flag <- function(x, at) {
   word <- if (is_scalar(x)) tolower(x$text) else ""
   if (word %in% c("yes", "true")) return(TRUE)
   if (word %in% c("no", "false")) return(FALSE)
-  plan_error(paste0("yes or no is expected here", if (is_scalar(x)) paste0("; got ", quoted(x$text)), "."), at)
+  plan_error(
+    paste0("yes or no is expected here", if (is_scalar(x)) paste0("; got ", quoted(x$text)), "."),
+    at
+  )
 }
 
 # A value whose type nobody prescribes: numbers by their spelling, unless quoted
@@ -173,23 +203,31 @@ plan_brief <- function(x, folder) {
   if (!grepl("^(/|[A-Za-z]:|~)", table)) table <- file.path(folder, table)
   map_of <- function(value, key, read) {
     if (is.null(value)) return(NULL)
-    if (!is_map(value)) plan_error("Column names with values are expected here.", paste0("brief > ", key))
+    if (!is_map(value)) {
+      plan_error("Column names with values are expected here.", paste0("brief > ", key))
+    }
     Map(read, value, paste0("brief > ", key, " > ", names(value)))
   }
-  brief(read_data(table), outcome = plan_text(x$outcome, "brief > outcome"),
-        event = plan_text(x$event, "brief > event"), id = plan_texts(x$id, "brief > id"),
-        group = plan_text(x$group, "brief > group"), weight = plan_text(x$weight, "brief > weight"),
-        time = plan_text(x$time, "brief > time"), ignore = plan_texts(x$ignore, "brief > ignore"),
-        ordered = map_of(x$ordered, "ordered", plan_texts), text = plan_texts(x$text, "brief > text"),
-        missing_codes = map_of(x$missing_codes, "missing_codes", plan_any))
+  brief(read_data(table),
+    outcome = plan_text(x$outcome, "brief > outcome"),
+    event = plan_text(x$event, "brief > event"), id = plan_texts(x$id, "brief > id"),
+    group = plan_text(x$group, "brief > group"), weight = plan_text(x$weight, "brief > weight"),
+    time = plan_text(x$time, "brief > time"), ignore = plan_texts(x$ignore, "brief > ignore"),
+    ordered = map_of(x$ordered, "ordered", plan_texts),
+    text = plan_texts(x$text, "brief > text"),
+    missing_codes = map_of(x$missing_codes, "missing_codes", plan_any)
+  )
 }
 
 plan_set_aside <- function(brief, x) {
   known <- c("share", "seed", "after", "latest", "keep_groups")
   x <- plan_keys(x, known, "set_aside")
   at <- function(key) paste0("set_aside > ", key)
-  arguments <- list(brief = brief, share = plan_number(x$share, at("share")), seed = plan_number(x$seed, at("seed")),
-                    after = plan_text(x$after, at("after")))
+  arguments <- list(
+    brief = brief, share = plan_number(x$share, at("share")),
+    seed = plan_number(x$seed, at("seed")),
+    after = plan_text(x$after, at("after"))
+  )
   for (key in c("latest", "keep_groups")) {
     if (!is.null(x[[key]])) arguments[[key]] <- plan_flag(x[[key]], at(key))
   }
@@ -211,7 +249,9 @@ plan_member <- function(x, prefix, at) {
   given <- plan_keys(x[[1]], names(formals(make)), at)
   arguments <- Map(function(value, key) {
     default <- formals(make)[[key]]
-    read <- if (is.logical(default)) plan_flag_or_texts else if (is.numeric(default) || is.symbol(default)) plan_number_or_texts else plan_texts
+    read <- if (is.logical(default)) {
+      plan_flag_or_texts
+    } else if (is.numeric(default) || is.symbol(default)) plan_number_or_texts else plan_texts
     read(value, paste0(at, " > ", key))
   }, given, names(given))
   do.call(make, arguments)
@@ -230,7 +270,10 @@ plan_metrics <- function(x) {
 exported_members <- function(prefix) {
   home <- topenv(environment())
   names <- grep(paste0("^", prefix), getNamespaceExports(home), value = TRUE)
-  stats::setNames(lapply(names, get, envir = home, mode = "function"), substring(names, nchar(prefix) + 1L))
+  stats::setNames(
+    lapply(names, get, envir = home, mode = "function"),
+    substring(names, nchar(prefix) + 1L)
+  )
 }
 
 # One search for all, or one per candidate with "others" for the rest.
@@ -238,7 +281,9 @@ plan_search <- function(x, candidates) {
   single <- is_scalar(x) || (is_map(x) && length(x) == 1L && !names(x) %in% c(candidates, "others"))
   if (single) return(plan_member(x, "search_", "search"))
   x <- plan_keys(x, c(candidates, "others"), "search")
-  searches <- Map(function(value, name) plan_member(value, "search_", paste0("search > ", name)), x, names(x))
+  searches <- Map(
+    function(value, name) plan_member(value, "search_", paste0("search > ", name)), x, names(x)
+  )
   names(searches)[names(searches) == "others"] <- ""
   searches
 }

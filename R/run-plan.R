@@ -24,18 +24,26 @@
 #' `kw_error_plan`, `kw_error_splits`, `kw_error_rule`, `kw_error_argument`: each
 #' names what does not fit and what to do.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id",
-#'              group = "firing_id")
+#' job <- brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id",
+#'   group = "firing_id"
+#' )
 #' plan <- plan_comparison(job, candidates(baseline = fam_baseline(), tree = sensible(fam_tree())),
-#'                         splits = split_kfold(5), seed = 41)
+#'   splits = split_kfold(5), seed = 41
+#' )
 #' preview(plan)
 #' @export
-plan_comparison <- function(brief, candidates = NULL, splits = split_kfold(), search = search_grid(points = 5),
-                            metrics = NULL, decide = NULL, provided = NULL, seed = NULL) {
+plan_comparison <- function(
+  brief, candidates = NULL, splits = split_kfold(),
+  search = search_grid(points = 5),
+  metrics = NULL, decide = NULL, provided = NULL, seed = NULL
+) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.null(candidates)) candidates <- default_candidates()
   check_class(candidates, "kw_candidates", "candidates", "Make them with candidates().")
-  check_class(splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...().")
+  check_class(
+    splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...()."
+  )
   searches <- searches_by_candidate(search, names(candidates$pipelines))
   provided <- lapply(provided, read_constraint)
   metrics <- find_metrics(metrics %||% default_metrics(brief$kind), brief$kind)
@@ -52,12 +60,18 @@ plan_comparison <- function(brief, candidates = NULL, splits = split_kfold(), se
   met <- meet_brief(candidates, brief, divided[[1]], seed)
   round <- first_round(met$spaces, searches, seed)
   check_rules(candidates$rules, met$spaces, round, searches)
-  if (pooled) check_pooled_size(brief, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
+  if (pooled) {
+    check_pooled_size(brief, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
+  }
   structure(
-    list(brief = brief, candidates = candidates, splitter = splits, splits = divided, searches = searches,
-         pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
-         seed_drawn = seed_drawn, spaces = met$spaces, notes = c(met$notes, split_notes(splits, divided, pooled)),
-         round = round, undefined = undefined_splits(metrics, brief, divided, pooled)),
+    list(
+      brief = brief, candidates = candidates, splitter = splits, splits = divided,
+      searches = searches,
+      pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
+      seed_drawn = seed_drawn, spaces = met$spaces,
+      notes = c(met$notes, split_notes(splits, divided, pooled)),
+      round = round, undefined = undefined_splits(metrics, brief, divided, pooled)
+    ),
     class = "kw_plan"
   )
 }
@@ -81,10 +95,15 @@ first_round <- function(spaces, searches, seed) {
   empty <- names(proposals)[vapply(proposals, function(p) nrow(p$settings) == 0L, logical(1))]
   if (length(empty) > 0L) {
     why <- unique(proposals[[empty[1]]]$left_out$why)
-    stop_kw("rule", paste0("No setting of the candidate ", quoted(empty[1]), " is left to try: all were ",
-                           "ruled out or cannot work."),
-            where = if (length(why) > 0L) paste0("Since ", paste(why, collapse = "; "), "."),
-            remedy = "Loosen rule_out(), or widen its values.")
+    stop_kw(
+      "rule",
+      paste0(
+        "No setting of the candidate ", quoted(empty[1]), " is left to try: all were ",
+        "ruled out or cannot work."
+      ),
+      where = if (length(why) > 0L) paste0("Since ", paste(why, collapse = "; "), "."),
+      remedy = "Loosen rule_out(), or widen its values."
+    )
   }
   proposals
 }
@@ -102,7 +121,8 @@ check_rules <- function(rules, spaces, round, searches) {
     }
     if (removed == 0 && !random) {
       stop_kw("rule", paste0("rule_out(", rlang::expr_deparse(rule$expr), ") removes no setting."),
-              remedy = "Check the values: do any settings meet the condition?")
+        remedy = "Check the values: do any settings meet the condition?"
+      )
     }
   }
 }
@@ -121,9 +141,12 @@ undefined_splits <- function(metrics, brief, splits, pooled) {
   })
   for (metric in names(reasons)) {
     if (all(!is.na(reasons[[metric]]))) {
-      stop_kw("splits", paste0("The metric ", quoted(metric), " is undefined on every split: ",
-                               reasons[[metric]][1], "."),
-              remedy = "Use fewer, larger validation parts, or another metric.")
+      stop_kw("splits", paste0(
+        "The metric ", quoted(metric), " is undefined on every split: ",
+        reasons[[metric]][1], "."
+      ),
+      remedy = "Use fewer, larger validation parts, or another metric."
+      )
     }
   }
   reasons
@@ -133,19 +156,29 @@ split_notes <- function(splitter, splits, pooled) {
   sizes <- vapply(splits, function(split) length(split$validation), integer(1))
   c(
     if (pooled) {
-      paste0("validation parts have a median of ", count_of(stats::median(sizes), "row"),
-             ": held-out predictions of a repeat are scored together, with the jackknife's standard error")
+      paste0(
+        "validation parts have a median of ", count_of(stats::median(sizes), "row"),
+        ": held-out predictions of a repeat are scored together, with the jackknife's standard error"
+      )
     },
-    if (splitter$spread == "dependent") "these splits are not independent of one another: take the standard error as a rough guide"
+    if (splitter$spread == "dependent") {
+      "these splits are not independent of one another: take the standard error as a rough guide"
+    }
   )
 }
 
 check_row_wise <- function(metrics, splitter) {
   others <- names(Filter(function(metric) !metric$row_wise, metrics))
   if (length(others) == 0L) return(invisible())
-  stop_kw("plan", paste0("score = \"", splitter$summary, "\" needs metrics that are means of one number a row; ",
-                         enumerate(quoted(others)), if (length(others) == 1L) " is" else " are", " none."),
-          remedy = "Use e.g. log_loss, brier, accuracy or mae, or score = \"out_of_bag\".")
+  stop_kw(
+    "plan",
+    paste0(
+      "score = \"", splitter$summary, "\" needs metrics that are means of one number a row; ",
+      enumerate(quoted(others)), if (length(others) == 1L) " is" else " are",
+      " none."
+    ),
+    remedy = "Use e.g. log_loss, brier, accuracy or mae, or score = \"out_of_bag\"."
+  )
 }
 
 # "recall >= 0.8" in parts; never evaluated.
@@ -156,29 +189,44 @@ read_constraint <- function(text) {
   bound <- suppressWarnings(as.numeric(parts[4]))
   if (length(parts) != 4L || is.na(bound)) {
     stop_kw("argument", paste0("`provided` cannot read ", quoted(text), "."),
-            remedy = "Write metric, comparison and number, e.g. \"recall >= 0.8\".")
+      remedy = "Write metric, comparison and number, e.g. \"recall >= 0.8\"."
+    )
   }
   list(text = trimws(text), metric = parts[2], comparison = parts[3], bound = bound)
 }
 
 with_constrained <- function(metrics, provided, kind) {
   for (constraint in provided) {
-    if (!constraint$metric %in% names(metrics)) metrics <- c(metrics, find_metrics(constraint$metric, kind))
+    if (!constraint$metric %in% names(metrics)) {
+      metrics <- c(metrics, find_metrics(constraint$metric, kind))
+    }
   }
   metrics
 }
 
 # The same plan with other rows, candidates, searches or seed.
-plan_like <- function(plan, brief = plan$brief, candidates = plan$candidates, search = plan$searches, seed = plan$seed) {
-  plan_comparison(brief, candidates, splits = plan$splitter, search = search, metrics = plan$metrics, decide = plan$decide,
-                  provided = vapply(plan$provided, `[[`, "", "text"), seed = seed)
+plan_like <- function(
+  plan, brief = plan$brief, candidates = plan$candidates,
+  search = plan$searches, seed = plan$seed
+) {
+  plan_comparison(
+    brief,
+    candidates,
+    splits = plan$splitter,
+    search = search,
+    metrics = plan$metrics,
+    decide = plan$decide,
+    provided = vapply(plan$provided, `[[`, "", "text"),
+    seed = seed
+  )
 }
 
 as_plan <- function(plan, ...) {
   if (inherits(plan, "kw_plan")) {
     if (...length() > 0L) {
       stop_kw("argument", "A plan is complete in itself; it takes no further arguments.",
-              remedy = "Put them into plan_comparison().")
+        remedy = "Put them into plan_comparison()."
+      )
     }
     return(plan)
   }

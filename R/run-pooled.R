@@ -11,9 +11,13 @@ check_pooled_size <- function(brief, splits, n_settings) {
   held_out <- sum(vapply(splits, function(split) length(split$validation), integer(1)))
   bytes <- held_out * max(1, length(brief$levels)) * n_settings * 8
   if (bytes > most_pooled_bytes) {
-    stop_kw("plan", paste0("Scoring held-out predictions together needs all of them at once: ",
-                           format(round(bytes / 1e9, 1)), " GB for ", count_of(n_settings, "setting"), "."),
-            remedy = "Try fewer settings, or larger validation parts.")
+    stop_kw("plan", paste0(
+      "Scoring held-out predictions together needs all of them at once: ",
+      format(round(bytes / 1e9, 1)), " GB for ",
+      count_of(n_settings, "setting"), "."
+    ),
+    remedy = "Try fewer settings, or larger validation parts."
+    )
   }
 }
 
@@ -22,7 +26,9 @@ pool_scores <- function(results, plan) {
   blocks <- jackknife_blocks(target)
   n <- length(results$candidate)
   reps <- sort(unique(vapply(plan$splits, `[[`, integer(1), "rep")))
-  pooled <- lapply(plan$metrics, function(metric) list(scores = matrix(NA_real_, n, length(reps)), se = rep(NA_real_, n)))
+  pooled <- lapply(plan$metrics, function(metric) {
+    list(scores = matrix(NA_real_, n, length(reps)), se = rep(NA_real_, n))
+  })
   for (settings in split(seq_len(n), (seq_len(n) - 1L) %/% 200L)) {
     predictions <- lapply(reps, function(rep) gather_predictions(results, plan, rep, settings))
     for (metric in plan$metrics) {
@@ -72,21 +78,39 @@ pooled_metric <- function(metric, predictions, target, blocks) {
     weights <- target$weights[rows]
     if (!is.null(metric$undefined(target$outcome[rows], weights))) return(NULL)
     values <- prediction$values
-    part <- if (length(dim(values)) == 3L) values[keep, , , drop = FALSE] else values[keep, , drop = FALSE]
+    part <- if (length(dim(values)) == 3L) {
+      values[keep, , , drop = FALSE]
+    } else {
+      values[keep, , drop = FALSE]
+    }
     metric$score(target$outcome[rows], part, weights)
   }
-  whole <- lapply(predictions, function(prediction) score(prediction, rep(TRUE, length(prediction$rows))))
+  whole <- lapply(predictions, function(prediction) {
+    score(prediction, rep(TRUE, length(prediction$rows)))
+  })
   if (any(vapply(whole, is.null, logical(1)))) {
-    stop_kw("splits", paste0("The metric ", quoted(metric$name), " is undefined on the held-out rows taken together."),
-            remedy = "Use another metric.")
+    stop_kw(
+      "splits",
+      paste0(
+        "The metric ", quoted(metric$name),
+        " is undefined on the held-out rows taken together."
+      ),
+      remedy = "Use another metric."
+    )
   }
   without <- lapply(unique(blocks), function(block) {
-    each <- lapply(predictions, function(prediction) score(prediction, blocks[prediction$rows] != block))
+    each <- lapply(predictions, function(prediction) {
+      score(prediction, blocks[prediction$rows] != block)
+    })
     if (any(vapply(each, is.null, logical(1)))) NULL else Reduce(`+`, each) / length(each)
   })
   without <- do.call(rbind, without)
   n <- nrow(without)
   enough <- !is.null(n) && n > 1L
-  se <- if (enough) sqrt((n - 1) / n * colSums(sweep(without, 2L, colMeans(without))^2)) else rep(NA_real_, length(whole[[1]]))
+  se <- if (enough) {
+    sqrt((n - 1) / n * colSums(sweep(without, 2L, colMeans(without))^2))
+  } else {
+    rep(NA_real_, length(whole[[1]]))
+  }
   list(scores = matrix(unlist(whole), ncol = length(whole)), se = se)
 }

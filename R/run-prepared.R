@@ -26,7 +26,10 @@ show_prepared <- function(pipeline, brief, rows = 5) {
     taken <- c(taken, list(select_columns(step, frame)))
     learned <- with_conditions(learn_step(step, frame, target, derive_seed(1, "prepared")))
     if (!is.null(learned$error)) {
-      stop_kw("plan", paste0("The step pre_", step$definition$name, " fails."), where = learned$error)
+      stop_kw(
+        "plan", paste0("The step pre_", step$definition$name, " fails."),
+        where = learned$error
+      )
     }
     shown[[length(shown) + 1L]] <- first_rows(learned$value$frame, rows)
     names(shown)[length(shown)] <- paste0("pre_", step$definition$name)
@@ -37,7 +40,10 @@ show_prepared <- function(pipeline, brief, rows = 5) {
 }
 
 prepared_nodes <- function(pipeline, brief) {
-  about <- list(rows = nrow(brief$table), columns = length(brief$schema), classes = length(brief$levels))
+  about <- list(
+    rows = nrow(brief$table), columns = length(brief$schema),
+    classes = length(brief$levels)
+  )
   if (inherits(pipeline, "kw_pipeline")) {
     check_family_fits("pipeline", pipeline$family$definition, brief)
     return(resolve_nodes(write_out_minimal(pipeline, brief)$steps, about))
@@ -48,6 +54,8 @@ prepared_nodes <- function(pipeline, brief) {
 first_rows <- function(frame, rows) {
   part <- frame_rows(frame, seq_len(min(rows, frame$n)))
   sparse <- part$sparse
-  if (!is.null(sparse)) sparse <- dense_columns(sparse[, seq_len(min(50L, ncol(sparse))), drop = FALSE])
+  if (!is.null(sparse)) {
+    sparse <- dense_columns(sparse[, seq_len(min(50L, ncol(sparse))), drop = FALSE])
+  }
   tibble::as_tibble(c(unclass(part$columns)[names(part$columns)], sparse))
 }

@@ -15,8 +15,10 @@
 #'   `megabytes` the most memory that R held during the pilots, with the room that all
 #'   scores will take.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id",
-#'              group = "firing_id")
+#' job <- brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id",
+#'   group = "firing_id"
+#' )
 #' preview(job, seed = 1)
 #' @export
 preview <- function(plan, ..., pilots = TRUE) {
@@ -37,12 +39,16 @@ preview <- function(plan, ..., pilots = TRUE) {
   table$fit_seconds <- timed$fit_seconds
   table$seconds <- timed$fit_seconds * table$fits * n_splits
   structure(
-    list(plan = plan, candidates = table, seconds = sum(table$seconds) + timed$step_seconds * n_splits,
-         megabytes = timed$megabytes + sum(table$settings) * n_splits * length(plan$metrics) * 8 / 2^20,
-         splits = n_splits, settings = sum(table$settings),
-         scores = sum(table$settings) * n_splits, fits = length(work$fits$node) * n_splits,
-         steps = length(work$nodes) * n_splits,
-         steps_unshared = sum(chain_lengths(work)) * n_splits),
+    list(
+      plan = plan, candidates = table,
+      seconds = sum(table$seconds) + timed$step_seconds * n_splits,
+      megabytes = timed$megabytes +
+        sum(table$settings) * n_splits * length(plan$metrics) * 8 / 2^20,
+      splits = n_splits, settings = sum(table$settings),
+      scores = sum(table$settings) * n_splits, fits = length(work$fits$node) * n_splits,
+      steps = length(work$nodes) * n_splits,
+      steps_unshared = sum(chain_lengths(work)) * n_splits
+    ),
     class = "kw_preview"
   )
 }
@@ -68,11 +74,21 @@ run_pilots <- function(plan, work) {
       batches <- c(batches, list(run_unit(run, split, fit, cache)))
     }
   }
-  list(fit_seconds = vapply(seq_along(plan$spaces), pilot_seconds, numeric(1), batches = batches, work = work),
-       step_seconds = pilot_steps(batches, work), megabytes = sum(gc(full = FALSE)[, 6]))
+  list(
+    fit_seconds = vapply(
+      seq_along(plan$spaces), pilot_seconds, numeric(1),
+      batches = batches, work = work
+    ),
+    step_seconds = pilot_steps(batches, work), megabytes = sum(gc(full = FALSE)[, 6])
+  )
 }
 
-no_pilots <- function(plan) list(fit_seconds = rep(NA_real_, length(plan$spaces)), step_seconds = NA_real_, megabytes = NA_real_)
+no_pilots <- function(plan) {
+  list(
+    fit_seconds = rep(NA_real_, length(plan$spaces)), step_seconds = NA_real_,
+    megabytes = NA_real_
+  )
+}
 
 pilot_seconds <- function(candidate, batches, work) {
   fit <- unlist(lapply(batches, `[[`, "fit"))
@@ -123,17 +139,28 @@ list_ruled_out <- function(plan, ...) {
   plan <- as_plan(plan, ...)
   rows <- lapply(names(plan$round), function(name) {
     gone <- plan$round[[name]]$left_out
-    list(candidate = rep(name, length(gone$why)), values = settings_text(gone$settings), why = gone$why)
+    list(
+      candidate = rep(name, length(gone$why)), values = settings_text(gone$settings),
+      why = gone$why
+    )
   })
   tibble::as_tibble(data.table::rbindlist(rows))
 }
 
 settings_text <- function(settings) {
   if (nrow(settings) == 0L) return(character())
-  parts <- Map(function(column, name) ifelse(is.na(column), "", paste(name, "=", format_plain(column))), settings, names(settings))
+  parts <- Map(
+    function(column, name) ifelse(is.na(column), "", paste(name, "=", format_plain(column))),
+    settings,
+    names(settings)
+  )
   gsub("^(, )+|(, )+$", "", do.call(paste, c(unname(parts), sep = ", ")))
 }
 
 format_plain <- function(column) {
-  if (is.numeric(column)) format(column, trim = TRUE, digits = 6, drop0trailing = TRUE) else as.character(column)
+  if (is.numeric(column)) {
+    format(column, trim = TRUE, digits = 6, drop0trailing = TRUE)
+  } else {
+    as.character(column)
+  }
 }

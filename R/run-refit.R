@@ -2,7 +2,8 @@
 # comparison would use there.
 
 setting_in_work <- function(work, cmp, at) {
-  which(work$settings$candidate == cmp$results$candidate[at] & work$settings$row == cmp$results$row[at])
+  which(work$settings$candidate == cmp$results$candidate[at] &
+    work$settings$row == cmp$results$row[at])
 }
 
 # `place` names the rows in keys and seeds. A family with a path is fitted with the
@@ -12,10 +13,15 @@ refit_setting <- function(work, at, data, seed, place) {
   described <- fit_description(work, work$settings$fit[at])
   chain <- learn_chain(work, work$settings$node[at], data, seed, place)
   input <- family_input(chain$frame, described$definition)
-  fitted <- fit_family(described$definition, input, chain$target, described$settings,
-                       derive_seed(seed, paste(place, chain$key, described$key)))
-  list(states = chain$states, fitted = fitted, input = input, target = chain$target, settings = described$settings,
-       value = if (!is.null(described$definition$path)) path_values(work, at))
+  fitted <- fit_family(
+    described$definition, input, chain$target, described$settings,
+    derive_seed(seed, paste(place, chain$key, described$key))
+  )
+  list(
+    states = chain$states, fitted = fitted, input = input, target = chain$target,
+    settings = described$settings,
+    value = if (!is.null(described$definition$path)) path_values(work, at)
+  )
 }
 
 # Learns the steps on the way from the root to a node.
@@ -27,8 +33,10 @@ learn_chain <- function(work, node, data, seed, place) {
   }
   states <- list()
   for (node in way) {
-    learned <- learn_step(work$nodes[[node]]$step, data$frame, data$target,
-                          derive_seed(seed, paste(place, work$nodes[[node]]$key)))
+    learned <- learn_step(
+      work$nodes[[node]]$step, data$frame, data$target,
+      derive_seed(seed, paste(place, work$nodes[[node]]$key))
+    )
     states <- c(states, list(learned$state))
     data <- list(frame = learned$frame, target = learned$target)
   }
@@ -58,7 +66,9 @@ new_refit <- function(cmp, at) {
   here <- setting_in_work(work, cmp, at)
   data <- working_data(plan$brief)
   list(data = data, fit = function(rows, place) {
-    refitted <- refit_setting(work, here, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place))
+    refitted <- refit_setting(
+      work, here, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place)
+    )
     refitted$predict <- function(frame) {
       for (state in refitted$states) frame <- use_step(state, frame)
       input <- family_input(frame, refitted$fitted$definition)
@@ -77,7 +87,14 @@ kept_predictions <- function(cmp, at) {
     values <- record$values
     place <- record$place[mine]
     found[[match(record$split, splits)]] <-
-      one_prediction(if (length(dim(values)) == 3L) values[, , place, drop = FALSE] else values[, place, drop = FALSE], cmp$plan$brief)
+      one_prediction(
+        if (length(dim(values)) == 3L) {
+          values[, , place, drop = FALSE]
+        } else {
+          values[, place, drop = FALSE]
+        },
+        cmp$plan$brief
+      )
   }
   if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
 }

@@ -31,22 +31,35 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
     mean[is.nan(mean)] <- NA
     ifelse(is.na(own[fits]), mean, own[fits])
   }
-  count <- function(groups) tabulate(candidate[unlist(lapply(groups, `[[`, "fits"), use.names = FALSE)], length(spent))
+  count <- function(groups) {
+    tabulate(candidate[unlist(lapply(groups, `[[`, "fits"), use.names = FALSE)], length(spent))
+  }
   remaining <- count(groups)
   left <- function() {
     open <- remaining > 0L
     sum(remaining[open] * ifelse(known[open] > 0, spent[open] / known[open], NA))
   }
-  dear <- function(branch) branch > 0L && isTRUE(preparing[as.character(branch)] > cheap_step_seconds)
+  dear <- function(branch) {
+    branch > 0L && isTRUE(preparing[as.character(branch)] > cheap_step_seconds)
+  }
   list(
     take = function(share = 1, workers = 1L) {
       if (length(groups) == 0L) return(NULL)
       group <- groups[[1]]
       together <- dear(group$branch)
       room <- unit_seconds * share
-      if (together && workers > 1L) room <- max(room, min(longest_unit_seconds, sum(cost(group$fits)), left() / workers), na.rm = TRUE)
+      if (together && workers > 1L) {
+        room <- max(
+          room, min(longest_unit_seconds, sum(cost(group$fits)), left() / workers),
+          na.rm = TRUE
+        )
+      }
       costs <- cost(group$fits)
-      many <- if (is.na(costs[1])) 1L else max(1L, sum(cumsum(ifelse(is.na(costs), Inf, costs)) <= room))
+      many <- if (is.na(costs[1])) {
+        1L
+      } else {
+        max(1L, sum(cumsum(ifelse(is.na(costs), Inf, costs)) <= room))
+      }
       rest <- utils::tail(group$fits, -many)
       groups <<- after_taking(groups, rest, !together)
       unit <- list(split = group$split, fits = utils::head(group$fits, many), branch = group$branch)
@@ -80,7 +93,11 @@ after_taking <- function(groups, rest, in_turn) {
   groups <- groups[-1]
   if (length(rest) == 0L) return(groups)
   first$fits <- rest
-  same <- if (in_turn) cumprod(vapply(groups, function(group) identical(group$branch, first$branch), logical(1))) else 0
+  same <- if (in_turn) {
+    cumprod(vapply(groups, function(group) identical(group$branch, first$branch), logical(1)))
+  } else {
+    0
+  }
   append(groups, list(first), after = sum(same))
 }
 
@@ -92,7 +109,9 @@ pending_groups <- function(work, pending, shuffle) {
     mine <- in_spread_order(which(branch == one), work)
     for (split in seq_len(ncol(pending))) {
       fits <- mine[pending[mine, split]]
-      if (length(fits) > 0L) groups[[length(groups) + 1L]] <- list(split = split, fits = fits, branch = one)
+      if (length(fits) > 0L) {
+        groups[[length(groups) + 1L]] <- list(split = split, fits = fits, branch = one)
+      }
     }
   }
   if (!shuffle) return(with_pilots(groups, work$fits$candidate))
@@ -132,7 +151,12 @@ with_pilots <- function(groups, candidate) {
     fits <- sort(groups[[i]]$fits)
     first <- fits[!duplicated(candidate[fits]) & !candidate[fits] %in% seen]
     seen <- c(seen, candidate[first])
-    pilots <- c(pilots, lapply(first, function(fit) list(split = groups[[i]]$split, fits = fit, branch = groups[[i]]$branch)))
+    pilots <- c(
+      pilots,
+      lapply(first, function(fit) {
+        list(split = groups[[i]]$split, fits = fit, branch = groups[[i]]$branch)
+      })
+    )
     groups[[i]]$fits <- setdiff(groups[[i]]$fits, first)
   }
   c(pilots, Filter(function(group) length(group$fits) > 0L, groups))

@@ -71,11 +71,15 @@ switching_pool <- function(n) {
 worker_pool <- function(n, profile = own_profile()) {
   need("mirai", "Running on workers")
   own <- n > 0L
-  if (own) with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE, .compute = profile))
+  if (own) {
+    with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE, .compute = profile))
+  }
   flying_pool(profile, if (own) n, dismiss = own)
 }
 
-own_profile <- function() paste0("kilnwright-", Sys.getpid(), "-", short_hash(format(seconds_now(), digits = 20)))
+own_profile <- function() {
+  paste0("kilnwright-", Sys.getpid(), "-", short_hash(format(seconds_now(), digits = 20)))
+}
 
 # `n`: how many workers are kept alive, NULL where others look after them; `dismiss`: are
 # they sent home at the end?
@@ -94,8 +98,11 @@ flying_pool <- function(profile, n, dismiss) {
 
 # Local workers find the same packages, and use one thread each.
 with_worker_environment <- function(expr) {
-  wanted <- c(R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep), OMP_NUM_THREADS = "1", OPENBLAS_NUM_THREADS = "1",
-              MKL_NUM_THREADS = "1", R_DATATABLE_NUM_THREADS = "1")
+  wanted <- c(
+    R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep), OMP_NUM_THREADS = "1",
+    OPENBLAS_NUM_THREADS = "1",
+    MKL_NUM_THREADS = "1", R_DATATABLE_NUM_THREADS = "1"
+  )
   before <- Sys.getenv(names(wanted), NA, names = TRUE)
   on.exit({
     Sys.unsetenv(names(before)[is.na(before)])
@@ -113,7 +120,8 @@ new_flights <- function(profile) {
     send = function(run, file, unit, bytes = NULL) {
       call <- quote(task(id, file, split, fits, bytes))
       task <- mirai::mirai(call, .compute = profile, .args = list(
-        task = worker_task, id = run$id, file = file, split = unit$split, fits = unit$fits, bytes = bytes
+        task = worker_task, id = run$id, file = file, split = unit$split, fits = unit$fits,
+        bytes = bytes
       ))
       flights[[length(flights) + 1L]] <<- list(task = task, unit = unit, sent = seconds_now())
     },
@@ -162,7 +170,8 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   told <- seconds_now()
   repeat {
     late <- seconds_now() > deadline
-    room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) - flying$count()
+    room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
+      flying$count()
     while (!late && room > 0L && !is.null(unit <- schedule$take(unit_share(schedule, n), n %||% 2L))) {
       flying$send(run, file, unit)
       room <- room - 1L
@@ -208,7 +217,9 @@ receive <- function(flight, run, file, schedule, sink, flying, deaths) {
   }
 }
 
-plain_text <- function(x) trimws(gsub("[[:space:]]+", " ", cli::ansi_strip(paste(as.character(x), collapse = " "))))
+plain_text <- function(x) {
+  trimws(gsub("[[:space:]]+", " ", cli::ansi_strip(paste(as.character(x), collapse = " "))))
+}
 
 fail_unit <- function(unit, message, run, sink, stage = "worker") {
   sink$take(failed_batch(unit$fits, stage, message, run$work, run$metrics), unit$split)
@@ -232,7 +243,9 @@ new_death_watch <- function(run, profile, n) {
     lives = function() in_a_row <<- 0L,
     # a worker that is still starting would complain if there were nobody to report to
     settle = function() {
-      while (seconds_now() - launched < 3 && mirai::status(.compute = profile)$connections < n) Sys.sleep(0.02)
+      while (seconds_now() - launched < 3 && mirai::status(.compute = profile)$connections < n) {
+        Sys.sleep(0.02)
+      }
     },
     # every worker may have died between units
     look = function() {
@@ -244,12 +257,15 @@ new_death_watch <- function(run, profile, n) {
       in_a_row <<- in_a_row + 1L
       if (in_a_row > 5L + 3L * (n %||% 1L) && length(flight$unit$fits) > 1L || in_a_row > 200L) {
         stop_kw("workers", "Workers die again and again, with nothing done in between.",
-                remedy = "Is there enough memory? Try workers = 1, which shows messages of the crash.")
+          remedy = "Is there enough memory? Try workers = 1, which shows messages of the crash."
+        )
       }
       looked <<- seconds_now()
       unit <- flight$unit
       if (length(unit$fits) > 1L) {
-        schedule$give_back(lapply(unit$fits, function(fit) list(split = unit$split, fits = fit, branch = unit$branch)))
+        schedule$give_back(lapply(unit$fits, function(fit) {
+          list(split = unit$split, fits = fit, branch = unit$branch)
+        }))
       } else {
         name <- paste(unit$split, unit$fits)
         counts[[name]] <<- (if (is.null(counts[[name]])) 0L else counts[[name]]) + 1L

@@ -16,33 +16,42 @@
 #' @export
 search_grid <- function(points = 5) {
   check_number(points, "points", min = 2, whole = TRUE)
-  new_search("grid", list(points = points), label = "grid",
+  new_search("grid", list(points = points),
+    label = "grid",
     start = function(space, seed) list(space = space, done = FALSE),
     propose = function(state) {
       if (state$done) return(no_settings(state))
       cleaned <- clean_settings(state$space, grid_settings(state$space, points))
       state$done <- TRUE
       c(cleaned, list(state = state))
-    })
+    }
+  )
 }
 
 no_settings <- function(state) {
-  list(settings = plain_frame(list(), 0L), counts = NULL, by_rule = NULL, left_out = NULL, state = state)
+  list(
+    settings = plain_frame(list(), 0L), counts = NULL, by_rule = NULL, left_out = NULL,
+    state = state
+  )
 }
 
 #' @rdname search_grid
 #' @export
 search_random <- function(settings = 40) {
   check_number(settings, "settings", min = 1, whole = TRUE)
-  new_search("random", list(settings = settings), label = "random",
+  new_search("random", list(settings = settings),
+    label = "random",
     start = function(space, seed) list(space = space, seed = seed, done = FALSE),
     propose = function(state) {
       if (state$done) return(no_settings(state))
-      drawn <- with_seed(derive_seed(state$seed, paste("search", state$space$candidate)),
-                         draw_settings(state$space, settings))
+      drawn <- with_seed(
+        derive_seed(state$seed, paste("search", state$space$candidate)),
+        draw_settings(state$space, settings)
+      )
       state$done <- TRUE
       c(drawn, list(state = state))
-    })
+    }
+  )
 }
 
 # Draws until there are n different settings, or 20 batches brought too few: the

@@ -25,10 +25,13 @@
 #' `kw_error_select` when nothing is ranked, or when the rule needs a spread and
 #' there is one split only.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' select_final(cmp, rule = "one_se")
 #' @export
 select_final <- function(cmp, rule = "one_se", margin = NULL, candidate = NULL, metric = NULL) {
@@ -38,7 +41,11 @@ select_final <- function(cmp, rule = "one_se", margin = NULL, candidate = NULL, 
   check_choice(rule, names(rules), "rule")
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
   if (!is.null(margin) && !rule %in% c("within", "steady")) {
-    stop_kw("argument", paste0("The rule ", quoted(rule), " takes no margin."), remedy = "Leave it out, or use rule = \"within\".")
+    stop_kw(
+      "argument",
+      paste0("The rule ", quoted(rule), " takes no margin."),
+      remedy = "Leave it out, or use rule = \"within\"."
+    )
   }
   field$margin <- margin
   new_choice(cmp, field, rules[[rule]]()(field), rule)
@@ -53,20 +60,30 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   scored <- !is.na(spread$mean) & (is.null(candidate) | candidate_names(cmp) %in% candidate)
   if (!any(scored)) {
     stop_kw("select", "No setting has a score on every split, so none can be chosen.",
-            remedy = "See failures(cmp).")
+      remedy = "See failures(cmp)."
+    )
   }
   eligible <- scored & meets_constraints(cmp)
   if (!any(eligible)) refuse_unmet(cmp, scored)
-  list(goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean, sd = spread$sd, se = spread$se,
-       among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))), metric = metric,
-       unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at))
+  list(
+    goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean,
+    sd = spread$sd, se = spread$se,
+    among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
+    metric = metric,
+    unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at)
+  )
 }
 
 new_choice <- function(cmp, field, picked, rule) {
-  structure(list(cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = field$metric$name,
-                 mean = field$mean[picked$at], sd = field$sd[picked$at], se = field$se[picked$at], margin = field$margin,
-                 among = field$among),
-            class = "kw_choice")
+  structure(
+    list(
+      cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = field$metric$name,
+      mean = field$mean[picked$at], sd = field$sd[picked$at], se = field$se[picked$at],
+      margin = field$margin,
+      among = field$among
+    ),
+    class = "kw_choice"
+  )
 }
 
 # A user's rule sees the eligible rows of the standings.
@@ -78,25 +95,44 @@ own_rule <- function(cmp, field, rule) {
   row <- if (is.list(said)) said$row else said
   fine <- is.numeric(row) && length(row) == 1L && !is.na(row) && row %in% seq_len(nrow(table))
   if (!fine) {
-    stop_kw("select", paste0("The rule must give the number of one of the ", nrow(table), " rows that it got; it gave ",
-                             describe_value(row), "."))
+    stop_kw(
+      "select",
+      paste0(
+        "The rule must give the number of one of the ", nrow(table),
+        " rows that it got; it gave ",
+        describe_value(row), "."
+      )
+    )
   }
   picked <- rows_in_standings(cmp, table[row, ])
   reason <- if (is.list(said)) said$reason
-  list(at = picked, reason = reason %||% paste0(field$name(picked), " was chosen by a function of the user's; its mean ",
-                                                field$metric$label,
-                                                " is ", with_spread(field$mean[picked], field$se[picked]), "."))
+  list(
+    at = picked,
+    reason = reason %||% paste0(
+      field$name(picked),
+      " was chosen by a function of the user's; its mean ",
+      field$metric$label,
+      " is ",
+      with_spread(field$mean[picked], field$se[picked]),
+      "."
+    )
+  )
 }
 
 # No setting meets the constraints: says how near the best comes to each.
 refuse_unmet <- function(cmp, scored) {
   near <- vapply(cmp$plan$provided, function(constraint) {
     means <- score_summary(cmp, constraint$metric)$mean[scored]
-    best <- if (constraint$comparison %in% c(">", ">=")) max(means, na.rm = TRUE) else min(means, na.rm = TRUE)
+    best <- if (constraint$comparison %in% c(">", ">=")) {
+      max(means, na.rm = TRUE)
+    } else {
+      min(means, na.rm = TRUE)
+    }
     paste0(constraint$text, " (best mean: ", format(signif(best, 4)), ")")
   }, character(1))
   stop_kw("select", paste0("No setting meets the constraints: ", paste(near, collapse = "; "), "."),
-          remedy = "Loosen `provided`, try other settings, or move the decision threshold with set_threshold().")
+    remedy = "Loosen `provided`, try other settings, or move the decision threshold with set_threshold()."
+  )
 }
 
 member_rule_best_mean <- function() {
@@ -107,7 +143,8 @@ member_rule_best_mean <- function() {
       field$name(at), " has the best mean ", field$metric$label, ", ",
       with_spread(field$mean[at], field$se[at]), if (length(best) > 1L) {
         paste0("; of ", length(best), " settings with that mean it is the simplest")
-      }, "."))
+      }, "."
+    ))
   }
 }
 
@@ -117,7 +154,8 @@ member_rule_one_se <- function() {
     se <- field$se[leader]
     if (is.na(se)) {
       stop_kw("select", "The one-standard-error rule needs at least two splits.",
-              remedy = "Use rule = \"best_mean\", or run more splits.")
+        remedy = "Use rule = \"best_mean\", or run more splits."
+      )
     }
     near <- which(field$goodness >= field$goodness[leader] - se)
     at <- near[which.min(field$from_simple[near])]
@@ -128,15 +166,22 @@ member_rule_one_se <- function() {
 member_rule_within <- function() {
   function(field) {
     if (is.null(field$margin)) {
-      stop_kw("argument", "The rule \"within\" needs a margin, in the unit of the metric.", remedy = "For instance margin = 0.01.")
+      stop_kw(
+        "argument",
+        "The rule \"within\" needs a margin, in the unit of the metric.",
+        remedy = "For instance margin = 0.01."
+      )
     }
     leader <- member_rule_best_mean()(field)$at
     near <- which(field$goodness >= field$goodness[leader] - field$margin - 1e-12)
     at <- near[which.min(field$from_simple[near])]
     list(at = at, reason = paste0(
-      field$name(at), " is the simplest of ", count_of(length(near), "setting"), " whose mean ", field$metric$label, " lies within ",
-      format(field$margin), " of the best (", with_spread(field$mean[leader], field$se[leader]), ", ", field$name(leader),
-      "); its own mean is ", round_to(field$mean[at], field$se[leader]), "."))
+      field$name(at), " is the simplest of ", count_of(length(near), "setting"), " whose mean ",
+      field$metric$label, " lies within ",
+      format(field$margin), " of the best (", with_spread(field$mean[leader], field$se[leader]),
+      ", ", field$name(leader),
+      "); its own mean is ", round_to(field$mean[at], field$se[leader]), "."
+    ))
   }
 }
 
@@ -144,26 +189,37 @@ member_rule_steady <- function() {
   function(field) {
     times <- field$margin %||% 1
     if (all(is.na(field$sd[is.finite(field$goodness)]))) {
-      stop_kw("select", "The rule \"steady\" needs at least two splits.", remedy = "Use rule = \"best_mean\", or run more splits.")
+      stop_kw(
+        "select",
+        "The rule \"steady\" needs at least two splits.",
+        remedy = "Use rule = \"best_mean\", or run more splits."
+      )
     }
     steady <- field$goodness - times * field$sd
     best <- which(steady == max(steady, na.rm = TRUE))
     at <- best[which.min(field$from_simple[best])]
     list(at = at, reason = paste0(
-      field$name(at), " has the best mean ", field$metric$label, " less ", if (times == 1) "one standard deviation" else
-        paste(format(times), "standard deviations"), " over the splits: mean ", with_spread(field$mean[at], field$sd[at], "sd"), "."))
+      field$name(at), " has the best mean ", field$metric$label, " less ",
+      if (times == 1) "one standard deviation" else
+        paste(format(times), "standard deviations"), " over the splits: mean ",
+      with_spread(field$mean[at], field$sd[at], "sd"), "."
+    ))
   }
 }
 
 one_se_reason <- function(field, leader, at, near) {
   best <- with_spread(field$mean[leader], field$se[leader])
   if (at == leader) {
-    return(paste0(field$name(at), " has the best mean ", field$metric$label, ", ", best,
-                  ", and no simpler setting is within one standard error of it."))
+    return(paste0(
+      field$name(at), " has the best mean ", field$metric$label, ", ", best,
+      ", and no simpler setting is within one standard error of it."
+    ))
   }
-  paste0(field$name(at), " is the simplest of ", count_of(length(near), "setting"),
-         " within one standard error of the best mean ", field$metric$label, " (", best, ", ",
-         field$name(leader), "); its own mean is ", round_to(field$mean[at], field$se[leader]), ".")
+  paste0(
+    field$name(at), " is the simplest of ", count_of(length(near), "setting"),
+    " within one standard error of the best mean ", field$metric$label, " (", best, ", ",
+    field$name(leader), "); its own mean is ", round_to(field$mean[at], field$se[leader]), "."
+  )
 }
 
 # "0.812 (se 0.011)": rounded to two digits of the error.
@@ -186,7 +242,9 @@ choice_name <- function(cmp, at) {
   if (nzchar(label)) paste0(name, " (", label, ")") else name
 }
 
-outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in units of", cmp$plan$brief$outcome)
+outcome_unit <- function(cmp, metric) {
+  if (metric$unit == "outcome") paste("in units of", cmp$plan$brief$outcome)
+}
 
 #' What each rule would choose, and why
 #'
@@ -197,10 +255,13 @@ outcome_unit <- function(cmp, metric) if (metric$unit == "outcome") paste("in un
 #'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
 #'   chosen?). A rule that cannot be used has the reason only.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(pruning = sensible())),
-#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(5), seed = 1, quiet = TRUE
+#' )
 #' explain_choice(select_final(cmp))
 #' @export
 explain_choice <- function(choice, margin = NULL) {
@@ -212,17 +273,25 @@ explain_choice <- function(choice, margin = NULL) {
   within <- margin %||% (if (choice$rule == "within") choice$margin) %||% quarter
   rules <- shipped_members("rule")
   rows <- lapply(names(rules), function(rule) {
-    field$margin <- if (rule == "within") within else if (rule == "steady" && choice$rule == rule) choice$margin
-    picked <- tryCatch(rules[[rule]]()(field), kw_error_select = function(e) list(at = NA_integer_, reason = plain_message(e)))
+    field$margin <- if (rule == "within") {
+      within
+    } else if (rule == "steady" && choice$rule == rule) choice$margin
+    picked <- tryCatch(rules[[rule]]()(field), kw_error_select = function(e) {
+      list(at = NA_integer_, reason = plain_message(e))
+    })
     list(rule = rule, at = picked$at, reason = picked$reason)
   })
-  if (!choice$rule %in% names(rules)) rows <- c(rows, list(list(rule = choice$rule, at = choice$at, reason = choice$reason)))
+  if (!choice$rule %in% names(rules)) {
+    rows <- c(rows, list(list(rule = choice$rule, at = choice$at, reason = choice$reason)))
+  }
   at <- vapply(rows, `[[`, 1L, "at")
   label <- function(i) if (is.na(i)) NA_character_ else setting_label(cmp, i)
   chosen <- choice$at
   tibble::tibble(
-    rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at], setting = cmp$results$row[at],
-    values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at], reason = vapply(rows, `[[`, "", "reason"),
+    rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
+    setting = cmp$results$row[at],
+    values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at],
+    reason = vapply(rows, `[[`, "", "reason"),
     picked = !is.na(at) & at == chosen
   )
 }

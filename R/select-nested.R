@@ -19,19 +19,26 @@
 #' @section Errors:
 #' `kw_error_select` when an outer split gives no choice, naming it.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' plan <- plan_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()), splits = split_kfold(3), seed = 1)
 #' assess_selection(plan, outer = split_kfold(2), quiet = TRUE)
 #' @export
-assess_selection <- function(plan, outer = split_kfold(5), rule = "one_se", margin = NULL, workers = "auto", journal = NULL,
-                             quiet = FALSE) {
+assess_selection <- function(
+  plan, outer = split_kfold(5), rule = "one_se", margin = NULL,
+  workers = "auto", journal = NULL,
+  quiet = FALSE
+) {
   if (inherits(plan, "kw_comparison")) plan <- plan$plan
   check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
   check_class(outer, "kw_splitter", "outer", "Make one with split_kfold() or another split_...().")
   if (!is.null(journal)) {
     check_string(journal, "journal")
-    if (!dir.exists(journal)) stop_kw("argument", paste0("There is no folder ", quoted(journal), " for the journals."))
+    if (!dir.exists(journal)) {
+      stop_kw("argument", paste0("There is no folder ", quoted(journal), " for the journals."))
+    }
   }
   seed <- derive_seed(plan$seed, "outer splits")
   divided <- make_splits(outer, plan$brief, seed)
@@ -41,25 +48,49 @@ assess_selection <- function(plan, outer = split_kfold(5), rule = "one_se", marg
     file <- if (!is.null(journal)) file.path(journal, paste0("outer-", i, ".sqlite"))
     assess_one(plan, divided[[i]], i, rule, margin, workers, file, quiet)
   })
-  structure(list(scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
-                 choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
-                 outer = outer$label, decide = plan$decide, rule = if (is.function(rule)) "own function" else rule),
-            class = "kw_assessment")
+  structure(
+    list(
+      scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
+      choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
+      outer = outer$label, decide = plan$decide,
+      rule = if (is.function(rule)) "own function" else rule
+    ),
+    class = "kw_assessment"
+  )
 }
 
 assess_one <- function(plan, split, number, rule, margin, workers, file, quiet) {
   inner <- plan_for_rows(plan, split$training, number)
-  model <- tryCatch({
-    cmp <- run_comparison(inner, workers = workers, journal = file, quiet = quiet)
-    fit_final(select_final(cmp, rule, margin))
-  }, kw_error = function(e) {
-    stop_kw("select", paste0("Outer split ", number, " gave no final model."), where = plain_message(e))
-  })
+  model <- tryCatch(
+    {
+      cmp <- run_comparison(inner, workers = workers, journal = file, quiet = quiet)
+      fit_final(select_final(cmp, rule, margin))
+    },
+    kw_error = function(e) {
+      stop_kw(
+        "select", paste0("Outer split ", number, " gave no final model."),
+        where = plain_message(e)
+      )
+    }
+  )
   unseen <- data_rows(working_data(plan$brief), split$validation)
-  outer <- score_with_threshold(plan$metrics, unseen$target$outcome, predict_frame(model, unseen$frame), unseen$target$weights)
-  list(scores = list(outer_split = rep(number, length(outer)), metric = names(plan$metrics), inner = model$scores$validation,
-                     outer = unname(outer)),
-       choice = list(outer_split = number, candidate = model$facts$candidate, values = model$facts$setting, reason = model$facts$reason))
+  outer <- score_with_threshold(
+    plan$metrics,
+    unseen$target$outcome,
+    predict_frame(model, unseen$frame),
+    unseen$target$weights
+  )
+  list(
+    scores = list(
+      outer_split = rep(number, length(outer)), metric = names(plan$metrics),
+      inner = model$scores$validation,
+      outer = unname(outer)
+    ),
+    choice = list(
+      outer_split = number, candidate = model$facts$candidate,
+      values = model$facts$setting, reason = model$facts$reason
+    )
+  )
 }
 
 # The same plan on some of the working rows; a bootstrap's repeated rows count once.

@@ -23,35 +23,54 @@
 #'   positive in either direction of the metric), `low`, `high` (95 % over bootstrap draws
 #'   or outer splits), `note` (why there is none).
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())), splits = split_kfold(5),
-#'                       seed = 1, quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())),
+#'   splits = split_kfold(5),
+#'   seed = 1, quiet = TRUE
+#' )
 #' optimism(cmp)
 #' @export
 optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  if (!is.null(nested)) check_class(nested, "kw_assessment", "nested", "Make one with assess_selection().")
+  if (!is.null(nested)) {
+    check_class(nested, "kw_assessment", "nested", "Make one with assess_selection().")
+  }
   check_number(draws, "draws", min = 20, whole = TRUE)
   metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
   ranked <- which(!is.na(summary$mean))
-  if (length(ranked) == 0L) stop_kw("select", "No setting is ranked.", remedy = "See failures(cmp).")
+  if (length(ranked) == 0L) {
+    stop_kw("select", "No setting is ranked.", remedy = "See failures(cmp).")
+  }
   leader <- ranked[which.max(goodness(summary$mean[ranked], metric))]
   naive <- summary$mean[leader]
-  rows <- list(naive = list(score = naive), fold_corrected = fold_corrected_score(cmp, metric, summary, ranked, naive),
-               bootstrap = bootstrap_score(cmp, metric, ranked, draws))
+  rows <- list(
+    naive = list(score = naive),
+    fold_corrected = fold_corrected_score(cmp, metric, summary, ranked, naive),
+    bootstrap = bootstrap_score(cmp, metric, ranked, draws)
+  )
   if (!is.null(nested)) rows$nested <- nested_score(nested, metric)
-  pick <- function(what) vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
+  pick <- function(what) {
+    vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
+  }
   score <- pick("score")
-  tibble::as_tibble(list(estimate = names(rows), metric = rep(metric$name, length(rows)), score = score,
-                         optimism = goodness(naive, metric) - goodness(score, metric), low = pick("low"), high = pick("high"),
-                         note = vapply(rows, function(row) row$note %||% "", "", USE.NAMES = FALSE)))
+  tibble::as_tibble(list(
+    estimate = names(rows), metric = rep(metric$name, length(rows)),
+    score = score,
+    optimism = goodness(naive, metric) - goodness(score, metric),
+    low = pick("low"), high = pick("high"),
+    note = vapply(rows, function(row) row$note %||% "", "", USE.NAMES = FALSE)
+  ))
 }
 
 fold_corrected_score <- function(cmp, metric, summary, ranked, naive) {
   if (cmp$plan$splitter$spread != "folds") return(list(note = "for k-fold splits only"))
-  if (!is.null(cmp$results$pooled)) return(list(note = "predictions were pooled: there are no scores of single folds"))
+  if (!is.null(cmp$results$pooled)) {
+    return(list(note = "predictions were pooled: there are no scores of single folds"))
+  }
   good <- goodness(summary$scores[ranked, , drop = FALSE], metric)
   rep <- vapply(cmp$plan$splits[summary$counted], `[[`, numeric(1), "rep")
   bias <- vapply(unique(rep), function(r) {
@@ -89,23 +108,32 @@ most_prediction_cells <- 5e7
 
 bootstrap_score <- function(cmp, metric, ranked, draws) {
   if (length(cmp$results$predictions) == 0L) return(list(note = "needs keep = \"all_predictions\""))
-  if (cmp$plan$splitter$spread == "draws") return(list(note = "needs splits in which every row is held out once"))
+  if (cmp$plan$splitter$spread == "draws") {
+    return(list(note = "needs splits in which every row is held out once"))
+  }
   brief <- cmp$plan$brief
-  most <- max(2L, floor(most_prediction_cells / (nrow(brief$table) * max(1L, length(brief$levels)))))
-  if (length(ranked) > most) ranked <- rows_in_standings(cmp, standings(cmp, metric = metric$name, top = most))
+  most <- max(
+    2L, floor(most_prediction_cells / (nrow(brief$table) * max(1L, length(brief$levels))))
+  )
+  if (length(ranked) > most) {
+    ranked <- rows_in_standings(cmp, standings(cmp, metric = metric$name, top = most))
+  }
   reps <- unique(vapply(cmp$plan$splits[!is_apparent(cmp$plan$splits)], `[[`, numeric(1), "rep"))
   parts <- lapply(reps, function(rep) {
     part <- held_out_predictions(cmp, ranked, rep)
     c(part, list(target = brief_target(brief, part$rows)))
   })
-  scores <- with_seed(derive_seed(cmp$plan$seed, "bootstrap bias correction"), vapply(seq_len(draws), function(draw) {
-    part <- parts[[(draw - 1L) %% length(parts) + 1L]]
-    drawn <- draw_units(part$target)
-    if (length(drawn$outside) == 0L) return(NA_real_)
-    on_drawn <- score_rows(metric, part, drawn$inside)
-    if (all(is.na(on_drawn))) return(NA_real_)
-    score_rows(metric, part, drawn$outside, which.max(goodness(on_drawn, metric)))
-  }, numeric(1)))
+  scores <- with_seed(
+    derive_seed(cmp$plan$seed, "bootstrap bias correction"),
+    vapply(seq_len(draws), function(draw) {
+      part <- parts[[(draw - 1L) %% length(parts) + 1L]]
+      drawn <- draw_units(part$target)
+      if (length(drawn$outside) == 0L) return(NA_real_)
+      on_drawn <- score_rows(metric, part, drawn$inside)
+      if (all(is.na(on_drawn))) return(NA_real_)
+      score_rows(metric, part, drawn$outside, which.max(goodness(on_drawn, metric)))
+    }, numeric(1))
+  )
   known <- scores[!is.na(scores)]
   if (length(known) < 20L) return(list(note = "the metric is undefined on most draws"))
   reach <- stats::quantile(known, c(0.025, 0.975), names = FALSE)
@@ -118,7 +146,10 @@ draw_units <- function(target) {
   unit <- if (is.null(target$group)) seq_len(n) else match(target$group, unique(target$group))
   members <- split(seq_len(n), unit)
   taken <- sample.int(length(members), replace = TRUE)
-  list(inside = unlist(members[taken], use.names = FALSE), outside = which(!unit %in% as.integer(names(members))[taken]))
+  list(
+    inside = unlist(members[taken], use.names = FALSE),
+    outside = which(!unit %in% as.integer(names(members))[taken])
+  )
 }
 
 score_rows <- function(metric, part, at, settings = NULL) {
@@ -127,7 +158,11 @@ score_rows <- function(metric, part, at, settings = NULL) {
   dims <- length(dim(part$values))
   settings <- settings %||% seq_len(dim(part$values)[dims])
   if (!is.null(metric$undefined(truth, weights))) return(rep(NA_real_, length(settings)))
-  prediction <- if (dims == 3L) part$values[at, , settings, drop = FALSE] else part$values[at, settings, drop = FALSE]
+  prediction <- if (dims == 3L) {
+    part$values[at, , settings, drop = FALSE]
+  } else {
+    part$values[at, settings, drop = FALSE]
+  }
   metric$score(truth, prediction, weights)
 }
 
@@ -135,6 +170,10 @@ nested_score <- function(nested, metric) {
   found <- nested$scores[nested$scores$metric == metric$name, ]
   if (nrow(found) == 0L) return(list(note = "was assessed by other metrics"))
   known <- found$outer[!is.na(found$outer)]
-  reach <- if (length(known) > 1L) stats::qt(0.975, length(known) - 1) * stats::sd(known) / sqrt(length(known)) else NA_real_
+  reach <- if (length(known) > 1L) {
+    stats::qt(0.975, length(known) - 1) * stats::sd(known) / sqrt(length(known))
+  } else {
+    NA_real_
+  }
   list(score = mean(known), low = mean(known) - reach, high = mean(known) + reach)
 }

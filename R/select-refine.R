@@ -15,10 +15,14 @@
 #' @section Errors:
 #' `kw_error_select` when nothing varies, or nothing is ranked.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())), splits = split_kfold(3),
-#'                       seed = 1, quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible())),
+#'   splits = split_kfold(3),
+#'   seed = 1, quiet = TRUE
+#' )
 #' finer <- refine_ranges(cmp)
 #' standings(extend_comparison(cmp, finer, quiet = TRUE))
 #' @export
@@ -28,11 +32,18 @@ refine_ranges <- function(cmp, candidate = NULL, points = 5, suffix = "_finer") 
   check_string(suffix, "suffix")
   for (name in candidate) check_choice(name, names(cmp$plan$spaces), "candidate")
   ranked <- unique(candidate_names(cmp)[best_of_candidates(cmp)])
-  varied <- names(which(vapply(cmp$plan$spaces, function(space) length(space$dimensions) > 0L, logical(1))))
+  varied <- names(which(vapply(
+    cmp$plan$spaces, function(space) length(space$dimensions) > 0L, logical(1)
+  )))
   chosen <- intersect(candidate %||% varied, intersect(varied, ranked))
-  if (length(chosen) == 0L) stop_kw("select", "There is nothing to refine: no ranked candidate has anything that varies.")
+  if (length(chosen) == 0L) {
+    stop_kw("select", "There is nothing to refine: no ranked candidate has anything that varies.")
+  }
   pipelines <- lapply(chosen, function(name) refine_candidate(cmp, name, points))
-  structure(list(pipelines = stats::setNames(pipelines, paste0(chosen, suffix)), rules = list()), class = "kw_candidates")
+  structure(
+    list(pipelines = stats::setNames(pipelines, paste0(chosen, suffix)), rules = list()),
+    class = "kw_candidates"
+  )
 }
 
 refine_candidate <- function(cmp, name, points) {
@@ -47,7 +58,11 @@ refine_candidate <- function(cmp, name, points) {
     kept <- unique(table[[dimension$name]][good])
     kept <- kept[!is.na(kept)]
     if (length(kept) == 0L) next
-    finer <- if (is.numeric(tried) && length(tried) > 2L) finer_range(tried, kept, dimension, points) else kept_values(dimension, kept)
+    finer <- if (is.numeric(tried) && length(tried) > 2L) {
+      finer_range(tried, kept, dimension, points)
+    } else {
+      kept_values(dimension, kept)
+    }
     pipeline <- replace_value(pipeline, dimension$address, dimension$argument, finer)
   }
   pipeline
@@ -85,8 +100,10 @@ finer_range <- function(tried, kept, dimension, points) {
     to <- round(to)
   }
   if (from >= to) return(do.call(among, as.list(signif(kept, 6))))
-  from_to(signif(from, 6), signif(to, 6), spacing = if (logged && from > 0) "log" else "even",
-          points = if (whole) min(points, to - from + 1) else points)
+  from_to(signif(from, 6), signif(to, 6),
+    spacing = if (logged && from > 0) "log" else "even",
+    points = if (whole) min(points, to - from + 1) else points
+  )
 }
 
 kept_values <- function(dimension, kept) {
@@ -101,7 +118,9 @@ replace_value <- function(pipeline, address, argument, value) {
     pipeline$family$settings[argument] <- list(value)
     return(pipeline)
   }
-  pipeline$steps <- replace_in_nodes(pipeline$steps, strsplit(address, ".", fixed = TRUE)[[1]], argument, value)
+  pipeline$steps <- replace_in_nodes(
+    pipeline$steps, strsplit(address, ".", fixed = TRUE)[[1]], argument, value
+  )
   pipeline
 }
 
@@ -110,7 +129,9 @@ replace_in_nodes <- function(nodes, path, argument, value) {
   if (length(path) == 1L) {
     nodes[[i]]$part$settings[argument] <- list(value)
   } else {
-    nodes[[i]]$part$alternatives[[path[2]]] <- replace_in_nodes(nodes[[i]]$part$alternatives[[path[2]]], path[-(1:2)], argument, value)
+    nodes[[i]]$part$alternatives[[path[2]]] <- replace_in_nodes(
+      nodes[[i]]$part$alternatives[[path[2]]], path[-(1:2)], argument, value
+    )
   }
   nodes
 }
@@ -128,8 +149,10 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 #' @section Errors:
 #' `kw_error_argument` when a name is taken.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' extend_comparison(cmp, candidates(tree = fam_tree()), quiet = TRUE)
 #' @export
@@ -139,11 +162,17 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
   plan <- cmp$plan
   taken <- intersect(names(more$pipelines), names(plan$spaces))
   if (length(taken) > 0L) {
-    stop_kw("argument", paste0("The comparison has a candidate ", quoted(taken[1]), " already."), remedy = "Give the new one another name.")
+    stop_kw(
+      "argument",
+      paste0("The comparison has a candidate ", quoted(taken[1]), " already."),
+      remedy = "Give the new one another name."
+    )
   }
   added <- plan_like(plan, candidates = more, search = search)
-  keep <- c(if (!is.null(cmp$results$training)) "training_scores",
-            if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions")
+  keep <- c(
+    if (!is.null(cmp$results$training)) "training_scores",
+    if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions"
+  )
   ran <- run_comparison(added, keep = keep %||% "none", ...)
   bind_comparisons(cmp, ran)
 }
@@ -151,7 +180,9 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
 bind_comparisons <- function(a, b) {
   shift <- length(a$plan$spaces)
   both <- a
-  for (part in c("spaces", "searches", "round")) both$plan[[part]] <- c(a$plan[[part]], b$plan[[part]])
+  for (part in c("spaces", "searches", "round")) {
+    both$plan[[part]] <- c(a$plan[[part]], b$plan[[part]])
+  }
   both$plan$candidates <- do.call(c, unname(list(a$plan$candidates, b$plan$candidates)))
   both$plan$notes <- unique(c(a$plan$notes, b$plan$notes))
   later <- b$results
@@ -178,22 +209,31 @@ bind_comparisons <- function(a, b) {
 #' @section Errors:
 #' `kw_error_select` when data, splits or metric differ, saying which.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' run <- function(search) run_comparison(job, candidates(tree = fam_tree(pruning = from_to(1e-4, 0.1, "log"))),
-#'                                        splits = split_kfold(3), search = search, seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), search = search, seed = 1, quiet = TRUE
+#' )
 #' join_comparisons(grid = run(search_grid(5)), random = run(search_random(5)))
 #' @export
 join_comparisons <- function(..., metric = NULL) {
   given <- list(...)
   check_named(given, "join_comparisons(...)")
-  for (name in names(given)) check_class(given[[name]], "kw_comparison", name, "Make them with run_comparison().")
+  for (name in names(given)) {
+    check_class(given[[name]], "kw_comparison", name, "Make them with run_comparison().")
+  }
   first <- given[[1]]
   metric <- cmp_metric(first, metric)
   for (name in names(given)[-1]) refuse_unlike(first, given[[name]], names(given)[1], name, metric)
   for (name in names(given)) {
     if (length(best_of_candidates(given[[name]], metric$name)) == 0L) {
-      stop_kw("select", paste0("No setting of ", quoted(name), " is ranked."), remedy = "See failures() of it.")
+      stop_kw(
+        "select",
+        paste0("No setting of ", quoted(name), " is ranked."),
+        remedy = "See failures() of it."
+      )
     }
   }
   curves <- lapply(given, search_curve, metric = metric)
@@ -202,23 +242,42 @@ join_comparisons <- function(..., metric = NULL) {
     best <- best_of_candidates(cmp, metric$name)[1]
     summary <- score_summary(cmp, metric$name)
     curve <- curves[[name]]
-    list(search = name, settings = length(cmp$results$candidate), fits = cmp$results$fits * length(cmp$plan$splits), seconds = cmp$seconds,
-         candidate = candidate_names(cmp)[best], values = setting_label(cmp, best), metric = metric$name, mean = summary$mean[best],
-         sd = summary$sd[best], se = summary$se[best], fits_to_best = curve$fits[which.max(goodness(curve$best, metric))])
+    list(
+      search = name, settings = length(cmp$results$candidate),
+      fits = cmp$results$fits * length(cmp$plan$splits), seconds = cmp$seconds,
+      candidate = candidate_names(cmp)[best], values = setting_label(cmp, best),
+      metric = metric$name, mean = summary$mean[best],
+      sd = summary$sd[best], se = summary$se[best],
+      fits_to_best = curve$fits[which.max(goodness(curve$best, metric))]
+    )
   })
   table <- tibble::as_tibble(data.table::rbindlist(rows))
-  mark_table(table[order(-goodness(table$mean, metric)), ], "kw_searches", curves = curves, metric = metric)
+  mark_table(
+    table[order(-goodness(table$mean, metric)), ],
+    "kw_searches",
+    curves = curves,
+    metric = metric
+  )
 }
 
 refuse_unlike <- function(a, b, name_a, name_b, metric) {
   keys <- function(cmp) vapply(cmp$plan$splits, `[[`, "", "key")
-  differ <- c(data = !identical(a$plan$brief$fingerprint, b$plan$brief$fingerprint),
-              outcome = !identical(a$plan$brief$outcome, b$plan$brief$outcome), splits = !identical(keys(a), keys(b)),
-              metrics = !metric$name %in% names(b$plan$metrics))
+  differ <- c(
+    data = !identical(a$plan$brief$fingerprint, b$plan$brief$fingerprint),
+    outcome = !identical(a$plan$brief$outcome, b$plan$brief$outcome),
+    splits = !identical(keys(a), keys(b)),
+    metrics = !metric$name %in% names(b$plan$metrics)
+  )
   if (!any(differ)) return(invisible())
-  stop_kw("select", paste0(quoted(name_a), " and ", quoted(name_b), " cannot be compared: their ", enumerate(names(which(differ))),
-                           " differ."),
-          remedy = "Run both with the same brief, splits, metrics and seed.")
+  stop_kw(
+    "select",
+    paste0(
+      quoted(name_a), " and ", quoted(name_b), " cannot be compared: their ",
+      enumerate(names(which(differ))),
+      " differ."
+    ),
+    remedy = "Run both with the same brief, splits, metrics and seed."
+  )
 }
 
 # Best mean so far against the fits that it took, in the order in which settings were
@@ -226,12 +285,18 @@ refuse_unlike <- function(a, b, name_a, name_b, metric) {
 search_curve <- function(cmp, metric) {
   work <- compile_work(cmp$plan$spaces, cmp$results$tables)
   order <- order(cmp$results$row, cmp$results$candidate)
-  index <- match(paste(cmp$results$candidate, cmp$results$row), paste(work$settings$candidate, work$settings$row))
+  index <- match(
+    paste(cmp$results$candidate, cmp$results$row),
+    paste(work$settings$candidate, work$settings$row)
+  )
   fits <- cumsum(!duplicated(work$settings$fit[index[order]])) * length(cmp$plan$splits)
   mean <- score_summary(cmp, metric$name)$mean[order]
   good <- goodness(mean, metric)
   good[is.na(good)] <- -Inf
   best <- cummax(good)
-  tibble::tibble(fits = fits, seconds = cumsum(rowSums(cmp$results$seconds, na.rm = TRUE)[order]), mean = mean,
-                 best = ifelse(is.finite(best), goodness(best, metric), NA))
+  tibble::tibble(
+    fits = fits, seconds = cumsum(rowSums(cmp$results$seconds, na.rm = TRUE)[order]),
+    mean = mean,
+    best = ifelse(is.finite(best), goodness(best, metric), NA)
+  )
 }

@@ -27,27 +27,39 @@
 #' `kw_error_select` for splits in time, whose scores depend on one another in another way,
 #' and when no setting is ranked.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(pruning = sensible())),
-#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(5), seed = 1, quiet = TRUE
+#' )
 #' shortlist(cmp)
 #' compare_pairs(cmp)
 #' @export
-shortlist <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE) {
+shortlist <- function(
+  cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none",
+  all = FALSE
+) {
   field <- paired_field(cmp, metric, level, margin, adjust)
   table <- standings(cmp, metric = field$metric$name)
   check_flag(all, "all")
   order <- rows_in_standings(cmp, table)
   leader <- order[1]
-  found <- paired_differences(field$good[leader, ], field$good[order, , drop = FALSE], field$ratio, level)
+  found <- paired_differences(
+    field$good[leader, ], field$good[order, , drop = FALSE], field$ratio, level
+  )
   found <- judge_differences(found, field$margin %||% default_margin(field, leader), level, adjust)
   found$tied[1] <- TRUE
   columns <- c("place", "candidate", "setting", names(varied_columns(cmp)), "metric", "mean")
   kept <- tibble::as_tibble(c(as.list(table[columns]), found))
   kept <- kept[!is.na(table$mean), ]
   if (!all) kept <- kept[is.na(kept$tied) | kept$tied, ]
-  mark_table(kept, "kw_shortlist", about = list(of = sum(!is.na(table$place)), level = level, adjust = adjust))
+  mark_table(
+    kept,
+    "kw_shortlist",
+    about = list(of = sum(!is.na(table$place)), level = level, adjust = adjust)
+  )
 }
 
 #' @rdname shortlist
@@ -60,16 +72,28 @@ compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjus
   }
   pairs <- utils::combn(length(best), 2L)
   each <- lapply(seq_len(ncol(pairs)), function(i) {
-    paired_differences(field$good[best[pairs[1, i]], ], field$good[best[pairs[2, i]], , drop = FALSE], field$ratio, level)
+    paired_differences(
+      field$good[best[pairs[1, i]], ],
+      field$good[best[pairs[2, i]], , drop = FALSE],
+      field$ratio,
+      level
+    )
   })
-  found <- lapply(stats::setNames(nm = names(each[[1]])), function(name) unlist(lapply(each, `[[`, name)))
+  found <- lapply(stats::setNames(nm = names(each[[1]])), function(name) {
+    unlist(lapply(each, `[[`, name))
+  })
   found <- judge_differences(found, field$margin %||% default_margin(field, best[1]), level, adjust)
   first <- best[pairs[1, ]]
   second <- best[pairs[2, ]]
   name <- candidate_names(cmp)
   number <- cmp$results$row
-  tibble::as_tibble(c(list(first = name[first], second = name[second], setting_first = number[first], setting_second = number[second],
-                           metric = rep(field$metric$name, length(first))), found))
+  tibble::as_tibble(c(
+    list(
+      first = name[first], second = name[second], setting_first = number[first],
+      setting_second = number[second],
+      metric = rep(field$metric$name, length(first))
+    ), found
+  ))
 }
 
 # Scores as goodness (settings x splits), and what is needed to compare them in pairs.
@@ -80,13 +104,23 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
   check_choice(adjust, c("none", "holm"), "adjust")
   metric <- cmp_metric(cmp, metric)
   if (identical(cmp$plan$splitter$name, "time")) {
-    stop_kw("select", "Splits in time depend on one another, so that paired intervals would not hold.",
-            remedy = "Compare the scores by eye: scores_by_split(), draw_split_scores().")
+    stop_kw(
+      "select",
+      "Splits in time depend on one another, so that paired intervals would not hold.",
+      remedy = "Compare the scores by eye: scores_by_split(), draw_split_scores()."
+    )
   }
   summary <- score_summary(cmp, metric$name)
-  if (all(is.na(summary$mean))) stop_kw("select", "No setting is ranked, so none can be compared.", remedy = "See failures(cmp).")
+  if (all(is.na(summary$mean))) {
+    stop_kw(
+      "select", "No setting is ranked, so none can be compared.",
+      remedy = "See failures(cmp)."
+    )
+  }
   splits <- cmp$plan$splits[summary$counted]
-  ratio <- mean(vapply(splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)))
+  ratio <- mean(vapply(
+    splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)
+  ))
   list(good = goodness(summary$scores, metric), ratio = ratio, metric = metric, margin = margin)
 }
 
@@ -106,7 +140,10 @@ paired_differences <- function(leader, others, ratio, level) {
   variance <- rowSums((difference - mean)^2, na.rm = TRUE) / pmax(n - 1, 1)
   se <- ifelse(n > 1L, sqrt((1 / n + ratio) * variance), NA)
   reach <- ifelse(n > 1L, stats::qt((1 + level) / 2, pmax(n - 1, 1)), NA) * se
-  list(difference = ifelse(n > 0L, mean, NA), low = mean - reach, high = mean + reach, se = se, splits = n)
+  list(
+    difference = ifelse(n > 0L, mean, NA), low = mean - reach, high = mean + reach, se = se,
+    splits = n
+  )
 }
 
 # Adds p and tied: tied where the difference does not reach beyond the margin for sure.
@@ -117,7 +154,10 @@ judge_differences <- function(found, margin, level, adjust) {
   adjusted <- if (adjust == "holm") stats::p.adjust(p, "holm") else p
   tied <- adjusted > 1 - level
   tied[found$splits < fewest_splits] <- NA
-  list(difference = found$difference, low = found$low, high = found$high, p = adjusted, splits = found$splits, tied = tied)
+  list(
+    difference = found$difference, low = found$low, high = found$high, p = adjusted,
+    splits = found$splits, tied = tied
+  )
 }
 
 # Numbers of the settings in the order of a table of standings.

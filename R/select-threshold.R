@@ -18,8 +18,10 @@
 #' `kw_error_select` when the outcome has not two classes, the metric does not depend on
 #' the threshold, or no threshold meets the constraints.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
-#'              ignore = c("shrinkage_pct", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+#'   ignore = c("shrinkage_pct", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' set_threshold(select_final(cmp), costs = c(missed = 10, false_alarm = 1))
 #' @export
@@ -41,17 +43,30 @@ set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
     best_threshold(bind_parts(parts[others]), metric, provided, limits)$threshold
   })
   chosen <- best_threshold(bind_parts(parts), metric, provided, limits)
-  metrics <- c(stats::setNames(list(metric), metric$name), Filter(function(m) m$by_class, plan$metrics))
+  metrics <- c(
+    stats::setNames(list(metric), metric$name),
+    Filter(function(m) m$by_class, plan$metrics)
+  )
   scores <- nested_scores(choice, parts, unlist(nested), metrics[!duplicated(names(metrics))])
-  choice$threshold <- list(value = chosen$threshold, metric = metric$name, label = metric$label, unit = metric$unit, scores = scores,
-                           by_split = unlist(nested),
-                           curve = chosen$curve, reason = threshold_reason(chosen, metric, scores, provided, plan$brief$event))
+  choice$threshold <- list(
+    value = chosen$threshold, metric = metric$name, label = metric$label,
+    unit = metric$unit, scores = scores,
+    by_split = unlist(nested),
+    curve = chosen$curve,
+    reason = threshold_reason(
+      chosen, metric, scores, provided, plan$brief$event
+    )
+  )
   choice
 }
 
 threshold_metric <- function(best, costs) {
   if (is.null(best) == is.null(costs)) {
-    stop_kw("argument", "Give either `best`, a metric, or `costs`.", remedy = "For instance best = \"f1\".")
+    stop_kw(
+      "argument",
+      "Give either `best`, a metric, or `costs`.",
+      remedy = "For instance best = \"f1\"."
+    )
   }
   if (!is.null(costs)) {
     fine <- is.numeric(costs) && setequal(names(costs), c("missed", "false_alarm"))
@@ -60,8 +75,11 @@ threshold_metric <- function(best, costs) {
   }
   metric <- if (inherits(best, "kw_metric")) best else find_metric(best, "two_class")
   if (!metric$by_class) {
-    stop_kw("select", paste0("The metric ", quoted(metric$name), " does not depend on a threshold."),
-            remedy = "Use one that looks at the called class, e.g. \"f1\", \"balanced_accuracy\" or costs.")
+    stop_kw(
+      "select",
+      paste0("The metric ", quoted(metric$name), " does not depend on a threshold."),
+      remedy = "Use one that looks at the called class, e.g. \"f1\", \"balanced_accuracy\" or costs."
+    )
   }
   metric
 }
@@ -77,15 +95,23 @@ held_out_parts_of <- function(choice) {
 }
 
 bind_parts <- function(parts) {
-  list(truth = factor(unlist(lapply(parts, function(part) as.character(part$truth))), levels = levels(parts[[1]]$truth)),
-       weights = unlist(lapply(parts, `[[`, "weights")), event = unlist(lapply(parts, `[[`, "event")))
+  list(
+    truth = factor(
+      unlist(lapply(parts, function(part) as.character(part$truth))),
+      levels = levels(parts[[1]]$truth)
+    ),
+    weights = unlist(lapply(parts, `[[`, "weights")),
+    event = unlist(lapply(parts, `[[`, "event"))
+  )
 }
 
 # Thresholds tried lie midway between neighbouring probabilities, at most 400 of them;
 # of several equally good ones in a row the middle one is taken.
 best_threshold <- function(part, metric, provided, limits) {
   known <- sort(unique(part$event))
-  if (length(known) > 400L) known <- unique(stats::quantile(known, seq(0, 1, length.out = 400L), names = FALSE, type = 1))
+  if (length(known) > 400L) {
+    known <- unique(stats::quantile(known, seq(0, 1, length.out = 400L), names = FALSE, type = 1))
+  }
   between <- if (length(known) > 1L) (known[-1] + known[-length(known)]) / 2
   thresholds <- c(known[1] / 2, between, (known[length(known)] + 1) / 2)
   calls <- calls_at_many(part$event, thresholds)
@@ -97,13 +123,22 @@ best_threshold <- function(part, metric, provided, limits) {
     allowed <- allowed & !is.na(met) & met
   }
   if (!any(allowed)) {
-    stop_kw("select", if (length(provided) > 0L) "No threshold meets the constraints." else "The metric is undefined at every threshold.",
-            remedy = "Loosen `provided`, or choose another setting.")
+    stop_kw(
+      "select",
+      if (length(provided) > 0L) {
+        "No threshold meets the constraints."
+      } else {
+        "The metric is undefined at every threshold."
+      },
+      remedy = "Loosen `provided`, or choose another setting."
+    )
   }
   good <- ifelse(allowed, goodness(scores, metric), -Inf)
   best <- which(good >= max(good) - 1e-12)
-  list(threshold = thresholds[best[(length(best) + 1L) %/% 2L]],
-       curve = tibble::tibble(threshold = thresholds, score = scores, allowed = allowed))
+  list(
+    threshold = thresholds[best[(length(best) + 1L) %/% 2L]],
+    curve = tibble::tibble(threshold = thresholds, score = scores, allowed = allowed)
+  )
 }
 
 # metrics x (mean, sd, se), each split scored with its own threshold.
@@ -121,15 +156,24 @@ nested_scores <- function(choice, parts, thresholds, metrics) {
     here <- counted
     here[counted] <- defined
     sd <- if (sum(defined) > 1L) stats::sd(scores[defined]) else NA_real_
-    c(mean = if (any(defined)) mean(scores[defined]) else NA_real_, sd = sd,
-      se = if (any(here)) sd * error_factor(choice$cmp, here) else NA_real_)
+    c(
+      mean = if (any(defined)) mean(scores[defined]) else NA_real_, sd = sd,
+      se = if (any(here)) sd * error_factor(choice$cmp, here) else NA_real_
+    )
   }))
 }
 
 threshold_reason <- function(chosen, metric, scores, provided, event) {
   found <- scores[metric$name, ]
-  paste0("Threshold: ", event, " is called from a probability of ", format(signif(chosen$threshold, 3)), " on, which has the ",
-         if (metric$direction == "higher") "highest " else "lowest ", metric$label, " on the held-out predictions",
-         if (length(provided) > 0L) paste0(" provided ", enumerate(vapply(provided, `[[`, "", "text"))),
-         ". With thresholds chosen on the other splits it scores ", with_spread(found[["mean"]], found[["se"]]), ".")
+  paste0(
+    "Threshold: ", event, " is called from a probability of ",
+    format(signif(chosen$threshold, 3)), " on, which has the ",
+    if (metric$direction == "higher") "highest " else "lowest ", metric$label,
+    " on the held-out predictions",
+    if (length(provided) > 0L) {
+      paste0(" provided ", enumerate(vapply(provided, `[[`, "", "text")))
+    },
+    ". With thresholds chosen on the other splits it scores ",
+    with_spread(found[["mean"]], found[["se"]]), "."
+  )
 }

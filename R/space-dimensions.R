@@ -2,13 +2,17 @@
 # steps, by name. Steps and the family are addressed by their place ("2.logged.1",
 # "family"), so that a setting can be filled in.
 
-reserved_names <- c("place", "candidate", "setting", "metric", "mean", "sd", "se", "lowest",
-                    "highest", "splits", "training", "gap", "seconds", "failed", "repeat",
-                    "split", "validation", "provided", "family")
+reserved_names <- c(
+  "place", "candidate", "setting", "metric", "mean", "sd", "se", "lowest",
+  "highest", "splits", "training", "gap", "seconds", "failed", "repeat",
+  "split", "validation", "provided", "family"
+)
 
 pipeline_dimensions <- function(pipeline) {
-  found <- c(node_dimensions(pipeline$steps, "", list()),
-             part_dimensions(pipeline$family, "family", "", list()))
+  found <- c(
+    node_dimensions(pipeline$steps, "", list()),
+    part_dimensions(pipeline$family, "family", "", list())
+  )
   stats::setNames(found, vapply(found, `[[`, character(1), "name"))
 }
 
@@ -29,9 +33,11 @@ node_dimensions <- function(nodes, prefix, conditions) {
 either_dimensions <- function(node, address, conditions) {
   alternatives <- node$part$alternatives
   name <- if (nzchar(node$name)) node$name else either_name(alternatives)
-  own <- list(list(name = name, kind = "alternative", address = address, argument = NULL,
-                   varying = among(names(alternatives)), declared = list(type = "choice"),
-                   conditions = conditions))
+  own <- list(list(
+    name = name, kind = "alternative", address = address, argument = NULL,
+    varying = among(names(alternatives)), declared = list(type = "choice"),
+    conditions = conditions
+  ))
   inner <- lapply(names(alternatives), function(alternative) {
     condition <- c(conditions, list(list(dimension = name, value = alternative)))
     node_dimensions(alternatives[[alternative]], paste0(address, ".", alternative, "."), condition)
@@ -44,7 +50,11 @@ either_name <- function(alternatives) {
   for (nodes in alternatives) {
     if (length(nodes) > 0L) {
       part <- nodes[[1]]$part
-      return(if (inherits(part, "kw_either")) either_name(part$alternatives) else part$definition$name)
+      return(if (inherits(part, "kw_either")) {
+        either_name(part$alternatives)
+      } else {
+        part$definition$name
+      })
     }
   }
   "steps"
@@ -53,10 +63,12 @@ either_name <- function(alternatives) {
 part_dimensions <- function(part, address, prefix, conditions) {
   varying <- names(Filter(is_varying, part$settings))
   lapply(varying, function(argument) {
-    list(name = if (nzchar(prefix)) paste0(prefix, "_", argument) else argument,
-         kind = "value", address = address, argument = argument,
-         varying = part$settings[[argument]],
-         declared = part$definition$hyperparameters[[argument]], conditions = conditions)
+    list(
+      name = if (nzchar(prefix)) paste0(prefix, "_", argument) else argument,
+      kind = "value", address = address, argument = argument,
+      varying = part$settings[[argument]],
+      declared = part$definition$hyperparameters[[argument]], conditions = conditions
+    )
   })
 }
 
@@ -64,16 +76,24 @@ check_dimension_names <- function(pipeline) {
   names <- names(pipeline_dimensions(pipeline))
   twice <- unique(names[duplicated(names)])
   if (length(twice) > 0L) {
-    stop_kw("pipeline", paste0("Two parts of the pipeline vary a hyperparameter called ",
-                               quoted(twice[1]), "."),
-            remedy = paste0("Name one of the steps, e.g. pipeline(first = pre_...(", twice[1],
-                            " = ...), ...), which makes it first_", twice[1], "."))
+    stop_kw("pipeline", paste0(
+      "Two parts of the pipeline vary a hyperparameter called ",
+      quoted(twice[1]), "."
+    ),
+    remedy = paste0(
+      "Name one of the steps, e.g. pipeline(first = pre_...(", twice[1],
+      " = ...), ...), which makes it first_", twice[1], "."
+    )
+    )
   }
   taken <- intersect(names, reserved_names)
   if (length(taken) > 0L) {
-    stop_kw("pipeline", paste0("A hyperparameter cannot be called ", quoted(taken[1]),
-                               ": the standings have a column of that name."),
-            remedy = "Name the step differently: its name goes before the hyperparameter's.")
+    stop_kw("pipeline", paste0(
+      "A hyperparameter cannot be called ", quoted(taken[1]),
+      ": the standings have a column of that name."
+    ),
+    remedy = "Name the step differently: its name goes before the hyperparameter's."
+    )
   }
 }
 
@@ -113,8 +133,10 @@ dimension_value <- function(dimension, entry) {
 # list(steps = concrete steps, family = settings of the family).
 fill_pipeline <- function(pipeline, dimensions, values) {
   by_address <- split(dimensions, vapply(dimensions, `[[`, character(1), "address"))
-  list(steps = fill_nodes(pipeline$steps, "", by_address, values),
-       family = fill_part(pipeline$family, "family", by_address, values)$settings)
+  list(
+    steps = fill_nodes(pipeline$steps, "", by_address, values),
+    family = fill_part(pipeline$family, "family", by_address, values)$settings
+  )
 }
 
 fill_nodes <- function(nodes, prefix, by_address, values) {

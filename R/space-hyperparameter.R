@@ -10,8 +10,10 @@
 hyperparameter <- function(type, default, sensible = NULL, meaning, rising = NULL,
                            active_when = NULL, choices = NULL, min = -Inf, max = Inf,
                            open_min = FALSE) {
-  list(type = type, default = default, sensible = sensible, meaning = meaning, rising = rising,
-       active_when = active_when, choices = choices, min = min, max = max, open_min = open_min)
+  list(
+    type = type, default = default, sensible = sensible, meaning = meaning, rising = rising,
+    active_when = active_when, choices = choices, min = min, max = max, open_min = open_min
+  )
 }
 
 # Checks the value given for a hyperparameter, or every value that it may take.
@@ -19,18 +21,21 @@ check_setting <- function(value, declared, name, part) {
   if (inherits(value, "kw_sensible")) {
     if (is.null(declared$sensible)) {
       stop_kw("argument", paste0(part, ": there is no sensible range for `", name, "`."),
-              remedy = "Give the values with among() or from_to().")
+        remedy = "Give the values with among() or from_to()."
+      )
     }
     return(invisible())
   }
   if (inherits(value, "kw_either")) {
     stop_kw("argument", paste0(part, ": `", name, "` is a value; either() is for steps."),
-            remedy = "Use among() for alternative values.")
+      remedy = "Use among() for alternative values."
+    )
   }
   if (inherits(value, "kw_range")) {
     if (!declared$type %in% c("number", "whole")) {
       stop_kw("argument", paste0(part, ": `", name, "` is no number, so from_to() cannot vary it."),
-              remedy = "Use among().")
+        remedy = "Use among()."
+      )
     }
     value <- c(value$from, value$to)
   } else if (inherits(value, "kw_among")) {
@@ -60,7 +65,8 @@ complete_settings <- function(given, declared, part) {
   unknown <- setdiff(names(given), names(declared))
   if (length(unknown) > 0L) {
     stop_kw("argument", paste0(part, " has no hyperparameter `", unknown[1], "`."),
-            remedy = did_you_mean(unknown[1], names(declared), "It has"))
+      remedy = did_you_mean(unknown[1], names(declared), "It has")
+    )
   }
   settings <- lapply(declared, `[[`, "default")
   names(settings) <- names(declared)

@@ -10,8 +10,10 @@ meet_brief <- function(candidates, brief, split, seed) {
   met <- lapply(names(candidates$pipelines), function(name) {
     meet_one(name, candidates$pipelines[[name]], brief, training, target, candidates$rules, seed)
   })
-  list(spaces = stats::setNames(lapply(met, `[[`, "space"), names(candidates$pipelines)),
-       notes = gather_notes(lapply(met, `[[`, "notes"), names(candidates$pipelines)))
+  list(
+    spaces = stats::setNames(lapply(met, `[[`, "space"), names(candidates$pipelines)),
+    notes = gather_notes(lapply(met, `[[`, "notes"), names(candidates$pipelines))
+  )
 }
 
 # "a, b: the same note" for candidates that have a note in common.
@@ -19,7 +21,9 @@ gather_notes <- function(notes, names) {
   said <- unlist(notes)
   who <- rep(names, lengths(notes))
   vapply(unique(said), function(note) paste0(paste(who[said == note], collapse = ", "), ": ", note),
-         character(1), USE.NAMES = FALSE)
+    character(1),
+    USE.NAMES = FALSE
+  )
 }
 
 meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
@@ -35,14 +39,18 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
   about$columns <- frame_width(frame)
   pipeline$family <- resolve_part(pipeline$family, about)
   check_input_needs(name, frame, definition, brief)
-  list(space = new_space(name, pipeline, brief$kind, rules, about),
-       notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, brief)))
+  list(
+    space = new_space(name, pipeline, brief$kind, rules, about),
+    notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, brief))
+  )
 }
 
 check_family_fits <- function(name, definition, brief) {
   if (!brief$kind %in% definition$kinds) {
-    stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name,
-                           " cannot predict ", outcome_words[[brief$kind]], "."))
+    stop_kw("plan", paste0(
+      "Candidate ", quoted(name), ": fam_", definition$name,
+      " cannot predict ", outcome_words[[brief$kind]], "."
+    ))
   }
 }
 
@@ -62,7 +70,8 @@ resolve_nodes <- function(nodes, about) {
   lapply(nodes, function(node) {
     node$part <- if (inherits(node$part, "kw_either")) {
       structure(list(alternatives = lapply(node$part$alternatives, resolve_nodes, about = about)),
-                class = class(node$part))
+        class = class(node$part)
+      )
     } else {
       resolve_part(node$part, about)
     }
@@ -91,8 +100,10 @@ default_frame <- function(name, pipeline, frame, target, seed) {
     learned <- tryCatch(
       suppressWarnings(learn_step(step, frame, target, derive_seed(seed, "meeting"))),
       error = function(e) {
-        stop_kw("plan", paste0("Candidate ", quoted(name), ": the step pre_", step$definition$name,
-                               " fails on the first split."), where = plain_message(e))
+        stop_kw("plan", paste0(
+          "Candidate ", quoted(name), ": the step pre_", step$definition$name,
+          " fails on the first split."
+        ), where = plain_message(e))
       }
     )
     frame <- learned$frame
@@ -112,15 +123,24 @@ default_steps <- function(nodes) {
 check_input_needs <- function(name, frame, definition, brief) {
   kinds <- vapply(frame$columns, column_kind, character(1))
   problem <- function(what, columns, remedy) {
-    stop_kw("plan", paste0("Candidate ", quoted(name), ": fam_", definition$name, " ", what, ", but ",
-                           enumerate(quoted(columns)), " ", if (length(columns) == 1L) "does" else "do",
-                           " not fit that after the steps."), remedy = remedy)
+    stop_kw(
+      "plan",
+      paste0(
+        "Candidate ", quoted(name), ": fam_", definition$name, " ", what, ", but ",
+        enumerate(quoted(columns)), " ",
+        if (length(columns) == 1L) "does" else "do",
+        " not fit that after the steps."
+      ),
+      remedy = remedy
+    )
   }
   if (definition$accepts$nothing) return(invisible())
   categories <- names(kinds)[kinds %in% c("category", "ordered")]
   if (!definition$accepts$factors && length(categories) > 0L) {
-    problem("takes numbers only", categories,
-            "Add pre_onehot() (or pre_ordinal()), or give the bare family: it then gets the least it needs.")
+    problem(
+      "takes numbers only", categories,
+      "Add pre_onehot() (or pre_ordinal()), or give the bare family: it then gets the least it needs."
+    )
   }
   usable <- frame$columns[kinds %in% c("number", "category", "ordered")]
   gaps <- names(usable)[vapply(usable, anyNA, logical(1))]
@@ -130,22 +150,36 @@ check_input_needs <- function(name, frame, definition, brief) {
   most <- family_most_levels(definition, brief$kind)
   crowded <- names(usable)[vapply(usable, nlevels, integer(1)) > most]
   if (length(crowded) > 0L) {
-    problem(paste0("takes at most ", most, " levels for ", outcome_words[[brief$kind]]), crowded,
-            "Merge levels with pre_rare_levels(), or add pre_onehot(columns = ...).")
+    problem(
+      paste0("takes at most ", most, " levels for ", outcome_words[[brief$kind]]), crowded,
+      "Merge levels with pre_rare_levels(), or add pre_onehot(columns = ...)."
+    )
   }
   if (length(usable) == 0L && is.null(frame$sparse)) {
-    stop_kw("plan", paste0("Candidate ", quoted(name), ": the steps leave no column for fam_",
-                           definition$name, "."),
-            remedy = "Text and dates need a step that turns them into numbers.")
+    stop_kw("plan", paste0(
+      "Candidate ", quoted(name), ": the steps leave no column for fam_",
+      definition$name, "."
+    ),
+    remedy = "Text and dates need a step that turns them into numbers."
+    )
   }
 }
 
 family_notes <- function(family, brief) {
   definition <- family$definition
   settings <- lapply(family$settings, function(value) possible_values(value)[1])
-  inner <- if (is.null(definition$inner_fits)) 1 else definition$inner_fits(settings, brief$kind, length(brief$levels))
+  inner <- if (is.null(definition$inner_fits)) {
+    1
+  } else {
+    definition$inner_fits(settings, brief$kind, length(brief$levels))
+  }
   c(
-    if (inner > 1) paste0("every fit of fam_", definition$name, " trains ", inner, " models, for probabilities from held-out rows"),
+    if (inner > 1) {
+      paste0(
+        "every fit of fam_", definition$name, " trains ", inner,
+        " models, for probabilities from held-out rows"
+      )
+    },
     if (!is.null(brief$roles$weight) && !definition$accepts$weights && !definition$accepts$nothing) {
       paste0("fam_", definition$name, " takes no case weights: they count in the scores only")
     }
@@ -163,8 +197,10 @@ meeting_notes <- function(pipeline, frame, definition) {
       paste0("minimal steps added: ", paste(steps, collapse = ", "))
     },
     if (length(left_out) > 0L && !definition$accepts$nothing) {
-      paste0("left out, since no step turns them into numbers: ",
-             paste0(names(left_out), " (", left_out, ")", collapse = ", "))
+      paste0(
+        "left out, since no step turns them into numbers: ",
+        paste0(names(left_out), " (", left_out, ")", collapse = ", ")
+      )
     },
     if (definition$accepts$wants_scaling && !any(c("scale", "either") %in% steps)) {
       paste0("fam_", definition$name, " depends on the columns' scales; consider pre_scale()")

@@ -25,21 +25,26 @@ pipeline <- function(...) {
   is_family <- vapply(nodes, function(node) inherits(node$part, "kw_family"), logical(1))
   if (!any(is_family)) {
     stop_kw("pipeline", "A pipeline ends with a family, but none was given.",
-            remedy = "Add one, e.g. fam_penalised().")
+      remedy = "Add one, e.g. fam_penalised()."
+    )
   }
   if (sum(is_family) > 1L || !is_family[length(nodes)]) {
     stop_kw("pipeline", "A pipeline has one family, and it comes last.",
-            remedy = "To compare families, give each its own pipeline in candidates().")
+      remedy = "To compare families, give each its own pipeline in candidates()."
+    )
   }
   made <- structure(list(steps = nodes[!is_family], family = nodes[[length(nodes)]]$part),
-                    class = "kw_pipeline")
+    class = "kw_pipeline"
+  )
   check_dimension_names(made)
   made
 }
 
 # A list of nodes: list(part = a step, either or family, name = "" or a prefix).
 as_nodes <- function(part, name = "") {
-  if (inherits(part, c("kw_step", "kw_either", "kw_family"))) return(list(list(part = part, name = name)))
+  if (inherits(part, c("kw_step", "kw_either", "kw_family"))) {
+    return(list(list(part = part, name = name)))
+  }
   if (inherits(part, "kw_as_is")) return(list())
   if (is.list(part) && !is.object(part)) {
     names <- names(part) %||% rep("", length(part))
@@ -48,13 +53,17 @@ as_nodes <- function(part, name = "") {
   }
   if (inherits(part, "kw_pipeline")) {
     stop_kw("pipeline", "A pipeline cannot stand inside a pipeline.",
-            remedy = "Give the steps as a list: ready <- list(pre_missing(), pre_onehot()).")
+      remedy = "Give the steps as a list: ready <- list(pre_missing(), pre_onehot())."
+    )
   }
   if (is.function(part)) {
     stop_kw("pipeline", "A function was given where a step or family is expected.",
-            remedy = "Call it: pre_missing(), not pre_missing.")
+      remedy = "Call it: pre_missing(), not pre_missing."
+    )
   }
-  stop_kw("pipeline", paste0("A pipeline takes steps and a family; got ", describe_value(part), "."))
+  stop_kw(
+    "pipeline", paste0("A pipeline takes steps and a family; got ", describe_value(part), ".")
+  )
 }
 
 # Alternatives of either() and optional(): steps only.
@@ -62,7 +71,8 @@ flatten_steps <- function(part, inside) {
   nodes <- as_nodes(part)
   if (any(vapply(nodes, function(node) inherits(node$part, "kw_family"), logical(1)))) {
     stop_kw("pipeline", paste0(inside, " is for steps; a family cannot stand in it."),
-            remedy = "To compare families, give each its own pipeline in candidates().")
+      remedy = "To compare families, give each its own pipeline in candidates()."
+    )
   }
   nodes
 }
@@ -87,15 +97,21 @@ candidates <- function(...) {
   check_named(given, "candidates(...)")
   made <- lapply(names(given), function(name) as_candidate(given[[name]], name))
   structure(list(pipelines = stats::setNames(made, names(given)), rules = list()),
-            class = "kw_candidates")
+    class = "kw_candidates"
+  )
 }
 
 as_candidate <- function(part, name) {
   if (inherits(part, "kw_pipeline")) return(part)
   if (inherits(part, "kw_family")) return(pipeline(pre_minimal(), part))
-  stop_kw("pipeline", paste0("The candidate ", quoted(name), " must be a pipeline or a family; got ",
-                             describe_value(part), "."),
-          remedy = "Write pipeline(steps..., fam_...()).")
+  stop_kw(
+    "pipeline",
+    paste0(
+      "The candidate ", quoted(name), " must be a pipeline or a family; got ",
+      describe_value(part), "."
+    ),
+    remedy = "Write pipeline(steps..., fam_...())."
+  )
 }
 
 #' @export
@@ -103,8 +119,10 @@ c.kw_candidates <- function(...) {
   sets <- list(...)
   pipelines <- unlist(lapply(sets, `[[`, "pipelines"), recursive = FALSE)
   check_named(pipelines, "candidates")
-  structure(list(pipelines = pipelines, rules = unlist(lapply(sets, `[[`, "rules"), recursive = FALSE)),
-            class = "kw_candidates")
+  structure(
+    list(pipelines = pipelines, rules = unlist(lapply(sets, `[[`, "rules"), recursive = FALSE)),
+    class = "kw_candidates"
+  )
 }
 
 #' Rule out combinations of values
@@ -131,7 +149,8 @@ rule_out <- function(candidates, ..., candidate = NULL) {
   for (name in candidate) {
     if (!name %in% names(candidates$pipelines)) {
       stop_kw("rule", paste0("There is no candidate ", quoted(name), "."),
-              remedy = did_you_mean(name, names(candidates$pipelines), "Candidates"))
+        remedy = did_you_mean(name, names(candidates$pipelines), "Candidates")
+      )
     }
   }
   for (quosure in rlang::enquos(...)) {
@@ -144,7 +163,10 @@ capture_rule <- function(quosure, candidates, candidate) {
   expr <- rlang::quo_get_expr(quosure)
   captured <- list()
   for (name in setdiff(all.vars(expr), varied_names(candidates, candidate))) {
-    captured[[name]] <- rlang::env_get(rlang::quo_get_env(quosure), name, default = NULL, inherit = TRUE)
+    captured[[name]] <- rlang::env_get(
+      rlang::quo_get_env(quosure), name,
+      default = NULL, inherit = TRUE
+    )
   }
   new_rule(expr, candidates, candidate, known = names(captured), evaluate = function(settings) {
     eval(expr, c(as.list(settings), captured), baseenv())
@@ -165,8 +187,9 @@ new_rule <- function(expr, candidates, candidate, known, evaluate) {
   if (length(strange) > 0L || length(used) == 0L) {
     name <- if (length(strange) > 0L) strange[1] else rlang::expr_deparse(expr)
     stop_kw("rule", paste0("No candidate varies ", quoted(name), "."),
-            where = paste0("In the rule ", rlang::expr_deparse(expr), "."),
-            remedy = did_you_mean(name, varied, "Varied"))
+      where = paste0("In the rule ", rlang::expr_deparse(expr), "."),
+      remedy = did_you_mean(name, varied, "Varied")
+    )
   }
   list(expr = expr, candidate = candidate, uses = used, evaluate = evaluate)
 }

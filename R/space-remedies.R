@@ -17,12 +17,17 @@ apply_remedies <- function(brief, findings) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_class(findings, "kw_findings", "findings", "Get them from inspect_data().")
   kind <- vapply(findings$action, function(action) action$kind %||% "none", character(1))
-  changes <- lapply(which(kind %in% c("role", "missing_code", "convert", "drop_rows")), function(i) {
-    c(findings$action[[i]], list(about = findings$action[[i]]$columns %||% findings$columns[[i]]))
-  })
+  changes <- lapply(
+    which(kind %in% c("role", "missing_code", "convert", "drop_rows")),
+    function(i) {
+      c(findings$action[[i]], list(about = findings$action[[i]]$columns %||% findings$columns[[i]]))
+    }
+  )
   mended <- change_brief(brief, changes)
-  list(brief = mended, steps = starter_steps(findings[kind == "step", ], mended),
-       left = findings[kind == "none", ])
+  list(
+    brief = mended, steps = starter_steps(findings[kind == "step", ], mended),
+    left = findings[kind == "none", ]
+  )
 }
 
 # Steps in the order in which they work together; each once.
@@ -43,7 +48,9 @@ starter_steps <- function(findings, brief) {
     if (has("skew")) list(new_step(member_step_skew(), list(), on(about("skew")))),
     if ("near_constant" %in% findings$code) list(pre_drop_constant(share = 0.99)),
     if ("correlated" %in% findings$code) list(pre_drop_correlated(above = 0.95)),
-    if (has("target_mean")) list(new_step(member_step_target_mean(), list(), on(about("target_mean")))),
+    if (has("target_mean")) {
+      list(new_step(member_step_target_mean(), list(), on(about("target_mean"))))
+    },
     if (has("rare_levels")) list(pre_rare_levels(at_least = 20)),
     if (has("dates")) list(pre_dates()),
     if (has("text")) list(pre_text()),

@@ -6,10 +6,13 @@
 new_space <- function(candidate, pipeline, kind, rules, about) {
   dimensions <- pipeline_dimensions(pipeline)
   fitting <- Filter(function(rule) {
-    (is.null(rule$candidate) || candidate %in% rule$candidate) && all(rule$uses %in% names(dimensions))
+    (is.null(rule$candidate) || candidate %in% rule$candidate) &&
+      all(rule$uses %in% names(dimensions))
   }, rules)
-  structure(list(candidate = candidate, pipeline = pipeline, dimensions = dimensions, kind = kind,
-                 rules = fitting, about = about), class = "kw_space")
+  structure(list(
+    candidate = candidate, pipeline = pipeline, dimensions = dimensions, kind = kind,
+    rules = fitting, about = about
+  ), class = "kw_space")
 }
 
 # Every combination; the last dimension moves fastest.
@@ -19,9 +22,12 @@ grid_settings <- function(space, points) {
   sizes <- lengths(values)
   total <- prod(sizes)
   if (total > 5e6) {
-    stop_kw("plan", paste0("The grid of candidate ", quoted(space$candidate), " has ",
-                           format(total, big.mark = ","), " combinations."),
-            remedy = "Use fewer points, or search_random().")
+    stop_kw("plan", paste0(
+      "The grid of candidate ", quoted(space$candidate), " has ",
+      format(total, big.mark = ","), " combinations."
+    ),
+    remedy = "Use fewer points, or search_random()."
+    )
   }
   each <- rev(cumprod(c(1, rev(sizes)[-length(sizes)])))
   columns <- Map(function(v, times) rep(rep(v, each = times), length.out = total), values, each)
@@ -52,11 +58,15 @@ clean_settings <- function(space, settings) {
   kept <- frame_of_rows(settings, is.na(why))
   same <- if (length(kept) > 0L) duplicated(kept) else seq_len(nrow(kept)) > 1L
   gone <- utils::head(which(!is.na(why)), most_listed)
-  list(settings = frame_of_rows(kept, !same),
-       counts = c(combinations = n, impossible = sum(impossible), ruled_out = sum(out),
-                  merged = sum(same)),
-       by_rule = vapply(ruled, sum, numeric(1)),
-       left_out = list(settings = frame_of_rows(settings, gone), why = why[gone]))
+  list(
+    settings = frame_of_rows(kept, !same),
+    counts = c(
+      combinations = n, impossible = sum(impossible), ruled_out = sum(out),
+      merged = sum(same)
+    ),
+    by_rule = vapply(ruled, sum, numeric(1)),
+    left_out = list(settings = frame_of_rows(settings, gone), why = why[gone])
+  )
 }
 
 # So many settings that were left out are kept for list_ruled_out().
@@ -83,7 +93,9 @@ blank_inactive <- function(space, settings) {
 part_values <- function(space, address, settings) {
   part <- part_at(space$pipeline, address)
   n <- nrow(settings)
-  values <- lapply(part$settings, function(value) if (length(value) == 1L && !is_varying(value)) rep(value, n))
+  values <- lapply(part$settings, function(value) {
+    if (length(value) == 1L && !is_varying(value)) rep(value, n)
+  })
   for (dimension in space$dimensions) {
     if (identical(dimension$address, address) && dimension$kind == "value") {
       values[[dimension$argument]] <- settings[[dimension$name]]

@@ -10,11 +10,15 @@
 #' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
 #'   what does not hold.
 #' @examples
-#' fam_middle <- define_family("middle", kinds = "number",
+#' fam_middle <- define_family("middle",
+#'   kinds = "number",
 #'   fit = function(x, y, weights, settings, seed, threads) stats::median(y),
-#'   predict = function(model, x) rep(model, nrow(x)))
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#'   predict = function(model, x) rep(model, nrow(x))
+#' )
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' try_out(fam_middle, job)
 #' @export
 try_out <- function(part, brief) {
@@ -22,24 +26,37 @@ try_out <- function(part, brief) {
   if (is.function(part)) part <- part()
   split <- make_splits(split_kfold(5), brief, 1)[[1]]
   checks <- if (inherits(part, "kw_family")) try_family(part, brief, split)
-    else if (inherits(part, "kw_step")) try_step(part, brief, split)
-    else if (inherits(part, "kw_metric")) try_metric(part, brief)
-    else stop_kw("argument", paste0("`part` must be a family, a step or a metric; got ", describe_value(part), "."))
-  structure(tibble::as_tibble(data.table::rbindlist(checks)), class = c("kw_tried", "tbl_df", "tbl", "data.frame"))
+  else if (inherits(part, "kw_step")) try_step(part, brief, split)
+  else if (inherits(part, "kw_metric")) try_metric(part, brief)
+  else stop_kw(
+    "argument",
+    paste0("`part` must be a family, a step or a metric; got ", describe_value(part), ".")
+  )
+  structure(
+    tibble::as_tibble(data.table::rbindlist(checks)),
+    class = c("kw_tried", "tbl_df", "tbl", "data.frame")
+  )
 }
 
 # Runs one check: it passes if `expr` gives TRUE; an error or a text is the detail.
 one_check <- function(check, expr) {
   found <- with_conditions(expr)
   passed <- isTRUE(found$value)
-  list(check = check, passed = passed,
-       detail = if (passed) "" else found$error %||% if (is.character(found$value)) found$value else "does not hold")
+  list(
+    check = check, passed = passed,
+    detail = if (passed) {
+      ""
+    } else {
+      found$error %||% if (is.character(found$value)) found$value else "does not hold"
+    }
+  )
 }
 
 same_numbers <- function(a, b) {
   a <- as.vector(a)
   b <- as.vector(b)
-  length(a) == length(b) && all(is.finite(a) == is.finite(b)) && max(0, abs(a - b), na.rm = TRUE) <= 1e-8 * max(1, abs(a), na.rm = TRUE)
+  length(a) == length(b) && all(is.finite(a) == is.finite(b)) &&
+    max(0, abs(a - b), na.rm = TRUE) <= 1e-8 * max(1, abs(a), na.rm = TRUE)
 }
 
 try_family <- function(family, brief, split) {
@@ -57,43 +74,68 @@ try_family <- function(family, brief, split) {
       target <- learned$target
       validation <- use_step(learned$state, validation)
     }
-    list(settings = settings$family, x = family_input(frame, definition), target = target,
-         new = family_input(validation, definition))
+    list(
+      settings = settings$family, x = family_input(frame, definition), target = target,
+      new = family_input(validation, definition)
+    )
   })
-  if (!is.null(ready$error)) return(list(list(check = "takes the brief", passed = FALSE, detail = ready$error)))
+  if (!is.null(ready$error)) {
+    return(list(list(check = "takes the brief", passed = FALSE, detail = ready$error)))
+  }
   try_fitted(definition, ready$value)
 }
 
 try_fitted <- function(definition, ready) {
   along <- definition$path$along
   fit <- function(settings) fit_family(definition, ready$x, ready$target, settings, 7)
-  value <- if (length(along) == 1L) ready$settings[[along]] else if (length(along) > 1L) plain_frame(ready$settings[along], 1L)
+  value <- if (length(along) == 1L) {
+    ready$settings[[along]]
+  } else if (length(along) > 1L) plain_frame(ready$settings[along], 1L)
   fitted <- with_conditions(fit(ready$settings))
-  if (!is.null(fitted$error)) return(list(list(check = "fits", passed = FALSE, detail = fitted$error)))
+  if (!is.null(fitted$error)) {
+    return(list(list(check = "fits", passed = FALSE, detail = fitted$error)))
+  }
   fitted <- fitted$value
   whole <- with_conditions(predict_family(fitted, ready$new, value))
-  checks <- list(list(check = "takes the brief", passed = TRUE, detail = ""), list(check = "fits", passed = TRUE, detail = ""),
-                 one_check("predictions have the right shape", whole$error %||% TRUE))
+  checks <- list(
+    list(check = "takes the brief", passed = TRUE, detail = ""),
+    list(check = "fits", passed = TRUE, detail = ""),
+    one_check("predictions have the right shape", whole$error %||% TRUE)
+  )
   if (!is.null(whole$error)) return(checks)
   whole <- whole$value
-  row <- function(p, i) if (is.null(dim(p))) p[i] else if (length(dim(p)) == 3L) p[i, , ] else p[i, ]
-  c(checks, list(
-    one_check("predictions are finite", all(is.finite(whole))),
-    one_check("probabilities sum to 1", is.null(fitted$levels) ||
-                all(abs(apply(whole, setdiff(seq_along(dim(whole)), 2L), sum) - 1) < 1e-8)),
-    one_check("one row alone is predicted as among many",
-              same_numbers(predict_family(fitted, ready$new[1, , drop = FALSE], value), row(whole, 1L))),
-    one_check("the same seed gives the same", same_numbers(predict_family(fit(ready$settings), ready$new, value), whole)),
-    one_check("survives saving", {
-      kept <- fitted
-      kept$model <- definition$freeze(fitted$model, value)
-      same_numbers(predict_family(unserialize(serialize(kept, NULL)), ready$new, value), whole)
-    })
-  ), if (length(along) == 1L && is.numeric(value)) list(one_check("a path value means the same among others", {
-    several <- ready$settings
-    several[[along]] <- sort(unique(c(value, value * 2)))
-    same_numbers(predict_family(fit(several), ready$new, value), whole)
-  })))
+  row <- function(p, i) {
+    if (is.null(dim(p))) p[i] else if (length(dim(p)) == 3L) p[i, , ] else p[i, ]
+  }
+  c(
+    checks, list(
+      one_check("predictions are finite", all(is.finite(whole))),
+      one_check("probabilities sum to 1", is.null(fitted$levels) ||
+        all(abs(apply(whole, setdiff(seq_along(dim(whole)), 2L), sum) - 1) < 1e-8)),
+      one_check(
+        "one row alone is predicted as among many",
+        same_numbers(
+          predict_family(fitted, ready$new[1, , drop = FALSE], value), row(whole, 1L)
+        )
+      ),
+      one_check(
+        "the same seed gives the same",
+        same_numbers(predict_family(fit(ready$settings), ready$new, value), whole)
+      ),
+      one_check("survives saving", {
+        kept <- fitted
+        kept$model <- definition$freeze(fitted$model, value)
+        same_numbers(predict_family(unserialize(serialize(kept, NULL)), ready$new, value), whole)
+      })
+    ),
+    if (length(along) == 1L && is.numeric(value)) {
+      list(one_check("a path value means the same among others", {
+        several <- ready$settings
+        several[[along]] <- sort(unique(c(value, value * 2)))
+        same_numbers(predict_family(fit(several), ready$new, value), whole)
+      }))
+    }
+  )
 }
 
 try_step <- function(step, brief, split) {
@@ -102,18 +144,39 @@ try_step <- function(step, brief, split) {
   target <- brief_target(brief, split$training)
   first <- default_steps(as_nodes(step))[[1]]
   learned <- with_conditions(learn_step(first, frame, target, 7))
-  if (!is.null(learned$error)) return(list(list(check = "learns", passed = FALSE, detail = learned$error)))
+  if (!is.null(learned$error)) {
+    return(list(list(check = "learns", passed = FALSE, detail = learned$error)))
+  }
   learned <- learned$value
   used <- with_conditions(use_step(learned$state, new))
-  if (!is.null(used$error)) return(list(list(check = "is used on new rows", passed = FALSE, detail = used$error)))
+  if (!is.null(used$error)) {
+    return(list(list(check = "is used on new rows", passed = FALSE, detail = used$error)))
+  }
   used <- used$value
-  same_frame <- function(a, b) isTRUE(all.equal(lapply(a$columns, unclass), lapply(b$columns, unclass), check.attributes = FALSE))
+  same_frame <- function(a, b) {
+    isTRUE(all.equal(
+      lapply(a$columns, unclass), lapply(b$columns, unclass),
+      check.attributes = FALSE
+    ))
+  }
   list(
     list(check = "learns", passed = TRUE, detail = ""),
-    one_check("columns are the same on any rows", identical(frame_names(used), frame_names(learned$frame))),
-    one_check("one row alone is used as among many", same_frame(use_step(learned$state, frame_rows(new, 1L)), frame_rows(used, 1L))),
-    one_check("the same seed gives the same", same_frame(use_step(learn_step(first, frame, target, 7)$state, new), used)),
-    one_check("survives saving", same_frame(use_step(unserialize(serialize(learned$state, NULL)), new), used))
+    one_check(
+      "columns are the same on any rows",
+      identical(frame_names(used), frame_names(learned$frame))
+    ),
+    one_check(
+      "one row alone is used as among many",
+      same_frame(use_step(learned$state, frame_rows(new, 1L)), frame_rows(used, 1L))
+    ),
+    one_check(
+      "the same seed gives the same",
+      same_frame(use_step(learn_step(first, frame, target, 7)$state, new), used)
+    ),
+    one_check(
+      "survives saving",
+      same_frame(use_step(unserialize(serialize(learned$state, NULL)), new), used)
+    )
   )
 }
 
@@ -121,12 +184,18 @@ try_metric <- function(metric, brief) {
   truth <- brief$table[[brief$outcome]]
   n <- length(truth)
   prediction <- with_seed(1, made_up_prediction(truth))
-  stacked <- if (is.factor(truth)) array(rep(prediction, 2L), c(dim(prediction), 2L)) else cbind(prediction, prediction)
+  stacked <- if (is.factor(truth)) {
+    array(rep(prediction, 2L), c(dim(prediction), 2L))
+  } else {
+    cbind(prediction, prediction)
+  }
   score <- function(p, w = NULL) score_predictions(metric, truth, p, w)
   list(
     one_check("fits the outcome", inherits(find_metric(metric, brief$kind), "kw_metric")),
     one_check("gives one number", is.numeric(score(prediction)) && length(score(prediction)) == 1L),
-    one_check("gives one number a path value", same_numbers(score(stacked), rep(score(prediction), 2L))),
+    one_check(
+      "gives one number a path value", same_numbers(score(stacked), rep(score(prediction), 2L))
+    ),
     one_check("takes weights", is.numeric(score(prediction, rep(1, n)))),
     one_check("lies in its range", {
       found <- score(prediction)

@@ -28,8 +28,10 @@
 #' @section Errors:
 #' `kw_error_argument` when a range or a set of values is impossible.
 #' @examples
-#' fam_tree(pruning = from_to(1e-4, 0.1, spacing = "log", points = 20),
-#'          min_leaf = among(1, 7, 20))
+#' fam_tree(
+#'   pruning = from_to(1e-4, 0.1, spacing = "log", points = 20),
+#'   min_leaf = among(1, 7, 20)
+#' )
 #' pipeline(pre_missing(), either(plain = as_is(), scaled = pre_scale()), fam_linear())
 #' @name values_to_try
 NULL
@@ -49,8 +51,10 @@ among <- function(...) {
     if (is.numeric(values)) values <- signif(as.double(values), 6)
     twice <- duplicated(values)
     if (any(twice)) {
-      stop_kw("argument", paste0("`among()` has the value ", describe_value(values[twice][1]),
-                                 " more than once."))
+      stop_kw("argument", paste0(
+        "`among()` has the value ", describe_value(values[twice][1]),
+        " more than once."
+      ))
     }
   }
   structure(list(values = values), class = c("kw_among", "kw_varying"))
@@ -64,15 +68,19 @@ from_to <- function(from, to, spacing = "even", points = NULL) {
   check_choice(spacing, c("even", "log"), "spacing")
   if (!is.null(points)) check_number(points, "points", min = 2, whole = TRUE)
   if (to <= from) {
-    stop_kw("argument", paste0("`to` must be above `from`; got from ", format(from), " to ",
-                               format(to), "."))
+    stop_kw("argument", paste0(
+      "`to` must be above `from`; got from ", format(from), " to ",
+      format(to), "."
+    ))
   }
   if (spacing == "log" && from <= 0) {
     stop_kw("argument", paste0("Log spacing needs `from` above 0; got ", format(from), "."),
-            remedy = "Use spacing = \"even\", or start above 0.")
+      remedy = "Use spacing = \"even\", or start above 0."
+    )
   }
   structure(list(from = signif(from, 6), to = signif(to, 6), spacing = spacing, points = points),
-            class = c("kw_range", "kw_varying"))
+    class = c("kw_range", "kw_varying")
+  )
 }
 
 #' @rdname values_to_try
@@ -104,7 +112,8 @@ optional <- function(step) {
   steps <- flatten_steps(step, inside = "optional()")
   if (length(steps) == 0L) stop_kw("argument", "`optional()` needs a step that does something.")
   structure(list(alternatives = list(no = list(), yes = steps)),
-            class = c("kw_either", "kw_varying"))
+    class = c("kw_either", "kw_varying")
+  )
 }
 
 #' @rdname values_to_try

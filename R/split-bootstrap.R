@@ -33,7 +33,9 @@ split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, k
   check_choice(score, c("out_of_bag", "632", "632plus"), "score")
   check_stratify(stratify)
   check_flag(keep_groups, "keep_groups")
-  splitter("bootstrap", list(draws = draws, score = score, stratify = stratify, keep_groups = keep_groups),
+  splitter(
+    "bootstrap",
+    list(draws = draws, score = score, stratify = stratify, keep_groups = keep_groups),
     generate = function(about) {
       group <- about_group(about, keep_groups)
       if (!is.null(group) && !anyDuplicated(group)) group <- NULL
@@ -42,8 +44,17 @@ split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, k
       classes <- if (!isFALSE(stratify) && is.factor(about$outcome)) about$outcome
       lapply(seq_len(draws), function(draw) one_bootstrap(about$n, group, strata, classes, draw))
     },
-    spread = "draws", summary = if (score != "out_of_bag") score,
-    label = paste0(draws, " bootstrap draws", switch(score, "632" = ", .632", "632plus" = ", .632+", "")))
+    spread = "draws",
+    summary = if (score != "out_of_bag") score,
+    label = paste0(
+      draws, " bootstrap draws",
+      switch(score,
+        "632" = ", .632",
+        "632plus" = ", .632+",
+        ""
+      )
+    )
+  )
 }
 
 # Drawn again, at most 100 times, as long as a part lacks a class; where no draw is whole,
@@ -61,9 +72,12 @@ one_bootstrap <- function(n, group, strata, classes, draw) {
     if (is.null(classes) || holds_classes(found, classes)) return(found)
   }
   if (!is.null(found)) return(found)
-  stop_kw("splits", paste0("With ", count_of(length(units), "row or group", "rows or groups"),
-                           " a bootstrap draw leaves nothing to validate on."),
-          remedy = "Use more rows or groups, or split_kfold().")
+  stop_kw("splits", paste0(
+    "With ", count_of(length(units), "row or group", "rows or groups"),
+    " a bootstrap draw leaves nothing to validate on."
+  ),
+  remedy = "Use more rows or groups, or split_kfold()."
+  )
 }
 
 # Has each part every class of which there are two rows or more?
@@ -88,15 +102,19 @@ split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_grou
       lapply(seq_len(draws), function(draw) one_holdout(about$n, held_out, strata, group, draw))
     },
     spread = "draws",
-    label = paste0(count_of(draws, "holdout"), " of ", format(100 * held_out), " %"))
+    label = paste0(count_of(draws, "holdout"), " of ", format(100 * held_out), " %")
+  )
 }
 
 one_holdout <- function(n, held_out, strata, group, draw) {
   held <- deal_rows(n, c(held_out, 1 - held_out), strata, group) == 1L
   if (!any(held) || all(held)) {
-    stop_kw("splits", paste0("A share of ", format(held_out), " leaves no ",
-                             if (any(held)) "training" else "validation", " rows."),
-            remedy = "Use another share; with groups, whole groups are held out.")
+    stop_kw("splits", paste0(
+      "A share of ", format(held_out), " leaves no ",
+      if (any(held)) "training" else "validation", " rows."
+    ),
+    remedy = "Use another share; with groups, whole groups are held out."
+    )
   }
   new_split(which(!held), which(held), draw, 1L)
 }

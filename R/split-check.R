@@ -28,7 +28,10 @@ check_splits <- function(plan, splits = split_kfold(), seed = 1) {
       "the class cannot be predicted there"
     }, "Stratify, or merge rare classes."),
     split_problem("groups_on_both_sides", affected("groups_astride") > 0, function(hit) {
-      paste0("up to ", max(affected("groups_astride")), " groups of ", brief$roles$group, " are in training and validation at once")
+      paste0(
+        "up to ", max(affected("groups_astride")), " groups of ", brief$roles$group,
+        " are in training and validation at once"
+      )
     }, "Say keep_groups = TRUE, or the scores will be too good."),
     split_problem("rows_alike_on_both_sides", affected("alike_astride") > 0, function(hit) {
       paste0("up to ", max(affected("alike_astride")), " validation rows have a twin in training")
@@ -44,38 +47,59 @@ check_splits <- function(plan, splits = split_kfold(), seed = 1) {
 splits_of <- function(plan, splitter, seed) {
   if (inherits(plan, "kw_comparison")) plan <- plan$plan
   if (inherits(plan, "kw_plan")) {
-    return(list(brief = plan$brief, splits = plan$splits[!is_apparent(plan$splits)], splitter = plan$splitter))
+    return(list(
+      brief = plan$brief, splits = plan$splits[!is_apparent(plan$splits)],
+      splitter = plan$splitter
+    ))
   }
   check_class(plan, "kw_brief", "plan", "Give a plan or a brief.")
-  check_class(splitter, "kw_splitter", "splits", "Make one with split_kfold() or another split_...().")
+  check_class(
+    splitter, "kw_splitter", "splits", "Make one with split_kfold() or another split_...()."
+  )
   splits <- make_splits(splitter, plan, seed)
   list(brief = plan, splits = splits[!is_apparent(splits)], splitter = splitter)
 }
 
 no_problem <- function() {
-  list(code = character(), where = character(), detail = character(), remedy = character(), splits = integer())
+  list(
+    code = character(), where = character(), detail = character(), remedy = character(),
+    splits = integer()
+  )
 }
 
 split_problem <- function(code, hit, detail, remedy) {
   if (!any(hit)) return(no_problem())
-  list(code = code, where = paste(sum(hit), "of", count_of(length(hit), "split")), detail = detail(hit), remedy = remedy,
-       splits = sum(hit))
+  list(
+    code = code, where = paste(sum(hit), "of", count_of(length(hit), "split")),
+    detail = detail(hit), remedy = remedy,
+    splits = sum(hit)
+  )
 }
 
 look_at_split <- function(split, brief, alike) {
   outcome <- brief$table[[brief$outcome]]
-  absent <- function(rows) if (is.factor(outcome)) sum(tabulate(outcome[rows], nlevels(outcome)) == 0L) else 0
+  absent <- function(rows) {
+    if (is.factor(outcome)) sum(tabulate(outcome[rows], nlevels(outcome)) == 0L) else 0
+  }
   group <- if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]]
   time <- if (!is.null(brief$roles$time)) brief$table[[brief$roles$time]]
-  list(validation = length(split$validation), missing_validation = absent(split$validation),
-       missing_training = absent(split$training),
-       groups_astride = length(intersect(group[split$training], group[split$validation])),
-       alike_astride = sum(alike[split$validation] %in% alike[split$training]),
-       later = if (is.null(time)) 0 else max(0, max(time[split$training]) > min(time[split$validation])))
+  list(
+    validation = length(split$validation), missing_validation = absent(split$validation),
+    missing_training = absent(split$training),
+    groups_astride = length(intersect(group[split$training], group[split$validation])),
+    alike_astride = sum(alike[split$validation] %in% alike[split$training]),
+    later = if (is.null(time)) {
+      0
+    } else {
+      max(0, max(time[split$training]) > min(time[split$validation]))
+    }
+  )
 }
 
 # A number for each working row; rows alike in all predictors share theirs.
 alike_rows <- function(brief) {
-  columns <- lapply(brief$table[names(brief$schema)], function(x) if (is.numeric(x)) signif(x, 3) else as.character(x))
+  columns <- lapply(brief$table[names(brief$schema)], function(x) {
+    if (is.numeric(x)) signif(x, 3) else as.character(x)
+  })
   group_rows(columns, nrow(brief$table))
 }

@@ -10,20 +10,27 @@
 #            fewer than 10 rows are pooled.
 #   summary  NULL, "632" or "632plus": the bootstrap's correction, which adds an
 #            apparent split (repeat 0: all rows on both sides)
-splitter <- function(name, arguments, generate, spread, label, scored = "per_split", summary = NULL) {
-  structure(list(name = name, arguments = arguments, generate = generate, spread = spread,
-                 label = label, scored = scored, summary = summary), class = "kw_splitter")
+splitter <- function(
+  name, arguments, generate, spread, label, scored = "per_split",
+  summary = NULL
+) {
+  structure(list(
+    name = name, arguments = arguments, generate = generate, spread = spread,
+    label = label, scored = scored, summary = summary
+  ), class = "kw_splitter")
 }
 
 smallest_scored_part <- 10L
 
 # The splits of a brief's working rows, each with a key of its rows.
 make_splits <- function(splitter, brief, seed) {
-  about <- list(n = nrow(brief$table), outcome = brief$table[[brief$outcome]],
-                group = if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]],
-                group_name = brief$roles$group,
-                time = if (!is.null(brief$roles$time)) brief$table[[brief$roles$time]],
-                column = function(name) split_column(brief, name))
+  about <- list(
+    n = nrow(brief$table), outcome = brief$table[[brief$outcome]],
+    group = if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]],
+    group_name = brief$roles$group,
+    time = if (!is.null(brief$roles$time)) brief$table[[brief$roles$time]],
+    column = function(name) split_column(brief, name)
+  )
   splits <- with_seed(derive_seed(seed, "splits"), splitter$generate(about))
   if (!is.null(splitter$summary)) {
     splits <- c(splits, list(new_split(seq_len(about$n), seq_len(about$n), 0L, 0L)))
@@ -36,21 +43,29 @@ make_splits <- function(splitter, brief, seed) {
 
 split_column <- function(brief, name) {
   if (!name %in% names(brief$table)) {
-    stop_kw("splits", paste0("The splits name the column ", quoted(name), ", which the table does not have."),
-            remedy = did_you_mean(name, names(brief$table), "Columns"))
+    stop_kw(
+      "splits",
+      paste0("The splits name the column ", quoted(name), ", which the table does not have."),
+      remedy = did_you_mean(name, names(brief$table), "Columns")
+    )
   }
   brief$table[[name]]
 }
 
 new_split <- function(training, validation, rep, part) {
-  list(training = as.integer(training), validation = as.integer(validation), rep = as.integer(rep), part = as.integer(part))
+  list(
+    training = as.integer(training), validation = as.integer(validation), rep = as.integer(rep),
+    part = as.integer(part)
+  )
 }
 
 is_apparent <- function(splits) vapply(splits, function(split) split$rep == 0L, logical(1))
 
 # Are held-out predictions of a repeat scored together?
 is_pooled <- function(splitter, splits) {
-  sizes <- vapply(splits[!is_apparent(splits)], function(split) length(split$validation), integer(1))
+  sizes <- vapply(
+    splits[!is_apparent(splits)], function(split) length(split$validation), integer(1)
+  )
   splitter$scored == "pooled" || stats::median(sizes) < smallest_scored_part
 }
 

@@ -27,7 +27,10 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
       group <- about_group(about, keep_groups)
       check_folds(about, k, stratify, group)
       strata <- strata_of(about, stratify, k)
-      unlist(lapply(seq_len(repeats), function(rep) one_kfold(about$n, k, rep, strata, group)), recursive = FALSE)
+      unlist(
+        lapply(seq_len(repeats), function(rep) one_kfold(about$n, k, rep, strata, group)),
+        recursive = FALSE
+      )
     },
     spread = "folds",
     label = paste0(k, " folds", if (repeats > 1) paste0(" x ", repeats, " repeats"))
@@ -73,23 +76,34 @@ crossed_strata <- function(strata, columns, k) {
 
 check_folds <- function(about, k, stratify, group) {
   if (k > about$n) {
-    stop_kw("splits", paste0("`k` is ", k, ", but there are only ", count_of(about$n, "working row"), "."),
-            remedy = paste0("Use k = ", about$n, " or fewer."))
+    stop_kw(
+      "splits",
+      paste0("`k` is ", k, ", but there are only ", count_of(about$n, "working row"), "."),
+      remedy = paste0("Use k = ", about$n, " or fewer.")
+    )
   }
   n_groups <- length(unique(group))
   if (!is.null(group) && k > n_groups) {
-    stop_kw("splits", paste0("`k` is ", k, ", but the group column ", quoted(about$group_name),
-                             " has only ", count_of(n_groups, "group"), " among the working rows."),
-            remedy = paste0("Use k = ", n_groups, " or fewer."))
+    stop_kw("splits", paste0(
+      "`k` is ", k, ", but the group column ", quoted(about$group_name),
+      " has only ", count_of(n_groups, "group"), " among the working rows."
+    ),
+    remedy = paste0("Use k = ", n_groups, " or fewer.")
+    )
   }
   if (isFALSE(stratify) || !is.factor(about$outcome)) return(invisible())
   counts <- table(about$outcome)
   if (any(counts < k)) {
     rarest <- names(counts)[which.min(counts)]
-    stop_kw("splits", paste0("The class ", quoted(rarest), " has ", count_of(min(counts), "row"),
-                             ", fewer than the ", k, " folds, so some folds could not hold it."),
-            remedy = paste0(if (min(counts) >= 2) paste0("Use k = ", min(counts), " or fewer, m"),
-                            if (min(counts) < 2) "M",
-                            "erge the class with another, or say stratify = FALSE."))
+    stop_kw("splits", paste0(
+      "The class ", quoted(rarest), " has ", count_of(min(counts), "row"),
+      ", fewer than the ", k, " folds, so some folds could not hold it."
+    ),
+    remedy = paste0(
+      if (min(counts) >= 2) paste0("Use k = ", min(counts), " or fewer, m"),
+      if (min(counts) < 2) "M",
+      "erge the class with another, or say stratify = FALSE."
+    )
+    )
   }
 }

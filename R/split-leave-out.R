@@ -19,12 +19,21 @@ split_leave_row <- function() {
   splitter("leave_row", list(),
     generate = function(about) {
       if (!is.null(about$group) && anyDuplicated(about$group)) {
-        stop_kw("splits", paste0("Leaving out single rows would divide the groups of ", quoted(about$group_name), "."),
-                remedy = "Use split_leave_group().")
+        stop_kw(
+          "splits",
+          paste0(
+            "Leaving out single rows would divide the groups of ", quoted(about$group_name),
+            "."
+          ),
+          remedy = "Use split_leave_group()."
+        )
       }
-      lapply(seq_len(about$n), function(row) new_split(setdiff(seq_len(about$n), row), row, 1L, row))
+      lapply(seq_len(about$n), function(row) {
+        new_split(setdiff(seq_len(about$n), row), row, 1L, row)
+      })
     },
-    spread = "folds", scored = "pooled", label = "leave one row out")
+    spread = "folds", scored = "pooled", label = "leave one row out"
+  )
 }
 
 #' @rdname split_leave_row
@@ -35,14 +44,26 @@ split_leave_group <- function(group = NULL) {
     generate = function(about) {
       values <- if (is.null(group)) about$group else about$column(group)
       if (is.null(values)) {
-        stop_kw("splits", "The brief has no group to leave out.", remedy = "Say group = \"column\", or brief(group = \"column\").")
+        stop_kw(
+          "splits",
+          "The brief has no group to leave out.",
+          remedy = "Say group = \"column\", or brief(group = \"column\")."
+        )
       }
-      if (anyNA(values)) stop_kw("splits", paste0("The column ", quoted(group %||% about$group_name), " has missing values."))
+      if (anyNA(values)) {
+        stop_kw(
+          "splits",
+          paste0("The column ", quoted(group %||% about$group_name), " has missing values.")
+        )
+      }
       parts <- split(seq_len(about$n), match(values, unique(values)))
       if (length(parts) < 2L) stop_kw("splits", "There is only one group, so none can be left out.")
-      lapply(seq_along(parts), function(part) new_split(setdiff(seq_len(about$n), parts[[part]]), parts[[part]], 1L, part))
+      lapply(seq_along(parts), function(part) {
+        new_split(setdiff(seq_len(about$n), parts[[part]]), parts[[part]], 1L, part)
+      })
     },
-    spread = "folds", label = paste0("leave one ", group %||% "group", " out"))
+    spread = "folds", label = paste0("leave one ", group %||% "group", " out")
+  )
 }
 
 #' Splits given by columns of the table
@@ -60,10 +81,18 @@ split_leave_group <- function(group = NULL) {
 #' split_columns(c("fold_a", "fold_b"))
 #' @export
 split_columns <- function(columns) {
-  check_argument(is.character(columns) && length(columns) > 0L && !anyNA(columns), "columns", "names of columns", columns)
+  check_argument(
+    is.character(columns) && length(columns) > 0L && !anyNA(columns),
+    "columns",
+    "names of columns",
+    columns
+  )
   splitter("columns", list(columns = columns),
-    generate = function(about) lapply(seq_along(columns), function(i) split_from_column(about, columns[i], i)),
-    spread = "dependent", label = paste0("given by ", enumerate(columns)))
+    generate = function(about) {
+      lapply(seq_along(columns), function(i) split_from_column(about, columns[i], i))
+    },
+    spread = "dependent", label = paste0("given by ", enumerate(columns))
+  )
 }
 
 split_from_column <- function(about, name, part) {
@@ -72,13 +101,16 @@ split_from_column <- function(about, name, part) {
   strange <- setdiff(values, c("training", "validation", NA))
   if (length(strange) > 0L) {
     stop_kw("splits", paste0("The column ", quoted(name), " holds ", quoted(strange[1]), "."),
-            remedy = "Use \"training\", \"validation\" or nothing.")
+      remedy = "Use \"training\", \"validation\" or nothing."
+    )
   }
   training <- which(values %in% "training")
   validation <- which(values %in% "validation")
   if (length(training) == 0L || length(validation) == 0L) {
-    stop_kw("splits", paste0("The column ", quoted(name), " has no ",
-                             if (length(training) == 0L) "training" else "validation", " rows."))
+    stop_kw("splits", paste0(
+      "The column ", quoted(name), " has no ",
+      if (length(training) == 0L) "training" else "validation", " rows."
+    ))
   }
   new_split(training, validation, 1L, part)
 }

@@ -27,16 +27,28 @@ split_time <- function(first = 0.5, ahead = 0.1, advance = ahead, gap = 0, windo
   check_number(advance, "advance", min = 0, open_min = TRUE)
   check_number(gap, "gap", min = 0)
   check_choice(window, c("growing", "sliding"), "window")
-  splitter("time", list(first = first, ahead = ahead, advance = advance, gap = gap, window = window),
+  splitter(
+    "time",
+    list(first = first, ahead = ahead, advance = advance, gap = gap, window = window),
     generate = function(about) {
       if (is.null(about$time)) {
-        stop_kw("splits", "Splits in time need to know which column is the time.", remedy = "Say brief(time = \"column\").")
+        stop_kw(
+          "splits",
+          "Splits in time need to know which column is the time.",
+          remedy = "Say brief(time = \"column\")."
+        )
       }
       points <- match(about$time, sort(unique(about$time)))
-      lengths <- lapply(list(first = first, ahead = ahead, advance = advance, gap = gap), time_points, n = max(points))
+      lengths <- lapply(
+        list(first = first, ahead = ahead, advance = advance, gap = gap),
+        time_points,
+        n = max(points)
+      )
       time_splits(points, lengths, window)
     },
-    spread = "dependent", label = paste0("rolling in time, ", window, " window"))
+    spread = "dependent",
+    label = paste0("rolling in time, ", window, " window")
+  )
 }
 
 # A share of the n time points, or a number of them.
@@ -50,13 +62,25 @@ time_splits <- function(points, lengths, window) {
   borders <- seq(lengths$first, by = lengths$advance, length.out = n)
   borders <- borders[borders + lengths$gap + lengths$ahead <= n]
   if (length(borders) == 0L) {
-    stop_kw("splits", paste0("The time column has ", count_of(n, "time point"), ", but first, gap and ahead together need ",
-                             lengths$first + lengths$gap + lengths$ahead, "."), remedy = "Make them shorter.")
+    stop_kw(
+      "splits",
+      paste0(
+        "The time column has ", count_of(n, "time point"),
+        ", but first, gap and ahead together need ",
+        lengths$first + lengths$gap + lengths$ahead, "."
+      ),
+      remedy = "Make them shorter."
+    )
   }
   lapply(seq_along(borders), function(part) {
     border <- borders[part]
     from <- if (window == "sliding") border - lengths$first else 0L
     start <- border + lengths$gap
-    new_split(which(points > from & points <= border), which(points > start & points <= start + lengths$ahead), 1L, part)
+    new_split(
+      which(points > from & points <= border),
+      which(points > start & points <= start + lengths$ahead),
+      1L,
+      part
+    )
   })
 }

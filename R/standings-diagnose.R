@@ -19,10 +19,13 @@
 #'   variance of the settings' means), `range` (between the best means for its values), `se`
 #'   (of the candidate's best setting), `matters`.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible(), min_leaf = among(2, 5, 10))),
-#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(5), seed = 1, quiet = TRUE
+#' )
 #' diagnose(cmp)
 #' hyperparameter_importance(cmp)
 #' @export
@@ -30,8 +33,11 @@ diagnose <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
-  found <- c(find_odd_splits(cmp, metric, summary), find_edges(cmp, metric), find_flat(cmp, metric),
-             find_wide_spread(cmp, metric, summary), find_gap(cmp, metric, summary), find_failed(cmp))
+  found <- c(
+    find_odd_splits(cmp, metric, summary), find_edges(cmp, metric), find_flat(cmp, metric),
+    find_wide_spread(cmp, metric, summary), find_gap(cmp, metric, summary),
+    find_failed(cmp)
+  )
   empty <- list(code = character(), where = character(), detail = character(), remedy = character())
   tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
 }
@@ -40,7 +46,13 @@ oddity <- function(code, where, detail, remedy) {
   list(list(code = code, where = where, detail = detail, remedy = remedy))
 }
 
-split_name <- function(split) if (split$rep > 1) paste0("repeat ", split$rep, ", split ", split$part) else paste("split", split$part)
+split_name <- function(split) {
+  if (split$rep > 1) {
+    paste0("repeat ", split$rep, ", split ", split$part)
+  } else {
+    paste("split", split$part)
+  }
+}
 
 find_odd_splits <- function(cmp, metric, summary) {
   scores <- summary$scores[!is.na(summary$mean), , drop = FALSE]
@@ -50,11 +62,17 @@ find_odd_splits <- function(cmp, metric, summary) {
   odd <- which(abs(off - stats::median(off)) > 3.5 * max(spread, 1e-12))
   unlist(lapply(odd, function(j) {
     split <- cmp$plan$splits[summary$counted][[j]]
-    oddity("odd_split", split_name(split),
-            paste0("all settings score ", if (goodness(off[j], metric) < 0) "worse" else "better", " there: a median of ",
-                   signif(stats::median(scores[, j]), 3), " against ", signif(stats::median(scores[, -j]), 3), " on the others. ",
-                   rows_apart(cmp, split)),
-            "Look at these rows: rows_by_split(cmp). Groups that belong together, or an error in the data?")
+    oddity(
+      "odd_split", split_name(split),
+      paste0(
+        "all settings score ", if (goodness(off[j], metric) < 0) "worse" else "better",
+        " there: a median of ",
+        signif(stats::median(scores[, j]), 3), " against ",
+        signif(stats::median(scores[, -j]), 3), " on the others. ",
+        rows_apart(cmp, split)
+      ),
+      "Look at these rows: rows_by_split(cmp). Groups that belong together, or an error in the data?"
+    )
   }), recursive = FALSE)
 }
 
@@ -79,8 +97,13 @@ column_apart <- function(x, here, name) {
     spread <- stats::sd(value, na.rm = TRUE)
     if (is.na(spread) || spread == 0 || all(is.na(value[here]))) return(NULL)
     size <- abs(mean(value[here], na.rm = TRUE) - mean(value[!here], na.rm = TRUE)) / spread
-    return(list(size = size, text = paste0(name, " (mean ", shown(mean(x[here], na.rm = TRUE)), " against ",
-                                           shown(mean(x[!here], na.rm = TRUE)), ")")))
+    return(list(
+      size = size,
+      text = paste0(
+        name, " (mean ", shown(mean(x[here], na.rm = TRUE)), " against ",
+        shown(mean(x[!here], na.rm = TRUE)), ")"
+      )
+    ))
   }
   level <- as.character(x)
   if (length(unique(level)) > 50L) return(NULL)
@@ -90,8 +113,13 @@ column_apart <- function(x, here, name) {
   size <- abs(inside - outside) / sqrt(pmax(outside * (1 - outside), 1 / length(x)))
   if (length(size) == 0L || all(is.na(size))) return(NULL)
   top <- which.max(size)
-  list(size = size[[top]], text = paste0(name, " (", known[top], " ", round(100 * inside[[top]]), " % against ",
-                                         round(100 * outside[[top]]), " %)"))
+  list(
+    size = size[[top]],
+    text = paste0(
+      name, " (", known[top], " ", round(100 * inside[[top]]), " % against ",
+      round(100 * outside[[top]]), " %)"
+    )
+  )
 }
 
 # Best values of numeric hyperparameters at an end of what was tried, but not as far as they
@@ -104,12 +132,24 @@ find_edges <- function(cmp, metric) {
     for (dimension in cmp$plan$spaces[[candidate]]$dimensions) {
       values <- sort(unique(table[[dimension$name]]))
       value <- table[[dimension$name]][cmp$results$row[at]]
-      if (!is.numeric(values) || length(values) < 3L || is.na(value) || !value %in% range(values)) next
+      if (!is.numeric(values) || length(values) < 3L || is.na(value) || !value %in% range(values)) {
+        next
+      }
       low <- value == values[1]
-      if (isTRUE(all.equal(value, if (low) dimension$declared$min else dimension$declared$max))) next
-      found <- c(found, oddity("at_the_edge", paste0(names(cmp$plan$spaces)[candidate], ", ", dimension$name),
-        paste0("the best value, ", format(value), ", is the ", if (low) "lowest" else "highest", " that was tried"),
-        paste0("Try ", if (low) "lower" else "higher", " values: see refine_ranges().")))
+      if (isTRUE(all.equal(value, if (low) dimension$declared$min else dimension$declared$max))) {
+        next
+      }
+      found <- c(
+        found,
+        oddity(
+          "at_the_edge", paste0(names(cmp$plan$spaces)[candidate], ", ", dimension$name),
+          paste0(
+            "the best value, ", format(value), ", is the ", if (low) "lowest" else "highest",
+            " that was tried"
+          ),
+          paste0("Try ", if (low) "lower" else "higher", " values: see refine_ranges().")
+        )
+      )
     }
   }
   found
@@ -119,11 +159,16 @@ find_flat <- function(cmp, metric) {
   shares <- hyperparameter_importance(cmp, metric$name)
   flat <- shares[!is.na(shares$matters) & !shares$matters, ]
   unlist(lapply(seq_len(nrow(flat)), function(i) {
-    oddity("hardly_matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
-            paste0("the best means for its ", flat$values[i], " values differ by ", signif(flat$range[i], 2),
-                   ", less than one standard error (",
-                   signif(flat$se[i], 2), ")"),
-            "Fix it at a simple value, and search others more finely.")
+    oddity(
+      "hardly_matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
+      paste0(
+        "the best means for its ", flat$values[i], " values differ by ",
+        signif(flat$range[i], 2),
+        ", less than one standard error (",
+        signif(flat$se[i], 2), ")"
+      ),
+      "Fix it at a simple value, and search others more finely."
+    )
   }), recursive = FALSE)
 }
 
@@ -146,15 +191,23 @@ hyperparameter_importance <- function(cmp, metric = NULL) {
       level <- match(table[[name]], unique(table[[name]]))[cmp$results$row[mine]]
       means <- tapply(values, level, mean)
       best <- tapply(values, level, max)
-      between <- sum(tabulate(match(level, names(means))) * (means - mean(values))^2) / length(values)
+      between <- sum(tabulate(match(level, names(means))) * (means - mean(values))^2) / length(
+        values
+      )
       range <- max(best) - min(best)
-      list(candidate = names(cmp$plan$spaces)[candidate], hyperparameter = name, values = length(best),
-           share = if (whole > 0) between / whole else 0, range = range, se = summary$se[leader],
-           matters = if (is.na(summary$se[leader])) NA else range > summary$se[leader])
+      list(
+        candidate = names(cmp$plan$spaces)[candidate], hyperparameter = name,
+        values = length(best),
+        share = if (whole > 0) between / whole else 0, range = range, se = summary$se[leader],
+        matters = if (is.na(summary$se[leader])) NA else range > summary$se[leader]
+      )
     })
   })
-  empty <- list(candidate = character(), hyperparameter = character(), values = integer(), share = numeric(), range = numeric(),
-                se = numeric(), matters = logical())
+  empty <- list(
+    candidate = character(), hyperparameter = character(), values = integer(),
+    share = numeric(), range = numeric(),
+    se = numeric(), matters = logical()
+  )
   tibble::as_tibble(data.table::rbindlist(c(list(empty), unlist(rows, recursive = FALSE))))
 }
 
@@ -165,11 +218,15 @@ find_wide_spread <- function(cmp, metric, summary) {
   wide <- which(sd > 3 * usual & usual > 0)
   if (length(wide) == 0L) return(NULL)
   widest <- wide[which.max(sd[wide])]
-  oddity("unusual_spread", choice_name(cmp, widest),
-          paste0(count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have",
-                 " more than three times the usual standard deviation (",
-                 signif(usual, 2), "); here it is ", signif(sd[widest], 2)),
-          "Look at scores_by_split(): a few splits on which it breaks down?")
+  oddity(
+    "unusual_spread", choice_name(cmp, widest),
+    paste0(
+      count_of(length(wide), "setting"), if (length(wide) == 1L) " has" else " have",
+      " more than three times the usual standard deviation (",
+      signif(usual, 2), "); here it is ", signif(sd[widest], 2)
+    ),
+    "Look at scores_by_split(): a few splits on which it breaks down?"
+  )
 }
 
 find_gap <- function(cmp, metric, summary) {
@@ -177,9 +234,14 @@ find_gap <- function(cmp, metric, summary) {
   unlist(lapply(best_of_candidates(cmp, metric$name), function(at) {
     gap <- goodness(summary$training[at], metric) - goodness(summary$mean[at], metric)
     if (is.na(gap) || is.na(summary$sd[at]) || gap < max(2 * summary$sd[at], 1e-6)) return(NULL)
-    oddity("over_fitting", choice_name(cmp, at),
-            paste0("training score ", signif(summary$training[at], 3), " against ", signif(summary$mean[at], 3), " in validation"),
-            "Simpler settings may do as well; learning_curve() says whether more rows would help.")
+    oddity(
+      "over_fitting", choice_name(cmp, at),
+      paste0(
+        "training score ", signif(summary$training[at], 3), " against ",
+        signif(summary$mean[at], 3), " in validation"
+      ),
+      "Simpler settings may do as well; learning_curve() says whether more rows would help."
+    )
   }), recursive = FALSE)
 }
 
@@ -188,12 +250,20 @@ find_failed <- function(cmp) {
   found <- NULL
   if (nrow(gone) > 0L) {
     commonest <- names(sort(table(paste0(gone$stage, ": ", gone$message)), decreasing = TRUE))[1]
-    found <- oddity("failures", paste(unique(gone$candidate), collapse = ", "),
-                     paste0(count_of(nrow(gone), "score"), " could not be had; commonest message, from ", commonest), "See failures(cmp).")
+    found <- oddity(
+      "failures", paste(unique(gone$candidate), collapse = ", "),
+      paste0(
+        count_of(nrow(gone), "score"),
+        " could not be had; commonest message, from ", commonest
+      ),
+      "See failures(cmp)."
+    )
   }
   if (length(cmp$plan$provided) > 0L && !any(meets_constraints(cmp))) {
-    found <- c(found, oddity("constraints", "all settings", "no setting meets the constraints",
-                              "Loosen `provided`, or move the threshold."))
+    found <- c(found, oddity(
+      "constraints", "all settings", "no setting meets the constraints",
+      "Loosen `provided`, or move the threshold."
+    ))
   }
   found
 }
@@ -206,55 +276,100 @@ find_failed <- function(cmp) {
 #' @param ... Not used.
 #' @return A `kw_summary`: a character vector of sentences, printed as paragraphs.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
-#'                       splits = split_kfold(5), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(5), seed = 1, quiet = TRUE
+#' )
 #' summary(cmp)
 #' @export
 summary.kw_comparison <- function(object, ...) {
   cmp <- object
   plan <- cmp$plan
   metric <- cmp_metric(cmp)
-  what <- paste0(count_of(length(cmp$results$candidate), "setting"), " of ", count_of(length(plan$spaces), "candidate"), " (",
-                 enumerate(names(plan$spaces), 8L), ") were compared to predict ", plan$brief$outcome, " on ",
-                 count_of(nrow(plan$brief$table), "working row"), ", by ", plan$splitter$label, ".")
-  stopped <- if (!is.null(cmp$stopped)) paste0("The run was stopped by ", cmp$stopped, ", so that not all of them have all their scores.")
+  what <- paste0(
+    count_of(length(cmp$results$candidate), "setting"), " of ",
+    count_of(length(plan$spaces), "candidate"), " (",
+    enumerate(names(plan$spaces), 8L), ") were compared to predict ",
+    plan$brief$outcome, " on ",
+    count_of(nrow(plan$brief$table), "working row"), ", by ", plan$splitter$label, "."
+  )
+  stopped <- if (!is.null(cmp$stopped)) {
+    paste0(
+      "The run was stopped by ", cmp$stopped,
+      ", so that not all of them have all their scores."
+    )
+  }
   best <- best_of_candidates(cmp)
   if (length(best) == 0L) {
-    return(structure(c(what, stopped, "No setting is ranked: see failures(cmp) and diagnose(cmp)."), class = "kw_summary"))
+    return(structure(
+      c(what, stopped, "No setting is ranked: see failures(cmp) and diagnose(cmp)."),
+      class = "kw_summary"
+    ))
   }
   summary <- score_summary(cmp, metric$name)
   leader <- best[1]
-  leads <- paste0("By ", metric$label, " (", metric$direction, " is better) ", choice_name(cmp, leader), " leads with ",
-                  with_spread(summary$mean[leader], summary$se[leader]),
-                  if (!is.na(summary$sd[leader])) paste0(", sd ", round_to(summary$sd[leader], summary$sd[leader]), " over the splits"),
-                  if (is.na(summary$se[leader])) ". There is one split only, and so no spread: how sure this is cannot be said", ".")
-  structure(c(what, stopped, leads, tie_sentence(cmp), optimism_sentence(cmp), finding_sentence(cmp)), class = "kw_summary")
+  leads <- paste0(
+    "By ", metric$label, " (", metric$direction, " is better) ",
+    choice_name(cmp, leader), " leads with ",
+    with_spread(summary$mean[leader], summary$se[leader]),
+    if (!is.na(summary$sd[leader])) {
+      paste0(
+        ", sd ", round_to(summary$sd[leader], summary$sd[leader]),
+        " over the splits"
+      )
+    },
+    if (is.na(summary$se[leader])) {
+      ". There is one split only, and so no spread: how sure this is cannot be said"
+    }, "."
+  )
+  structure(
+    c(what, stopped, leads, tie_sentence(cmp), optimism_sentence(cmp), finding_sentence(cmp)),
+    class = "kw_summary"
+  )
 }
 
 tie_sentence <- function(cmp) {
   tied <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
   if (is.null(tied) || nrow(tied) < 2L) return(NULL)
-  if (anyNA(tied$tied[-1])) return("With fewer than five splits in common it cannot be said who is tied.")
+  if (anyNA(tied$tied[-1])) {
+    return("With fewer than five splits in common it cannot be said who is tied.")
+  }
   others <- setdiff(unique(tied$candidate), tied$candidate[1])
-  paste0(count_of(nrow(tied), "setting"), " cannot be told apart from it",
-         if (length(others) > 0L) paste0(", among them some of ", enumerate(others)) else paste0(", all of ", tied$candidate[1]),
-         " (a screen: the leader was itself picked).")
+  paste0(
+    count_of(nrow(tied), "setting"), " cannot be told apart from it",
+    if (length(others) > 0L) {
+      paste0(", among them some of ", enumerate(others))
+    } else {
+      paste0(", all of ", tied$candidate[1])
+    },
+    " (a screen: the leader was itself picked)."
+  )
 }
 
 optimism_sentence <- function(cmp) {
   found <- optimism(cmp)
   at <- found[found$estimate == "fold_corrected", ]
   if (is.na(at$score)) return(NULL)
-  paste0("Being the best of ", length(cmp$results$candidate), ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2),
-         ".")
+  paste0(
+    "Being the best of ", length(cmp$results$candidate),
+    ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2),
+    "."
+  )
 }
 
 finding_sentence <- function(cmp) {
   found <- diagnose(cmp)
   if (nrow(found) == 0L) return("Nothing else looks odd.")
   shown <- utils::head(found, 6L)
-  c("To look at:", paste0("- ", words_of_code(shown$code), " (", shown$where, "): ", sub("[.]$", "", shown$detail), ". ", shown$remedy),
-    if (nrow(found) > 6L) paste0("- and ", nrow(found) - 6L, " more: see diagnose(cmp)."))
+  c(
+    "To look at:",
+    paste0(
+      "- ", words_of_code(shown$code), " (", shown$where, "): ", sub("[.]$", "", shown$detail),
+      ". ", shown$remedy
+    ),
+    if (nrow(found) > 6L) paste0("- and ", nrow(found) - 6L, " more: see diagnose(cmp).")
+  )
 }

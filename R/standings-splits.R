@@ -16,10 +16,14 @@
 #'   `"metric <name>"` and `message` the reason. Repeat 0, split 0 is the apparent score
 #'   of the .632 bootstraps: all working rows on both sides.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3),
-#'                       seed = 1, quiet = TRUE)
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline()),
+#'   splits = split_kfold(3),
+#'   seed = 1, quiet = TRUE
+#' )
 #' scores_by_split(cmp, metric = "rmse")
 #' lengths(rows_by_split(cmp)[[1]])
 #' failures(cmp)
@@ -45,14 +49,18 @@ scores_by_split <- function(cmp, metric = NULL) {
 }
 
 split_places <- function(cmp) {
-  list(rep = vapply(cmp$plan$splits, function(s) as.integer(s$rep), integer(1)),
-       part = vapply(cmp$plan$splits, function(s) as.integer(s$part), integer(1)))
+  list(
+    rep = vapply(cmp$plan$splits, function(s) as.integer(s$rep), integer(1)),
+    part = vapply(cmp$plan$splits, function(s) as.integer(s$part), integer(1))
+  )
 }
 
 #' @rdname scores_by_split
 #' @export
 rows_by_split <- function(cmp) {
-  if (!inherits(cmp, "kw_plan")) check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  if (!inherits(cmp, "kw_plan")) {
+    check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  }
   plan <- if (inherits(cmp, "kw_plan")) cmp else cmp$plan
   lapply(plan$splits, function(split) {
     list(training = plan$brief$rows[split$training], validation = plan$brief$rows[split$validation])
@@ -78,14 +86,25 @@ incidents <- function(cmp, records) {
   place <- split_places(cmp)
   rows <- lapply(records, function(record) {
     n <- length(record$settings)
-    list(candidate = candidate_names(cmp)[record$settings], setting = cmp$results$row[record$settings],
-         `repeat` = rep(place$rep[record$split], n), split = rep(place$part[record$split], n),
-         stage = rep(record$stage, n), message = rep(record$message, n))
+    list(
+      candidate = candidate_names(cmp)[record$settings],
+      setting = cmp$results$row[record$settings],
+      `repeat` = rep(place$rep[record$split], n), split = rep(place$part[record$split], n),
+      stage = rep(record$stage, n), message = rep(record$message, n)
+    )
   })
   if (length(rows) == 0L) {
-    return(tibble::tibble(candidate = character(), setting = integer(), `repeat` = integer(),
-                          split = integer(), stage = character(), message = character()))
+    return(tibble::tibble(
+      candidate = character(), setting = integer(), `repeat` = integer(),
+      split = integer(), stage = character(), message = character()
+    ))
   }
   table <- tibble::as_tibble(data.table::rbindlist(rows))
-  table[order(match(table$candidate, names(cmp$plan$spaces)), table$setting, table$`repeat`, table$split, table$stage), ]
+  table[order(
+    match(table$candidate, names(cmp$plan$spaces)),
+    table$setting,
+    table$`repeat`,
+    table$split,
+    table$stage
+  ), ]
 }

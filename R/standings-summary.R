@@ -11,9 +11,15 @@ score_summary <- function(cmp, metric) {
   spread <- spread_of(scores)
   se <- if (is.null(pooled)) spread$sd * error_factor(cmp, counted) else pooled$se
   training <- cmp$results$training[[metric]]
-  training <- if (is.null(training)) rep(NA_real_, nrow(scores)) else rowMeans(training[, counted, drop = FALSE])
-  c(list(scores = scores, counted = counted), spread,
-    list(se = se, splits = rowSums(!is.na(scores)), training = training))
+  training <- if (is.null(training)) {
+    rep(NA_real_, nrow(scores))
+  } else {
+    rowMeans(training[, counted, drop = FALSE])
+  }
+  c(
+    list(scores = scores, counted = counted), spread,
+    list(se = se, splits = rowSums(!is.na(scores)), training = training)
+  )
 }
 
 # Splits on which the truth allows a score, the apparent one left out.
@@ -36,7 +42,9 @@ error_factor <- function(cmp, counted) {
     return(1 / sqrt(n / repeats))
   }
   if (cmp$plan$splitter$spread == "draws") {
-    ratio <- mean(vapply(splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)))
+    ratio <- mean(vapply(
+      splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)
+    ))
     return(sqrt(1 / n + ratio))
   }
   1 / sqrt(n)

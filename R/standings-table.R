@@ -23,10 +23,13 @@
 #'   work), `failed` (splits that failed or left the metric undefined) and, with
 #'   constraints, `provided` (are they met?).
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
-#'                       splits = split_kfold(3), seed = 1, quiet = TRUE)
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
 #' standings(cmp)
 #' @export
 standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
@@ -39,16 +42,22 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
   meets <- meets_constraints(cmp)
   ranked <- ifelse(meets, summary$mean, NA)
   order <- order_settings(cmp, ranked, metric)
-  if (!all(meets)) order <- c(order[!is.na(ranked[order])], unmet_last(cmp, summary$mean, ranked, metric))
+  if (!all(meets)) {
+    order <- c(order[!is.na(ranked[order])], unmet_last(cmp, summary$mean, ranked, metric))
+  }
   columns <- summary[c("mean", "sd", "se", "lowest", "highest", "splits", "training")]
   table <- c(
-    list(place = ranks_in_order(ranked[order]),
-         candidate = candidate_names(cmp)[order], setting = results$row[order]),
+    list(
+      place = ranks_in_order(ranked[order]),
+      candidate = candidate_names(cmp)[order], setting = results$row[order]
+    ),
     lapply(varied_columns(cmp), function(column) column[order]),
     list(metric = rep(metric$name, length(order))), lapply(columns, `[`, order),
-    list(gap = abs(summary$training - summary$mean)[order],
-         seconds = rowSums(results$seconds, na.rm = TRUE)[order],
-         failed = failed_splits(cmp, metric$name)[order]),
+    list(
+      gap = abs(summary$training - summary$mean)[order],
+      seconds = rowSums(results$seconds, na.rm = TRUE)[order],
+      failed = failed_splits(cmp, metric$name)[order]
+    ),
     if (length(cmp$plan$provided) > 0L) list(provided = meets[order])
   )
   table <- tibble::as_tibble(table)
@@ -76,7 +85,9 @@ candidate_names <- function(cmp) names(cmp$plan$spaces)[cmp$results$candidate]
 failed_splits <- function(cmp, metric) {
   failed <- integer(length(cmp$results$candidate))
   unscored <- Filter(function(record) record$metric == metric, cmp$results$unscored)
-  for (failure in c(cmp$results$failures, unscored)) failed[failure$settings] <- failed[failure$settings] + 1L
+  for (failure in c(cmp$results$failures, unscored)) {
+    failed[failure$settings] <- failed[failure$settings] + 1L
+  }
   failed
 }
 
@@ -113,13 +124,17 @@ simplicity_keys <- function(cmp) {
     key <- numeric(length(results$candidate))
     for (i in seq_along(spaces)) {
       mine <- results$candidate == i
-      if (k <= length(own[[i]]) && is.numeric(own[[i]][[k]])) key[mine] <- own[[i]][[k]][results$row[mine]]
+      if (k <= length(own[[i]]) && is.numeric(own[[i]][[k]])) {
+        key[mine] <- own[[i]][[k]][results$row[mine]]
+      }
     }
     key[is.na(key)] <- 0
     key
   })
-  c(list(rank[results$candidate]), columns,
-    list(step_counts(cmp), candidate_names(cmp), results$row))
+  c(
+    list(rank[results$candidate]), columns,
+    list(step_counts(cmp), candidate_names(cmp), results$row)
+  )
 }
 
 step_counts <- function(cmp) {
@@ -133,7 +148,8 @@ step_counts <- function(cmp) {
     }, integer(1))
     counts[chain]
   }, cmp$plan$spaces, cmp$results$tables)[unique(cmp$results$candidate)], use.names = FALSE)[
-    order(order(cmp$results$candidate, cmp$results$row))]
+    order(order(cmp$results$candidate, cmp$results$row))
+  ]
 }
 
 # Hyperparameters that took more than one value in some candidate, one column

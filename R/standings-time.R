@@ -8,8 +8,10 @@
 #'   `elapsed`, what the clock said. Of a comparison that was continued from a journal the
 #'   fits include those done earlier.
 #' @examples
-#' job <- brief(demo_pots(), outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
-#'              ignore = c("cracked", "grade", "notes"))
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
 #' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
 #' time_spent(cmp)
 #' @export
@@ -22,5 +24,8 @@ time_spent <- function(cmp) {
   waiting <- if (processes > 1) max(0, whole - max(spent[["units"]], sum(work))) else 0
   seconds <- c(work, waiting = waiting, overhead = whole - sum(work) - waiting)
   shares <- c(seconds / max(whole, 1e-9), NA)
-  tibble::tibble(what = c(names(seconds), "elapsed"), seconds = unname(c(seconds, cmp$seconds)), share = unname(shares))
+  tibble::tibble(
+    what = c(names(seconds), "elapsed"), seconds = unname(c(seconds, cmp$seconds)),
+    share = unname(shares)
+  )
 }

@@ -20,52 +20,88 @@ pre_balance <- function(by = "thin", ratio = 1, neighbours = 5) {
 }
 
 member_step_balance <- function() {
-  step_definition("balance", learn = learn_balance, use = function(state, frame) frame,
+  step_definition("balance",
+    learn = learn_balance, use = function(state, frame) frame,
     does = "Evens out the classes among the training rows.", changes_rows = TRUE, random = TRUE,
     hyperparameters = list(
-      by = hyperparameter("choice", "thin", choices = c("thin", "repeat", "synthetic"),
-        sensible = function(rows, columns, classes) among("thin", "repeat", "synthetic"), meaning = "How classes are evened out."),
-      ratio = hyperparameter("number", 1, min = 0, max = 1, open_min = TRUE,
+      by = hyperparameter("choice", "thin",
+        choices = c("thin", "repeat", "synthetic"),
+        sensible = function(rows, columns, classes) among("thin", "repeat", "synthetic"),
+        meaning = "How classes are evened out."
+      ),
+      ratio = hyperparameter("number", 1,
+        min = 0, max = 1, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.3, 0.6, 1),
-        meaning = "Size of the rare classes as a share of the commonest.", rising = "More even classes."),
-      neighbours = hyperparameter("whole", 5, min = 1, sensible = function(rows, columns, classes) among(3, 5, 10),
-        meaning = "Nearest rows that a made-up row may lie towards.", rising = "Made-up rows are spread wider.",
-        active_when = function(settings, kind) settings$by == "synthetic")
-    ))
+        meaning = "Size of the rare classes as a share of the commonest.",
+        rising = "More even classes."
+      ),
+      neighbours = hyperparameter(
+        "whole",
+        5,
+        min = 1,
+        sensible = function(rows, columns, classes) among(3, 5, 10),
+        meaning = "Nearest rows that a made-up row may lie towards.",
+        rising = "Made-up rows are spread wider.",
+        active_when = function(settings, kind) settings$by == "synthetic"
+      )
+    )
+  )
 }
 
 learn_balance <- function(frame, target, settings, seed) {
   y <- target$outcome
   if (!is.factor(y)) {
-    stop_kw("columns", "pre_balance() evens out classes, but the outcome is a number.", remedy = "Leave it out.")
+    stop_kw(
+      "columns",
+      "pre_balance() evens out classes, but the outcome is a number.",
+      remedy = "Leave it out."
+    )
   }
   rows <- split(seq_along(y), y, drop = TRUE)
   if (settings$by == "thin") {
     most <- max(1, round(min(lengths(rows)) / settings$ratio))
-    kept <- sort(unlist(lapply(rows, function(r) if (length(r) > most) r[sample.int(length(r), most)] else r)))
-    return(list(state = NULL, training = list(frame = frame_rows(frame, kept), target = target_rows(target, kept))))
+    kept <- sort(unlist(lapply(rows, function(r) {
+      if (length(r) > most) r[sample.int(length(r), most)] else r
+    })))
+    return(list(
+      state = NULL,
+      training = list(frame = frame_rows(frame, kept), target = target_rows(target, kept))
+    ))
   }
   wanted <- round(max(lengths(rows)) * settings$ratio)
-  extra <- lapply(rows, function(r) if (length(r) < wanted) r[sample.int(length(r), wanted - length(r), replace = TRUE)])
+  extra <- lapply(rows, function(r) {
+    if (length(r) < wanted) r[sample.int(length(r), wanted - length(r), replace = TRUE)]
+  })
   extra <- as.integer(unlist(extra, use.names = FALSE))
-  if (settings$by == "synthetic") return(list(state = NULL, training = with_made_up_rows(frame, target, rows, extra, settings)))
+  if (settings$by == "synthetic") {
+    return(list(state = NULL, training = with_made_up_rows(frame, target, rows, extra, settings)))
+  }
   all <- c(seq_along(y), extra)
-  list(state = NULL, training = list(frame = frame_rows(frame, all), target = target_rows(target, all)))
+  list(
+    state = NULL,
+    training = list(frame = frame_rows(frame, all), target = target_rows(target, all))
+  )
 }
 
 # `extra`: for each row to be made, the row it starts from.
 with_made_up_rows <- function(frame, target, rows, extra, settings) {
   if (length(extra) == 0L) return(list(frame = frame, target = target))
   partner <- integer(length(extra))
-  usable <- frame$columns[vapply(frame$columns, column_kind, character(1)) %in% c("number", "category", "ordered")]
+  usable <- frame$columns[vapply(frame$columns, column_kind, character(1)) %in% c(
+    "number",
+    "category", "ordered"
+  )]
   places <- learn_places(usable)
   for (class in rows) {
     mine <- which(extra %in% class)
     if (length(mine) == 0L) next
     starts <- unique(extra[mine])
     place <- function(r) place_rows(lapply(usable, function(x) x[r]), places)
-    near <- nearest_rows(place(starts), place(class), placed_categories(places),
-                         min(settings$neighbours, max(1L, length(class) - 1L)), match(starts, class))
+    near <- nearest_rows(
+      place(starts), place(class), placed_categories(places),
+      min(settings$neighbours, max(1L, length(class) - 1L)),
+      match(starts, class)
+    )
     pick <- cbind(1L + floor(stats::runif(length(mine)) * nrow(near)), match(extra[mine], starts))
     partner[mine] <- class[near[pick]]
   }
@@ -81,9 +117,14 @@ with_made_up_rows <- function(frame, target, rows, extra, settings) {
   if (!is.null(sparse)) colnames(sparse) <- colnames(frame$sparse)
   made <- target_rows(target, extra)
   made$source_row[] <- NA
-  list(frame = bind_frames(list(frame, new_frame(plain_frame(columns, length(extra)), sparse))),
-       target = new_target(c_outcome(target$outcome, made$outcome), c(target$weights, made$weights),
-                           c_outcome(target$group, made$group), c(target$source_row, made$source_row)))
+  list(
+    frame = bind_frames(list(frame, new_frame(plain_frame(columns, length(extra)), sparse))),
+    target = new_target(
+      c_outcome(target$outcome, made$outcome), c(target$weights, made$weights),
+      c_outcome(target$group, made$group),
+      c(target$source_row, made$source_row)
+    )
+  )
 }
 
 c_outcome <- function(a, b) {

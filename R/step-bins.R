@@ -16,15 +16,22 @@ pre_bins <- function(by = "quantile", bins = 5, columns = NULL) {
 }
 
 member_step_bins <- function() {
-  step_definition("bins", learn = learn_bins, use = use_bins, columns = "number",
+  step_definition("bins",
+    learn = learn_bins, use = use_bins, columns = "number",
     does = "Cuts numbers into ordered categories.",
     hyperparameters = list(
-      by = hyperparameter("choice", "quantile", choices = c("quantile", "width", "tree"),
-        sensible = function(rows, columns, classes) among("quantile", "tree"), meaning = "Where the cuts lie."),
-      bins = hyperparameter("whole", 5, min = 2, max = 100,
+      by = hyperparameter("choice", "quantile",
+        choices = c("quantile", "width", "tree"),
+        sensible = function(rows, columns, classes) among("quantile", "tree"),
+        meaning = "Where the cuts lie."
+      ),
+      bins = hyperparameter("whole", 5,
+        min = 2, max = 100,
         sensible = function(rows, columns, classes) among(3, 5, 10),
-        meaning = "Most bins that a column is cut into.", rising = "Less bias, more variance.")
-    ))
+        meaning = "Most bins that a column is cut into.", rising = "Less bias, more variance."
+      )
+    )
+  )
 }
 
 learn_bins <- function(frame, target, settings, seed) {

@@ -12,20 +12,32 @@
 #' pre_components(number = among(3, 0.9))
 #' @export
 pre_components <- function(number = 5, equal_scale = TRUE, columns = NULL) {
-  new_step(member_step_components(), list(number = number, equal_scale = equal_scale), rlang::enquo(columns))
+  new_step(
+    member_step_components(),
+    list(number = number, equal_scale = equal_scale),
+    rlang::enquo(columns)
+  )
 }
 
 member_step_components <- function() {
-  step_definition("components", learn = learn_components, use = use_components, columns = "number",
+  step_definition("components",
+    learn = learn_components, use = use_components, columns = "number",
     does = "Replaces numbers by their leading principal components.",
     hyperparameters = list(
-      number = hyperparameter("number", 5, min = 0, open_min = TRUE,
+      number = hyperparameter("number", 5,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.8, 0.9, 0.99),
         meaning = "How many components, or below 1 which share of the variance, is kept.",
-        rising = "Less bias, more variance."),
-      equal_scale = hyperparameter("flag", TRUE, sensible = function(rows, columns, classes) among(TRUE, FALSE),
-        meaning = "Whether all columns count alike whatever their spread.")
-    ))
+        rising = "Less bias, more variance."
+      ),
+      equal_scale = hyperparameter(
+        "flag",
+        TRUE,
+        sensible = function(rows, columns, classes) among(TRUE, FALSE),
+        meaning = "Whether all columns count alike whatever their spread."
+      )
+    )
+  )
 }
 
 learn_components <- function(frame, target, settings, seed) {
@@ -45,8 +57,13 @@ learn_components <- function(frame, target, settings, seed) {
   loadings <- decomposed$vectors[, seq_len(kept), drop = FALSE]
   top <- apply(abs(loadings), 2L, which.max)
   loadings <- loadings * rep(sign(loadings[cbind(top, seq_len(kept))]), each = nrow(loadings))
-  names <- fresh_names(paste0("component", seq_len(kept)), setdiff(frame_names(frame), names(columns)))
-  list(state = list(columns = names(columns), centres = centres, loadings = loadings, names = names), training = NULL)
+  names <- fresh_names(
+    paste0("component", seq_len(kept)), setdiff(frame_names(frame), names(columns))
+  )
+  list(
+    state = list(columns = names(columns), centres = centres, loadings = loadings, names = names),
+    training = NULL
+  )
 }
 
 # Missing values lie at the centre.

@@ -49,25 +49,32 @@
 #'     }
 #'     frame
 #'   },
-#'   columns = "number")
+#'   columns = "number"
+#' )
 #' pipeline(pre_missing(), pre_rank(), pre_onehot(), fam_linear())
 #' @export
 define_step <- function(name, learn, use, defaults = list(), columns = column_kinds,
                         changes_rows = FALSE, cross_fitted = FALSE, random = FALSE) {
   check_string(name, "name")
   check_named(defaults, "defaults")
-  check_argument(is.function(learn) && length(formals(learn)) == 4L, "learn",
-                 "a function(frame, target, settings, seed)", learn)
-  check_argument(is.function(use) && length(formals(use)) == 2L, "use",
-                 "a function(state, frame)", use)
+  check_argument(
+    is.function(learn) && length(formals(learn)) == 4L, "learn",
+    "a function(frame, target, settings, seed)", learn
+  )
+  check_argument(
+    is.function(use) && length(formals(use)) == 2L, "use",
+    "a function(state, frame)", use
+  )
   check_argument(all(columns %in% column_kinds), "columns", "kinds of columns", columns)
   check_self_contained(list(learn = learn, use = use), name)
   declared <- lapply(defaults, function(default) {
     hyperparameter("any", default, meaning = "As its author says.")
   })
-  definition <- step_definition(name, learn, use, declared, columns = columns,
-                                changes_rows = changes_rows, cross_fitted = cross_fitted,
-                                random = random, shipped = FALSE)
+  definition <- step_definition(name, learn, use, declared,
+    columns = columns,
+    changes_rows = changes_rows, cross_fitted = cross_fitted,
+    random = random, shipped = FALSE
+  )
   function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
 }
 
@@ -83,9 +90,12 @@ check_self_contained <- function(functions, name) {
       }, logical(1)))
     }, logical(1))
     if (any(!known)) {
-      stop_kw("definition", paste0("`", role, "` of ", quoted(name), " uses ",
-                                   enumerate(quoted(used[!known])), " from outside itself."),
-              remedy = "Define helpers inside the function, and call packages with `package::name`.")
+      stop_kw("definition", paste0(
+        "`", role, "` of ", quoted(name), " uses ",
+        enumerate(quoted(used[!known])), " from outside itself."
+      ),
+      remedy = "Define helpers inside the function, and call packages with `package::name`."
+      )
     }
   }
 }
@@ -93,10 +103,14 @@ check_self_contained <- function(functions, name) {
 step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE) {
-  structure(list(name = name, learn = learn, use = use, hyperparameters = hyperparameters,
-                 columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
-                 random = random, expand = expand, check = check, does = does, shipped = shipped),
-            class = "kw_step_definition")
+  structure(
+    list(
+      name = name, learn = learn, use = use, hyperparameters = hyperparameters,
+      columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
+      random = random, expand = expand, check = check, does = does, shipped = shipped
+    ),
+    class = "kw_step_definition"
+  )
 }
 
 # A step as the user wrote it: definition, settings (some may vary), columns.
@@ -104,10 +118,14 @@ new_step <- function(definition, settings, columns = rlang::quo(NULL)) {
   part <- paste0("pre_", definition$name)
   whole <- complete_settings(settings, definition$hyperparameters, part)
   if (!is.null(definition$check)) definition$check(whole)
-  structure(list(definition = definition, settings = whole,
-                 given = given_names(settings, definition$hyperparameters),
-                 columns = capture_selection(columns)),
-            class = "kw_step")
+  structure(
+    list(
+      definition = definition, settings = whole,
+      given = given_names(settings, definition$hyperparameters),
+      columns = capture_selection(columns)
+    ),
+    class = "kw_step"
+  )
 }
 
 # A column selection: the expression, and the values of the outside variables in
@@ -154,10 +172,13 @@ select_columns <- function(step, frame) {
   chosen <- tryCatch(
     names(tidyselect::eval_select(selection$expr, data = proxy, env = home, allow_rename = FALSE)),
     error = function(e) {
-      stop_kw("columns", paste0("pre_", step$definition$name, ": `columns = ",
-                                selection_text(selection), "` cannot be resolved."),
-              where = plain_message(if (is.null(e$parent)) e else e$parent),
-              remedy = paste0("Columns at this point: ", enumerate(frame_names(frame), 20L), "."))
+      stop_kw("columns", paste0(
+        "pre_", step$definition$name, ": `columns = ",
+        selection_text(selection), "` cannot be resolved."
+      ),
+      where = plain_message(if (is.null(e$parent)) e else e$parent),
+      remedy = paste0("Columns at this point: ", enumerate(frame_names(frame), 20L), ".")
+      )
     }
   )
   chosen
@@ -203,9 +224,12 @@ use_step <- function(learned, frame) {
   out <- learned$definition$use(learned$state, frame)
   if (!inherits(out, "kw_frame")) out <- structure(out, class = "kw_frame")
   if (out$n != frame$n) {
-    stop_kw("step", paste0("pre_", learned$definition$name, " turned ", frame$n, " rows into ",
-                           out$n, " where it is used."),
-            remedy = "Only training rows may change in number, and only in learn().")
+    stop_kw("step", paste0(
+      "pre_", learned$definition$name, " turned ", frame$n, " rows into ",
+      out$n, " where it is used."
+    ),
+    remedy = "Only training rows may change in number, and only in learn()."
+    )
   }
   out
 }
@@ -213,16 +237,20 @@ use_step <- function(learned, frame) {
 check_training <- function(training, frame, definition) {
   part <- paste0("pre_", definition$name)
   if (training$frame$n != length(training$target$outcome)) {
-    stop_kw("step", paste0(part, " returned ", training$frame$n, " training rows but ",
-                           length(training$target$outcome), " outcomes."))
+    stop_kw("step", paste0(
+      part, " returned ", training$frame$n, " training rows but ",
+      length(training$target$outcome), " outcomes."
+    ))
   }
   if (!definition$changes_rows && training$frame$n != frame$n) {
     stop_kw("step", paste0(part, " changed the number of training rows without saying so."),
-            remedy = "Declare it with changes_rows = TRUE.")
+      remedy = "Declare it with changes_rows = TRUE."
+    )
   }
   if (!definition$changes_rows && !definition$cross_fitted) {
     stop_kw("step", paste0(part, " returned training rows of its own without saying so."),
-            remedy = "Declare it with cross_fitted = TRUE.")
+      remedy = "Declare it with cross_fitted = TRUE."
+    )
   }
 }
 
@@ -230,7 +258,10 @@ check_training <- function(training, frame, definition) {
 step_key <- function(step) {
   name <- step$definition$name
   if (!step$definition$shipped) {
-    name <- paste0(name, short_hash(canonical_text(list(step$definition$learn, step$definition$use))))
+    name <- paste0(
+      name,
+      short_hash(canonical_text(list(step$definition$learn, step$definition$use)))
+    )
   }
   selection <- if (!is.null(step$columns)) list(step$columns$expr, step$columns$captured)
   paste0(name, canonical_text(step$settings), canonical_text(selection))

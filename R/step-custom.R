@@ -19,9 +19,13 @@
 #' }, learn = function(columns, outcome) max(columns$wall_mm), columns = wall_mm)
 #' @export
 pre_custom <- function(use, learn = NULL, columns = NULL) {
-  check_argument(is.function(use) && length(formals(use)) == 2L, "use", "a function(columns, state)", use)
-  check_argument(is.null(learn) || (is.function(learn) && length(formals(learn)) == 2L), "learn",
-                 "a function(columns, outcome)", learn)
+  check_argument(
+    is.function(use) && length(formals(use)) == 2L, "use", "a function(columns, state)", use
+  )
+  check_argument(
+    is.null(learn) || (is.function(learn) && length(formals(learn)) == 2L), "learn",
+    "a function(columns, outcome)", learn
+  )
   check_self_contained(Filter(Negate(is.null), list(use = use, learn = learn)), "custom")
   # in a saved model and on other machines the functions have nothing around them
   environment(use) <- globalenv()
@@ -30,25 +34,37 @@ pre_custom <- function(use, learn = NULL, columns = NULL) {
 }
 
 member_step_custom <- function() {
-  step_definition("custom", learn = learn_custom, use = use_custom,
+  step_definition("custom",
+    learn = learn_custom, use = use_custom,
     does = "What its author's functions do.",
-    hyperparameters = list(use = hyperparameter("any", NULL, meaning = "How rows are changed."),
-                           learn = hyperparameter("any", NULL, meaning = "What is learned from training rows.")))
+    hyperparameters = list(
+      use = hyperparameter("any", NULL, meaning = "How rows are changed."),
+      learn = hyperparameter(
+        "any", NULL,
+        meaning = "What is learned from training rows."
+      )
+    )
+  )
 }
 
 learn_custom <- function(frame, target, settings, seed) {
   columns <- dense_columns_of(frame, settings$columns)
   columns <- plain_frame(unclass(columns), frame$n)
   learned <- if (!is.null(settings$learn)) settings$learn(columns, target$outcome)
-  list(state = list(columns = names(columns), use = settings$use, learned = learned), training = NULL)
+  list(
+    state = list(columns = names(columns), use = settings$use, learned = learned),
+    training = NULL
+  )
 }
 
 use_custom <- function(state, frame) {
   if (is.null(state$use)) return(frame)
   made <- state$use(plain_frame(unclass(frame$columns)[state$columns], frame$n), state$learned)
   if (!is.data.frame(made) || nrow(made) != frame$n) {
-    stop_kw("step", paste0("pre_custom: `use` must return a data frame of ", frame$n, " rows; got ",
-                           describe_value(made), "."))
+    stop_kw("step", paste0(
+      "pre_custom: `use` must return a data frame of ", frame$n, " rows; got ",
+      describe_value(made), "."
+    ))
   }
   frame_swap(frame, remove = state$columns, columns = as.list(made))
 }

@@ -17,20 +17,36 @@ pre_dates <- function(parts = c("elapsed", "month", "weekday"), cyclic = TRUE, c
 }
 
 member_step_dates <- function() {
-  step_definition("dates", learn = learn_dates, use = use_dates, check = check_date_parts, columns = "date",
+  step_definition(
+    "dates",
+    learn = learn_dates,
+    use = use_dates,
+    check = check_date_parts,
+    columns = "date",
     does = "Turns dates into elapsed days and (cyclic) parts.",
     hyperparameters = list(
-      parts = hyperparameter("any", c("elapsed", "month", "weekday"), meaning = "Which parts of a date become columns."),
-      cyclic = hyperparameter("flag", TRUE, sensible = function(rows, columns, classes) among(TRUE, FALSE),
-                              meaning = "Whether parts that come round again become sine and cosine.")
-    ))
+      parts = hyperparameter(
+        "any",
+        c("elapsed", "month", "weekday"),
+        meaning = "Which parts of a date become columns."
+      ),
+      cyclic = hyperparameter(
+        "flag",
+        TRUE,
+        sensible = function(rows, columns, classes) among(TRUE, FALSE),
+        meaning = "Whether parts that come round again become sine and cosine."
+      )
+    )
+  )
 }
 
 date_periods <- c(month = 12, day_of_year = 365.25, weekday = 7, day = 30.4375, hour = 24)
 
 check_date_parts <- function(settings) {
   if (is_varying(settings$parts)) return(invisible())
-  for (part in settings$parts) check_choice(part, c("elapsed", "year", names(date_periods)), "parts")
+  for (part in settings$parts) {
+    check_choice(part, c("elapsed", "year", names(date_periods)), "parts")
+  }
 }
 
 learn_dates <- function(frame, target, settings, seed) {
@@ -40,7 +56,9 @@ learn_dates <- function(frame, target, settings, seed) {
     if (all(is.na(first))) 0 else min(first, na.rm = TRUE)
   })
   state <- list(starts = starts, parts = settings$parts, cyclic = settings$cyclic)
-  names <- unlist(lapply(names(starts), function(name) paste(name, date_part_names(settings), sep = "_")))
+  names <- unlist(lapply(names(starts), function(name) {
+    paste(name, date_part_names(settings), sep = "_")
+  }))
   state$names <- fresh_names(as.character(names), setdiff(frame_names(frame), names(starts)))
   list(state = state, training = NULL)
 }
@@ -57,16 +75,23 @@ use_dates <- function(state, frame) {
   columns <- lapply(names(state$starts), function(name) {
     x <- frame$columns[[name]]
     local <- as.POSIXlt(x)
-    unlist(lapply(state$parts, function(part) date_part(part, x, local, state, name)), recursive = FALSE)
+    unlist(
+      lapply(state$parts, function(part) date_part(part, x, local, state, name)),
+      recursive = FALSE
+    )
   })
-  columns <- stats::setNames(unlist(columns, recursive = FALSE), state$names)
+  columns <- stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names)
   frame_swap(frame, remove = names(state$starts), columns = columns)
 }
 
 date_part <- function(part, x, local, state, name) {
   value <- switch(part,
-    elapsed = days_of(x) - state$starts[[name]], year = local$year + 1900, month = local$mon + 1,
-    day_of_year = local$yday + 1, weekday = (local$wday + 6) %% 7 + 1, day = local$mday,
+    elapsed = days_of(x) - state$starts[[name]],
+    year = local$year + 1900,
+    month = local$mon + 1,
+    day_of_year = local$yday + 1,
+    weekday = (local$wday + 6) %% 7 + 1,
+    day = local$mday,
     hour = local$hour + local$min / 60
   )
   if (!state$cyclic || !part %in% names(date_periods)) return(list(as.double(value)))

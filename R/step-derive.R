@@ -20,24 +20,34 @@ pre_derive <- function(...) {
 }
 
 member_step_derive <- function() {
-  step_definition("derive", learn = learn_derive, use = use_derive,
+  step_definition("derive",
+    learn = learn_derive, use = use_derive,
     does = "Adds columns worked out from others by formulas.",
-    hyperparameters = list(formulas = hyperparameter("any", list(), meaning = "The formulas.")))
+    hyperparameters = list(formulas = hyperparameter("any", list(), meaning = "The formulas."))
+  )
 }
 
-row_wise <- c("+", "-", "*", "/", "^", "%%", "%/%", "(", "==", "!=", "<", "<=", ">", ">=", "&", "|", "!",
-              "log", "log2", "log10", "log1p", "exp", "expm1", "sqrt", "abs", "sign", "floor", "ceiling",
-              "round", "signif", "trunc", "sin", "cos", "tan", "atan2", "pmin", "pmax", "ifelse", "is.na",
-              "nchar", "as.numeric", "as.character", "as.integer", "%in%", "c")
+row_wise <- c(
+  "+", "-", "*", "/", "^", "%%", "%/%", "(", "==", "!=", "<", "<=", ">", ">=", "&", "|",
+  "!",
+  "log", "log2", "log10", "log1p", "exp", "expm1", "sqrt", "abs", "sign", "floor",
+  "ceiling",
+  "round", "signif", "trunc", "sin", "cos", "tan", "atan2", "pmin", "pmax", "ifelse",
+  "is.na",
+  "nchar", "as.numeric", "as.character", "as.integer", "%in%", "c"
+)
 
 capture_formula <- function(quosure, name) {
   expr <- rlang::quo_get_expr(quosure)
   used <- setdiff(all.names(expr, unique = TRUE), all.vars(expr))
   foreign <- setdiff(used, row_wise)
   if (length(foreign) > 0L) {
-    stop_kw("argument", paste0("pre_derive: the formula of ", quoted(name), " uses ", foreign[1],
-                               "(), which is not worked out row by row."),
-            remedy = "Use arithmetic and comparisons, or write a step with define_step().")
+    stop_kw("argument", paste0(
+      "pre_derive: the formula of ", quoted(name), " uses ", foreign[1],
+      "(), which is not worked out row by row."
+    ),
+    remedy = "Use arithmetic and comparisons, or write a step with define_step()."
+    )
   }
   captured <- list()
   for (variable in all.vars(expr)) {
@@ -52,9 +62,14 @@ learn_derive <- function(frame, target, settings, seed) {
     formula <- settings$formulas[[name]]
     absent <- setdiff(all.vars(formula$expr), c(names(frame$columns), names(formula$captured)))
     if (length(absent) > 0L) {
-      stop_kw("columns", paste0("pre_derive: the formula of ", quoted(name), " needs ", quoted(absent[1]),
-                                ", which is no column at this point."),
-              remedy = did_you_mean(absent[1], names(frame$columns), "Columns"))
+      stop_kw(
+        "columns",
+        paste0(
+          "pre_derive: the formula of ", quoted(name), " needs ", quoted(absent[1]),
+          ", which is no column at this point."
+        ),
+        remedy = did_you_mean(absent[1], names(frame$columns), "Columns")
+      )
     }
   }
   list(state = settings$formulas, training = NULL)
@@ -67,7 +82,11 @@ use_derive <- function(state, frame) {
     made <- suppressWarnings(eval(state[[name]]$expr, values, baseenv()))
     made <- rep_len(as.double(made), frame$n)
     made[!is.finite(made)] <- NA_real_
-    frame <- frame_swap(frame, remove = intersect(name, frame_names(frame)), columns = stats::setNames(list(made), name))
+    frame <- frame_swap(
+      frame,
+      remove = intersect(name, frame_names(frame)),
+      columns = stats::setNames(list(made), name)
+    )
   }
   frame
 }

@@ -21,9 +21,11 @@ pre_drop <- function(columns) {
 }
 
 member_step_drop <- function() {
-  step_definition("drop", does = "Drops the columns named.", columns = character(),
+  step_definition("drop",
+    does = "Drops the columns named.", columns = character(),
     learn = function(frame, target, settings, seed) list(state = settings$columns, training = NULL),
-    use = drop_named)
+    use = drop_named
+  )
 }
 
 drop_named <- function(state, frame) frame_swap(frame, remove = state)
@@ -35,13 +37,18 @@ pre_drop_constant <- function(share = 1, columns = NULL) {
 }
 
 member_step_drop_constant <- function() {
-  step_definition("drop_constant", learn = learn_drop_constant, use = drop_named,
+  step_definition("drop_constant",
+    learn = learn_drop_constant, use = drop_named,
     does = "Drops columns that (nearly) always have the same value.",
     hyperparameters = list(
-      share = hyperparameter("number", 1, min = 0.5, max = 1,
+      share = hyperparameter("number", 1,
+        min = 0.5, max = 1,
         sensible = function(rows, columns, classes) among(0.95, 0.99, 1),
-        meaning = "Share of the training rows that the commonest value needs.", rising = "Fewer columns are dropped.")
-    ))
+        meaning = "Share of the training rows that the commonest value needs.",
+        rising = "Fewer columns are dropped."
+      )
+    )
+  )
 }
 
 learn_drop_constant <- function(frame, target, settings, seed) {
@@ -60,7 +67,9 @@ commonest_share <- function(x) {
   if (length(x) == 0L) return(1)
   if (is.factor(x)) return(max(tabulate(x, nlevels(x)), sum(is.na(x))) / length(x))
   # a sample of different values settles most columns at once
-  if (length(unique(x[seq_len(min(1000L, length(x)))])) > 900L && length(x) <= 2000L) return(1 / length(x))
+  if (length(unique(x[seq_len(min(1000L, length(x)))])) > 900L && length(x) <= 2000L) {
+    return(1 / length(x))
+  }
   codes <- match(x, unique(x))
   max(tabulate(codes)) / length(x)
 }
@@ -72,13 +81,21 @@ pre_drop_correlated <- function(above = 0.95, columns = NULL) {
 }
 
 member_step_drop_correlated <- function() {
-  step_definition("drop_correlated", learn = learn_drop_correlated, use = drop_named, columns = "number",
+  step_definition(
+    "drop_correlated",
+    learn = learn_drop_correlated,
+    use = drop_named,
+    columns = "number",
     does = "Drops numbers that repeat an earlier one.",
     hyperparameters = list(
-      above = hyperparameter("number", 0.95, min = 0, max = 1,
+      above = hyperparameter("number", 0.95,
+        min = 0, max = 1,
         sensible = function(rows, columns, classes) among(0.8, 0.9, 0.99),
-        meaning = "Absolute correlation above which the later column goes.", rising = "Fewer columns are dropped.")
-    ))
+        meaning = "Absolute correlation above which the later column goes.",
+        rising = "Fewer columns are dropped."
+      )
+    )
+  )
 }
 
 learn_drop_correlated <- function(frame, target, settings, seed) {

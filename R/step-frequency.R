@@ -13,8 +13,10 @@ pre_frequency <- function(columns = NULL) {
 }
 
 member_step_frequency <- function() {
-  step_definition("frequency", learn = learn_frequency, use = use_frequency, columns = "category",
-                  does = "Replaces a category by the share of training rows that have it.")
+  step_definition("frequency",
+    learn = learn_frequency, use = use_frequency, columns = "category",
+    does = "Replaces a category by the share of training rows that have it."
+  )
 }
 
 learn_frequency <- function(frame, target, settings, seed) {

@@ -17,21 +17,33 @@ pre_hash <- function(buckets = 32, columns = NULL) {
 }
 
 member_step_hash <- function() {
-  step_definition("hash", learn = learn_hash, use = use_hash, columns = "category",
+  step_definition("hash",
+    learn = learn_hash, use = use_hash, columns = "category",
     does = "Spreads the levels of a category over a fixed number of 0/1 columns.",
     hyperparameters = list(
-      buckets = hyperparameter("whole", 32, min = 2, max = 1e6,
+      buckets = hyperparameter("whole", 32,
+        min = 2, max = 1e6,
         sensible = function(rows, columns, classes) among(16, 64, 256),
         meaning = "Number of columns that the levels are spread over.",
-        rising = "Fewer levels share a column: less bias, more variance, slower.")
-    ))
+        rising = "Fewer levels share a column: less bias, more variance, slower."
+      )
+    )
+  )
 }
 
 learn_hash <- function(frame, target, settings, seed) {
-  names <- paste0(rep(settings$columns, each = settings$buckets), "_hash", seq_len(settings$buckets))
-  names <- fresh_names(names[seq_len(length(settings$columns) * settings$buckets)],
-                       setdiff(frame_names(frame), settings$columns))
-  list(state = list(columns = settings$columns, buckets = settings$buckets, names = names), training = NULL)
+  names <- paste0(
+    rep(settings$columns, each = settings$buckets), "_hash",
+    seq_len(settings$buckets)
+  )
+  names <- fresh_names(
+    names[seq_len(length(settings$columns) * settings$buckets)],
+    setdiff(frame_names(frame), settings$columns)
+  )
+  list(
+    state = list(columns = settings$columns, buckets = settings$buckets, names = names),
+    training = NULL
+  )
 }
 
 use_hash <- function(state, frame) {

@@ -15,28 +15,42 @@ pre_interactions <- function(columns = NULL) {
 }
 
 member_step_interactions <- function() {
-  step_definition("interactions", learn = learn_interactions, use = use_interactions, columns = "number",
-                  does = "Adds the product of every pair of numbers.")
+  step_definition(
+    "interactions",
+    learn = learn_interactions,
+    use = use_interactions,
+    columns = "number",
+    does = "Adds the product of every pair of numbers."
+  )
 }
 
 learn_interactions <- function(frame, target, settings, seed) {
   chosen <- dense_columns_of(frame, settings$columns)
   k <- length(chosen)
   if (k * (k - 1) / 2 > 2000) {
-    stop_kw("columns", paste0("pre_interactions: ", k, " columns would give ", k * (k - 1) / 2, " products."),
-            remedy = "Name fewer columns with columns = c(...).")
+    stop_kw(
+      "columns",
+      paste0("pre_interactions: ", k, " columns would give ", k * (k - 1) / 2, " products."),
+      remedy = "Name fewer columns with columns = c(...)."
+    )
   }
   pairs <- if (k < 2L) matrix("", 2L, 0L) else utils::combn(names(chosen), 2L)
   centres <- vapply(chosen, function(x) centre_and_spread(x, "sd")[1], numeric(1))
   names <- paste(pairs[1, ], pairs[2, ], sep = "_x_")
-  list(state = list(pairs = pairs, centres = centres, names = fresh_names(names[seq_len(ncol(pairs))], frame_names(frame))),
-       training = NULL)
+  list(
+    state = list(
+      pairs = pairs, centres = centres,
+      names = fresh_names(names[seq_len(ncol(pairs))], frame_names(frame))
+    ),
+    training = NULL
+  )
 }
 
 use_interactions <- function(state, frame) {
   columns <- lapply(seq_len(ncol(state$pairs)), function(i) {
     pair <- state$pairs[, i]
-    (frame$columns[[pair[1]]] - state$centres[[pair[1]]]) * (frame$columns[[pair[2]]] - state$centres[[pair[2]]])
+    (frame$columns[[pair[1]]] - state$centres[[pair[1]]]) * (frame$columns[[pair[2]]] -
+      state$centres[[pair[2]]])
   })
-  frame_swap(frame, columns = stats::setNames(columns, state$names))
+  frame_swap(frame, columns = stats::setNames(as.list(columns), state$names))
 }

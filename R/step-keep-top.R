@@ -20,21 +20,35 @@ pre_keep_top <- function(top = 20, by = "f", columns = NULL) {
 }
 
 member_step_keep_top <- function() {
-  step_definition("keep_top", learn = learn_keep_top, use = drop_named,
+  step_definition("keep_top",
+    learn = learn_keep_top, use = drop_named,
     does = "Keeps the columns that go best with the outcome.",
     columns = c("number", "category", "ordered"), random = TRUE,
     hyperparameters = list(
-      top = hyperparameter("number", 20, min = 0, open_min = TRUE,
+      top = hyperparameter("number", 20,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.25, 0.5, 0.75),
-        meaning = "How many columns (below 1: which share of them) are kept.", rising = "Less bias, more variance, slower."),
-      by = hyperparameter("choice", "f", choices = c("f", "chi_squared", "information", "importance"),
-        sensible = function(rows, columns, classes) among("f", "information"), meaning = "How columns are judged.")
-    ))
+        meaning = "How many columns (below 1: which share of them) are kept.",
+        rising = "Less bias, more variance, slower."
+      ),
+      by = hyperparameter(
+        "choice",
+        "f",
+        choices = c("f", "chi_squared", "information", "importance"),
+        sensible = function(rows, columns, classes) among("f", "information"),
+        meaning = "How columns are judged."
+      )
+    )
+  )
 }
 
 learn_keep_top <- function(frame, target, settings, seed) {
   names <- settings$columns
-  kept <- if (settings$top < 1) ceiling(settings$top * length(names)) else min(settings$top, length(names))
+  kept <- if (settings$top < 1) {
+    ceiling(settings$top * length(names))
+  } else {
+    min(settings$top, length(names))
+  }
   scores <- judge_columns(frame, names, target$outcome, settings$by)
   best <- names[order(-scores)][seq_len(kept)]
   list(state = setdiff(names, best), training = NULL)
@@ -45,7 +59,10 @@ judge_columns <- function(frame, names, outcome, by) {
   sparse <- intersect(names, colnames(frame$sparse))
   if (by == "importance") return(forest_importance(frame, dense, sparse, outcome)[names])
   scores <- c(
-    stats::setNames(vapply(dense, judge_dense, numeric(1), outcome = outcome, by = by), names(dense)),
+    stats::setNames(
+      vapply(dense, judge_dense, numeric(1), outcome = outcome, by = by),
+      names(dense)
+    ),
     if (length(sparse) > 0L) judge_sparse(frame$sparse[, sparse, drop = FALSE], outcome, by)
   )
   scores[names]
@@ -81,7 +98,9 @@ judge_sparse <- function(x, outcome, by) {
   apply(present, 2L, function(yes) {
     table <- cbind(counts - yes, yes)
     expected <- outer(rowSums(table), colSums(table)) / n
-    if (by == "chi_squared") return(sum(((table - expected)^2 / expected)[expected > 0]) / max(1, length(counts) - 1))
+    if (by == "chi_squared") {
+      return(sum(((table - expected)^2 / expected)[expected > 0]) / max(1, length(counts) - 1))
+    }
     sum((table / n * log(table / expected))[table > 0])
   })
 }
@@ -97,11 +116,24 @@ sparse_regression_f <- function(x, outcome) {
 }
 
 forest_importance <- function(frame, dense, sparse, outcome) {
-  x <- matrix(as.double(unlist(lapply(dense, filled_codes), use.names = FALSE)), frame$n, length(dense),
-              dimnames = list(NULL, names(dense)))
+  x <- matrix(
+    as.double(unlist(lapply(dense, filled_codes), use.names = FALSE)),
+    frame$n,
+    length(dense),
+    dimnames = list(NULL, names(dense))
+  )
   if (length(sparse) > 0L) x <- cbind(x, as.matrix(frame$sparse[, sparse, drop = FALSE]))
-  grown <- ranger::ranger(x = x, y = outcome, num.trees = 200, importance = "impurity_corrected", num.threads = 1L,
-                          seed = sample.int(1e6, 1L), oob.error = FALSE, write.forest = FALSE, verbose = FALSE)
+  grown <- ranger::ranger(
+    x = x,
+    y = outcome,
+    num.trees = 200,
+    importance = "impurity_corrected",
+    num.threads = 1L,
+    seed = sample.int(1e6, 1L),
+    oob.error = FALSE,
+    write.forest = FALSE,
+    verbose = FALSE
+  )
   grown$variable.importance
 }
 

@@ -16,7 +16,12 @@ list_steps <- function() {
     columns = vapply(members, function(m) {
       if (length(m$columns) == length(column_kinds)) "any" else paste(m$columns, collapse = ", ")
     }, character(1), USE.NAMES = FALSE),
-    hyperparameters = vapply(members, function(m) paste(names(m$hyperparameters), collapse = ", "), character(1), USE.NAMES = FALSE)
+    hyperparameters = vapply(
+      members,
+      function(m) paste(names(m$hyperparameters), collapse = ", "),
+      character(1),
+      USE.NAMES = FALSE
+    )
   )
 }
 
@@ -27,9 +32,17 @@ describe_step <- function(name) {
   check_string(name, "name")
   check_choice(sub("^pre_", "", name), names(members), "name")
   definition <- members[[sub("^pre_", "", name)]]()
-  structure(list(title = paste0("pre_", definition$name), does = definition$does,
-                 about = paste0("Columns by default: ", if (length(definition$columns) == 0L) "none; name them" else
-                   paste(definition$columns, collapse = ", ")),
-                 hyperparameters = definition$hyperparameters, sizes = list(rows = 1000, columns = 20, classes = 2)),
-            class = "kw_description")
+  structure(
+    list(
+      title = paste0("pre_", definition$name), does = definition$does,
+      about = paste0(
+        "Columns by default: ",
+        if (length(definition$columns) == 0L) "none; name them" else
+          paste(definition$columns, collapse = ", ")
+      ),
+      hyperparameters = definition$hyperparameters,
+      sizes = list(rows = 1000, columns = 20, classes = 2)
+    ),
+    class = "kw_description"
+  )
 }

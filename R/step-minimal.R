@@ -13,8 +13,10 @@
 pre_minimal <- function() new_step(member_step_minimal(), list())
 
 member_step_minimal <- function() {
-  step_definition("minimal", learn = NULL, use = NULL, expand = expand_minimal,
-    does = "The least that the following family needs.")
+  step_definition("minimal",
+    learn = NULL, use = NULL, expand = expand_minimal,
+    does = "The least that the following family needs."
+  )
 }
 
 # `schema`: the brief's; `family`: its definition; `kind`: the outcome's.

@@ -25,35 +25,57 @@
 #' @examples
 #' pre_missing(fill = among("median", "mean"), flag = TRUE)
 #' @export
-pre_missing <- function(fill = "median", flag = FALSE, value = NULL, neighbours = 5, columns = NULL) {
-  new_step(member_step_missing(), list(fill = fill, flag = flag, value = value, neighbours = neighbours),
-           rlang::enquo(columns))
+pre_missing <- function(
+  fill = "median", flag = FALSE, value = NULL, neighbours = 5,
+  columns = NULL
+) {
+  new_step(
+    member_step_missing(),
+    list(fill = fill, flag = flag, value = value, neighbours = neighbours),
+    rlang::enquo(columns)
+  )
 }
 
 member_step_missing <- function() {
-  step_definition("missing", learn = learn_missing, use = use_missing, check = check_fill_value, random = TRUE,
+  step_definition(
+    "missing",
+    learn = learn_missing,
+    use = use_missing,
+    check = check_fill_value,
+    random = TRUE,
     does = "Fills missing values with what the training rows suggest.",
     hyperparameters = list(
-      fill = hyperparameter("choice", "median", choices = c("median", "mean", "mode", "value", "level", "nearest", "model"),
-                            sensible = function(rows, columns, classes) among("median", "nearest", "model"),
-                            meaning = "What takes the place of a missing value."),
+      fill = hyperparameter(
+        "choice",
+        "median",
+        choices = c("median", "mean", "mode", "value", "level", "nearest", "model"),
+        sensible = function(rows, columns, classes) {
+          among("median", "nearest", "model")
+        },
+        meaning = "What takes the place of a missing value."
+      ),
       flag = hyperparameter("flag", FALSE,
-                            sensible = function(rows, columns, classes) among(FALSE, TRUE),
-                            meaning = "Whether a 0/1 column tells the filled rows from the others."),
+        sensible = function(rows, columns, classes) among(FALSE, TRUE),
+        meaning = "Whether a 0/1 column tells the filled rows from the others."
+      ),
       value = hyperparameter("any", NULL, meaning = "The value used under fill = \"value\"."),
-      neighbours = hyperparameter("whole", 5, min = 1,
+      neighbours = hyperparameter("whole", 5,
+        min = 1,
         sensible = function(rows, columns, classes) among(3, 5, 15),
         meaning = "How many nearest rows are asked under fill = \"nearest\".",
         rising = "Smoother fills, closer to the overall median.",
-        active_when = function(settings, kind) settings$fill == "nearest")
-    ))
+        active_when = function(settings, kind) settings$fill == "nearest"
+      )
+    )
+  )
 }
 
 check_fill_value <- function(settings) {
   fills <- if (inherits(settings$fill, "kw_among")) settings$fill$values else settings$fill
   if ("value" %in% fills && is.null(settings$value)) {
     stop_kw("argument", "pre_missing(fill = \"value\") needs the `value`.",
-            remedy = "Say which, e.g. value = 0.")
+      remedy = "Say which, e.g. value = 0."
+    )
   }
 }
 
@@ -62,23 +84,36 @@ learn_missing <- function(frame, target, settings, seed) {
   fills <- lapply(frame$columns[columns], fill_of, settings = settings)
   flagged <- if (settings$flag) columns[vapply(frame$columns[columns], anyNA, logical(1))]
   flags <- fresh_names(paste0(flagged, rep("_missing", length(flagged))), frame_names(frame))
-  helper <- switch(settings$fill, nearest = learn_nearest_fill, model = learn_model_fill)
-  list(state = list(fills = fills, flagged = as.character(flagged), flags = flags,
-                    rows = if (!is.null(helper)) helper(frame$columns[columns], settings)),
-       training = NULL)
+  helper <- switch(settings$fill,
+    nearest = learn_nearest_fill,
+    model = learn_model_fill
+  )
+  list(
+    state = list(
+      fills = fills, flagged = as.character(flagged), flags = flags,
+      rows = if (!is.null(helper)) helper(frame$columns[columns], settings)
+    ),
+    training = NULL
+  )
 }
 
 # Row by row fills, before the plain ones: nearest rows or a tree each column.
 fillable <- function(columns) {
-  columns[vapply(columns, function(x) column_kind(x) %in% c("number", "category", "ordered") && !all(is.na(x)), logical(1))]
+  columns[vapply(
+    columns,
+    function(x) column_kind(x) %in% c("number", "category", "ordered") && !all(is.na(x)),
+    logical(1)
+  )]
 }
 
 learn_nearest_fill <- function(columns, settings) {
   columns <- fillable(columns)
   n <- length(columns[[1]])
   donors <- if (n > 2000L) sort(sample.int(n, 2000L)) else seq_len(n)
-  list(by = "nearest", neighbours = settings$neighbours, places = learn_places(columns),
-       donors = lapply(columns, function(x) x[donors]))
+  list(
+    by = "nearest", neighbours = settings$neighbours, places = learn_places(columns),
+    donors = lapply(columns, function(x) x[donors])
+  )
 }
 
 learn_model_fill <- function(columns, settings) {
@@ -107,12 +142,21 @@ fill_by_rows <- function(columns, helper, n) {
     gaps <- which(is.na(columns[[name]]))
     given <- which(!is.na(helper$donors[[name]]))
     if (length(gaps) == 0L || length(given) == 0L) next
-    pick <- function(set, rows) place_rows(lapply(set[names(helper$places)], function(x) x[rows]), helper$places)
-    near <- nearest_rows(pick(columns, gaps), pick(helper$donors, given), placed_categories(helper$places),
-                         helper$neighbours, integer(length(gaps)))
+    pick <- function(set, rows) {
+      place_rows(lapply(set[names(helper$places)], function(x) x[rows]), helper$places)
+    }
+    near <- nearest_rows(
+      pick(columns, gaps),
+      pick(helper$donors, given),
+      placed_categories(helper$places),
+      helper$neighbours,
+      integer(length(gaps))
+    )
     values <- helper$donors[[name]][given]
     filled[[name]][gaps] <- if (is.factor(values)) {
-      apply(near, 2L, function(rows) most_frequent(as.character(values[rows]), order = levels(values)))
+      apply(near, 2L, function(rows) {
+        most_frequent(as.character(values[rows]), order = levels(values))
+      })
     } else {
       apply(near, 2L, function(rows) stats::median(values[rows]))
     }
@@ -128,7 +172,11 @@ fill_by_trees <- function(columns, helper, n) {
     tree <- helper$trees[[name]]
     x <- plain_frame(lapply(columns[names(tree$levels)], function(x) x[gaps]), length(gaps))
     predicted <- predict_tree(tree, x, 0.001)
-    filled[[name]][gaps] <- if (tree$is_class) tree$classes[predicted_class(predicted)] else predicted[, 1]
+    filled[[name]][gaps] <- if (tree$is_class) {
+      tree$classes[predicted_class(predicted)]
+    } else {
+      predicted[, 1]
+    }
   }
   filled
 }
@@ -167,7 +215,9 @@ use_missing <- function(state, frame) {
   flags <- lapply(state$flagged, function(name) as.double(is.na(columns[[name]])))
   names(flags) <- state$flags
   if (!is.null(state$rows) && frame$n > 0L) columns <- fill_by_rows(columns, state$rows, frame$n)
-  for (name in names(state$fills)) columns[[name]] <- fill_column(columns[[name]], state$fills[[name]])
+  for (name in names(state$fills)) {
+    columns[[name]] <- fill_column(columns[[name]], state$fills[[name]])
+  }
   frame_swap(new_frame(plain_frame(columns, frame$n), frame$sparse), columns = flags)
 }
 

@@ -17,14 +17,17 @@ pre_onehot <- function(drop_one = FALSE, columns = NULL) {
 }
 
 member_step_onehot <- function() {
-  step_definition("onehot", learn = learn_onehot, use = use_onehot,
+  step_definition("onehot",
+    learn = learn_onehot, use = use_onehot,
     does = "Turns each level of a category into a 0/1 column.",
     columns = c("category", "ordered"),
     hyperparameters = list(
       drop_one = hyperparameter("flag", FALSE,
         sensible = function(rows, columns, classes) among(FALSE, TRUE),
-        meaning = "Whether the first level of every column goes without a 0/1 column.")
-    ))
+        meaning = "Whether the first level of every column goes without a 0/1 column."
+      )
+    )
+  )
 }
 
 learn_onehot <- function(frame, target, settings, seed) {
@@ -35,8 +38,10 @@ learn_onehot <- function(frame, target, settings, seed) {
   })
   kept <- setdiff(frame_names(frame), names(levels))
   names <- paste(rep(names(levels), lengths(levels)), unlist(levels, use.names = FALSE), sep = "_")
-  list(state = list(levels = levels, names = fresh_names(names[seq_len(sum(lengths(levels)))], kept)),
-       training = NULL)
+  list(
+    state = list(levels = levels, names = fresh_names(names[seq_len(sum(lengths(levels)))], kept)),
+    training = NULL
+  )
 }
 
 use_onehot <- function(state, frame) {
@@ -54,7 +59,7 @@ add_indicators <- function(frame, remove, codes, sizes, names) {
   columns <- unlist(Map(function(code, n) {
     lapply(seq_len(n), function(level) as.double(!is.na(code) & code == level))
   }, codes, sizes), recursive = FALSE, use.names = FALSE)
-  frame_swap(frame, remove = remove, columns = stats::setNames(columns, names))
+  frame_swap(frame, remove = remove, columns = stats::setNames(as.list(columns), names))
 }
 
 onehot_sparse <- function(codes, sizes, n, names) {
@@ -62,6 +67,8 @@ onehot_sparse <- function(codes, sizes, n, names) {
   column <- unlist(Map(function(code, start) code + start, codes, starts[seq_along(codes)]))
   row <- rep(seq_len(n), length(codes))
   here <- !is.na(column)
-  Matrix::sparseMatrix(i = row[here], j = column[here], x = 1, dims = c(n, length(names)),
-                       dimnames = list(NULL, names))
+  Matrix::sparseMatrix(
+    i = row[here], j = column[here], x = 1, dims = c(n, length(names)),
+    dimnames = list(NULL, names)
+  )
 }

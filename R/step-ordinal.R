@@ -20,15 +20,19 @@ pre_ordinal <- function(order = NULL, by = "levels", columns = NULL) {
 }
 
 member_step_ordinal <- function() {
-  step_definition("ordinal", learn = learn_ordinal, use = use_ordinal,
+  step_definition("ordinal",
+    learn = learn_ordinal, use = use_ordinal,
     does = "Turns ordered categories into 1, 2, 3 ...", columns = "ordered",
     cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(
       order = hyperparameter("any", NULL, meaning = "Levels from lowest to highest, by column."),
-      by = hyperparameter("choice", "levels", choices = c("levels", "frequency", "outcome"),
+      by = hyperparameter("choice", "levels",
+        choices = c("levels", "frequency", "outcome"),
         sensible = function(rows, columns, classes) among("levels", "frequency", "outcome"),
-        meaning = "What orders the levels of columns that `order` does not name.")
-    ))
+        meaning = "What orders the levels of columns that `order` does not name."
+      )
+    )
+  )
 }
 
 learn_ordinal <- function(frame, target, settings, seed) {
@@ -38,9 +42,12 @@ learn_ordinal <- function(frame, target, settings, seed) {
     order <- settings$order[[name]] %||% level_order(x, target$outcome, settings$by)
     unlisted <- setdiff(seen_levels(x), order)
     if (length(unlisted) > 0L) {
-      stop_kw("columns", paste0("pre_ordinal: `order` of ", quoted(name), " lacks the level ",
-                                quoted(unlisted[1]), "."),
-              remedy = "List every level, from lowest to highest.")
+      stop_kw("columns", paste0(
+        "pre_ordinal: `order` of ", quoted(name), " lacks the level ",
+        quoted(unlisted[1]), "."
+      ),
+      remedy = "List every level, from lowest to highest."
+      )
     }
     order
   })
@@ -48,7 +55,9 @@ learn_ordinal <- function(frame, target, settings, seed) {
   if (settings$by != "outcome") return(list(state = orders, training = NULL))
   training <- cross_fit(frame, target, 5L, function(rows) {
     part <- lapply(settings$columns, function(name) {
-      settings$order[[name]] %||% level_order(frame$columns[[name]][rows], target$outcome[rows], "outcome")
+      settings$order[[name]] %||% level_order(
+        frame$columns[[name]][rows], target$outcome[rows], "outcome"
+      )
     })
     stats::setNames(part, settings$columns)
   }, use_ordinal)
@@ -60,7 +69,8 @@ level_order <- function(x, outcome, by) {
   if (by == "frequency") return(levels(x)[order(tabulate(x, nlevels(x)))])
   if (nlevels(outcome) > 2L) {
     stop_kw("columns", "pre_ordinal(by = \"outcome\") needs a numeric outcome or two classes.",
-            remedy = "Use pre_target_mean() for many classes.")
+      remedy = "Use pre_target_mean() for many classes."
+    )
   }
   y <- if (is.factor(outcome)) as.integer(outcome) - 1L else outcome
   means <- tapply(y, x, mean)

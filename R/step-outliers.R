@@ -12,24 +12,36 @@
 #' pre_outliers(fence = among(1.5, 3))
 #' @export
 pre_outliers <- function(by = "fences", fence = 3, share = 0.01, columns = NULL) {
-  new_step(member_step_outliers(), list(by = by, fence = fence, share = share), rlang::enquo(columns))
+  new_step(
+    member_step_outliers(), list(by = by, fence = fence, share = share), rlang::enquo(columns)
+  )
 }
 
 member_step_outliers <- function() {
-  step_definition("outliers", learn = learn_outliers, use = use_outliers, columns = "number",
+  step_definition("outliers",
+    learn = learn_outliers, use = use_outliers, columns = "number",
     does = "Moves values beyond learned limits to the limit.",
     hyperparameters = list(
-      by = hyperparameter("choice", "fences", choices = c("fences", "quantile"),
-        sensible = function(rows, columns, classes) among("fences", "quantile"), meaning = "How the limits are set."),
-      fence = hyperparameter("number", 3, min = 0,
+      by = hyperparameter("choice", "fences",
+        choices = c("fences", "quantile"),
+        sensible = function(rows, columns, classes) among("fences", "quantile"),
+        meaning = "How the limits are set."
+      ),
+      fence = hyperparameter("number", 3,
+        min = 0,
         sensible = function(rows, columns, classes) among(1.5, 3),
         meaning = "Interquartile ranges beyond the quartiles.", rising = "Fewer values are moved.",
-        active_when = function(settings, kind) settings$by == "fences"),
-      share = hyperparameter("number", 0.01, min = 0, max = 0.5,
+        active_when = function(settings, kind) settings$by == "fences"
+      ),
+      share = hyperparameter("number", 0.01,
+        min = 0, max = 0.5,
         sensible = function(rows, columns, classes) among(0.005, 0.01, 0.05),
-        meaning = "Share of the training values beyond each limit.", rising = "More values are moved.",
-        active_when = function(settings, kind) settings$by == "quantile")
-    ))
+        meaning = "Share of the training values beyond each limit.",
+        rising = "More values are moved.",
+        active_when = function(settings, kind) settings$by == "quantile"
+      )
+    )
+  )
 }
 
 learn_outliers <- function(frame, target, settings, seed) {

@@ -18,21 +18,30 @@ pre_polynomial <- function(degree = 2, columns = NULL) {
 }
 
 member_step_polynomial <- function() {
-  step_definition("polynomial", learn = learn_polynomial, use = use_polynomial, columns = "number",
+  step_definition("polynomial",
+    learn = learn_polynomial, use = use_polynomial, columns = "number",
     does = "Adds powers of numbers, so that linear families can bend.",
     hyperparameters = list(
-      degree = hyperparameter("whole", 2, min = 2, max = 10,
+      degree = hyperparameter("whole", 2,
+        min = 2, max = 10,
         sensible = function(rows, columns, classes) among(2, 3),
-        meaning = "Highest power that is added.", rising = "Less bias, more variance.")
-    ))
+        meaning = "Highest power that is added.", rising = "Less bias, more variance."
+      )
+    )
+  )
 }
 
 learn_polynomial <- function(frame, target, settings, seed) {
   known <- lapply(dense_columns_of(frame, settings$columns), centre_and_spread, by = "sd")
   powers <- seq(2, settings$degree)
-  names <- paste0(rep(names(known), each = length(powers)), rep(paste0("_power", powers), length(known)))
-  list(state = list(known = known, powers = powers, names = fresh_names(names, frame_names(frame))),
-       training = NULL)
+  names <- paste0(
+    rep(names(known), each = length(powers)),
+    rep(paste0("_power", powers), length(known))
+  )
+  list(
+    state = list(known = known, powers = powers, names = fresh_names(names, frame_names(frame))),
+    training = NULL
+  )
 }
 
 use_polynomial <- function(state, frame) {
@@ -40,7 +49,7 @@ use_polynomial <- function(state, frame) {
     z <- (frame$columns[[name]] - state$known[[name]][1]) / state$known[[name]][2]
     lapply(state$powers, function(power) z^power)
   })
-  frame_swap(frame, columns = stats::setNames(unlist(columns, recursive = FALSE), state$names))
+  frame_swap(frame, columns = stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names))
 }
 
 #' @rdname pre_polynomial
@@ -50,26 +59,41 @@ pre_splines <- function(pieces = 4, columns = NULL) {
 }
 
 member_step_splines <- function() {
-  step_definition("splines", learn = learn_splines, use = use_splines, columns = "number",
+  step_definition("splines",
+    learn = learn_splines, use = use_splines, columns = "number",
     does = "Puts a natural cubic spline in the place of a number.",
     hyperparameters = list(
-      pieces = hyperparameter("whole", 4, min = 2, max = 50,
+      pieces = hyperparameter("whole", 4,
+        min = 2, max = 50,
         sensible = function(rows, columns, classes) among(3, 5, 8),
-        meaning = "Columns of the spline's basis.", rising = "A more flexible curve: less bias, more variance.")
-    ))
+        meaning = "Columns of the spline's basis.",
+        rising = "A more flexible curve: less bias, more variance."
+      )
+    )
+  )
 }
 
 learn_splines <- function(frame, target, settings, seed) {
   known <- lapply(dense_columns_of(frame, settings$columns), function(x) {
     present <- x[!is.na(x)]
     ends <- if (length(present) > 0L) range(present) else c(0, 0)
-    inner <- unique(stats::quantile(present, seq_len(settings$pieces - 1L) / settings$pieces, names = FALSE))
+    inner <- unique(stats::quantile(
+      present, seq_len(settings$pieces - 1L) / settings$pieces,
+      names = FALSE
+    ))
     list(ends = ends, inner = inner[inner > ends[1] & inner < ends[2]])
   })
-  sizes <- vapply(known, function(k) if (k$ends[1] < k$ends[2]) length(k$inner) + 1L else 1L, integer(1))
+  sizes <- vapply(
+    known, function(k) if (k$ends[1] < k$ends[2]) length(k$inner) + 1L else 1L, integer(1)
+  )
   names <- paste0(rep(names(known), sizes), "_spline", sequence(sizes))
-  list(state = list(known = known, names = fresh_names(names[seq_len(sum(sizes))], setdiff(frame_names(frame), names(known)))),
-       training = NULL)
+  list(
+    state = list(
+      known = known,
+      names = fresh_names(names[seq_len(sum(sizes))], setdiff(frame_names(frame), names(known)))
+    ),
+    training = NULL
+  )
 }
 
 use_splines <- function(state, frame) {
@@ -84,6 +108,6 @@ use_splines <- function(state, frame) {
     }
     lapply(seq_len(ncol(basis)), function(j) basis[, j])
   })
-  columns <- stats::setNames(unlist(columns, recursive = FALSE), state$names)
+  columns <- stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names)
   frame_swap(frame, remove = names(state$known), columns = columns)
 }

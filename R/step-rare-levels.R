@@ -15,17 +15,21 @@ pre_rare_levels <- function(at_least = 20, columns = NULL) {
 }
 
 member_step_rare_levels <- function() {
-  step_definition("rare_levels", learn = learn_rare_levels, use = use_rare_levels,
+  step_definition("rare_levels",
+    learn = learn_rare_levels, use = use_rare_levels,
     does = "Merges levels with few training rows, and later unseen ones, into 'other'.",
     columns = "category",
     hyperparameters = list(
-      at_least = hyperparameter("number", 20, min = 0, open_min = TRUE,
+      at_least = hyperparameter("number", 20,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) {
           from_to(5, max(10, round(rows / 20)), spacing = "log", points = 4)
         },
         meaning = "Training rows (below 1: share of them) a level needs to stand on its own.",
-        rising = "Fewer, broader levels: less variance, more bias, faster.")
-    ))
+        rising = "Fewer, broader levels: less variance, more bias, faster."
+      )
+    )
+  )
 }
 
 learn_rare_levels <- function(frame, target, settings, seed) {
@@ -49,7 +53,10 @@ use_rare_levels <- function(state, frame) {
 }
 
 refuse_column_kind <- function(step, wanted, x) {
-  stop_kw("columns", paste0("pre_", step, " works on ", wanted, ", but got a column of kind ",
-                            quoted(column_kind(x)), "."),
-          remedy = "Narrow the selection with columns = of_kind(...).")
+  stop_kw("columns", paste0(
+    "pre_", step, " works on ", wanted, ", but got a column of kind ",
+    quoted(column_kind(x)), "."
+  ),
+  remedy = "Narrow the selection with columns = of_kind(...)."
+  )
 }

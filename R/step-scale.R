@@ -16,13 +16,17 @@ pre_scale <- function(by = "sd", columns = NULL) {
 }
 
 member_step_scale <- function() {
-  step_definition("scale", learn = learn_scale, use = use_scale,
+  step_definition("scale",
+    learn = learn_scale, use = use_scale,
     does = "Puts numbers on a common scale.", columns = "number",
     hyperparameters = list(
-      by = hyperparameter("choice", "sd", choices = c("sd", "range", "iqr"),
+      by = hyperparameter("choice", "sd",
+        choices = c("sd", "range", "iqr"),
         sensible = function(rows, columns, classes) among("sd", "range", "iqr"),
-        meaning = "Which spread becomes 1.")
-    ))
+        meaning = "Which spread becomes 1."
+      )
+    )
+  )
 }
 
 learn_scale <- function(frame, target, settings, seed) {
@@ -32,7 +36,9 @@ learn_scale <- function(frame, target, settings, seed) {
     centre_and_spread(x, settings$by)
   })
   sparse <- intersect(settings$columns, colnames(frame$sparse))
-  spreads <- if (length(sparse) > 0L) sparse_spreads(frame$sparse[, sparse, drop = FALSE], settings$by)
+  spreads <- if (length(sparse) > 0L) {
+    sparse_spreads(frame$sparse[, sparse, drop = FALSE], settings$by)
+  }
   list(state = list(dense = centre_spread, sparse = spreads), training = NULL)
 }
 

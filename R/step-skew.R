@@ -24,13 +24,19 @@ pre_skew <- function(by = "yeo_johnson", columns = NULL) {
 }
 
 member_step_skew <- function() {
-  step_definition("skew", learn = learn_skew, use = use_skew, columns = "number",
+  step_definition("skew",
+    learn = learn_skew, use = use_skew, columns = "number",
     does = "Transforms skewed numbers to be closer to symmetric.",
     hyperparameters = list(
-      by = hyperparameter("choice", "yeo_johnson", choices = c("yeo_johnson", "box_cox", "log", "normal"),
+      by = hyperparameter(
+        "choice",
+        "yeo_johnson",
+        choices = c("yeo_johnson", "box_cox", "log", "normal"),
         sensible = function(rows, columns, classes) among("yeo_johnson", "log", "normal"),
-        meaning = "Which transformation.")
-    ))
+        meaning = "Which transformation."
+      )
+    )
+  )
 }
 
 learn_skew <- function(frame, target, settings, seed) {
@@ -47,12 +53,19 @@ dense_columns_of <- function(frame, columns) frame$columns[intersect(columns, na
 straighten <- function(x, by) {
   if (length(x) < 2L || min(x) == max(x)) return(list(idle = TRUE))
   lowest <- min(x)
-  shift <- if (lowest > 0) 0 else -lowest + stats::median(abs(x - lowest)) / 100 + 1e-8 * max(1, abs(lowest))
+  shift <- if (lowest > 0) {
+    0
+  } else {
+    -lowest + stats::median(abs(x - lowest)) / 100 + 1e-8 * max(1, abs(lowest))
+  }
   floor <- lowest + shift
   some <- if (length(x) > 1e4) stats::quantile(x, stats::ppoints(1e4), names = FALSE) else x
   switch(by,
     log = list(shift = shift, floor = floor),
-    box_cox = list(shift = shift, floor = floor, power = best_power(some + shift, box_cox, log(some + shift))),
+    box_cox = list(
+      shift = shift, floor = floor,
+      power = best_power(some + shift, box_cox, log(some + shift))
+    ),
     yeo_johnson = list(power = best_power(some, yeo_johnson, sign(some) * log1p(abs(some)))),
     normal = {
       grid <- unique(stats::quantile(x, stats::ppoints(min(1000L, length(x))), names = FALSE))

@@ -16,33 +16,48 @@
 #' pre_target_mean(smoothing = among(5, 50), columns = c("glaze", "clay_body"))
 #' @export
 pre_target_mean <- function(smoothing = 10, folds = 5, columns = NULL) {
-  new_step(member_step_target_mean(), list(smoothing = smoothing, folds = folds), rlang::enquo(columns))
+  new_step(
+    member_step_target_mean(), list(smoothing = smoothing, folds = folds), rlang::enquo(columns)
+  )
 }
 
 member_step_target_mean <- function() {
-  step_definition("target_mean", learn = learn_target_mean, use = use_target_mean,
+  step_definition("target_mean",
+    learn = learn_target_mean, use = use_target_mean,
     does = "Replaces a category by the smoothed mean outcome of its rows, cross-fitted.",
     columns = c("category", "ordered"), cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(
-      smoothing = hyperparameter("number", 10, min = 0,
+      smoothing = hyperparameter("number", 10,
+        min = 0,
         sensible = function(rows, columns, classes) from_to(1, 100, spacing = "log", points = 4),
         meaning = "How many rows' worth of the overall mean is added to each level.",
-        rising = "Rare levels are drawn more to the overall mean: less variance, more bias."),
-      folds = hyperparameter("whole", 5, min = 2,
+        rising = "Rare levels are drawn more to the overall mean: less variance, more bias."
+      ),
+      folds = hyperparameter("whole", 5,
+        min = 2,
         meaning = "Into how many parts training rows are divided for their own means.",
-        rising = "Training rows' means rest on more rows; slower.")
-    ))
+        rising = "Training rows' means rest on more rows; slower."
+      )
+    )
+  )
 }
 
 learn_target_mean <- function(frame, target, settings, seed) {
   for (name in settings$columns) {
-    if (!is.factor(frame$columns[[name]])) refuse_column_kind("target_mean", "categories", frame$columns[[name]])
+    if (!is.factor(frame$columns[[name]])) {
+      refuse_column_kind("target_mean", "categories", frame$columns[[name]])
+    }
   }
   y <- outcome_matrix(target$outcome)
-  names <- paste0(rep(settings$columns, each = ncol(y)), "_mean", rep(colnames(y), length(settings$columns)))
+  names <- paste0(
+    rep(settings$columns, each = ncol(y)), "_mean",
+    rep(colnames(y), length(settings$columns))
+  )
   names <- fresh_names(names, setdiff(frame_names(frame), settings$columns))
   learn_rows <- function(rows) {
-    lapply(frame$columns[settings$columns], function(x) level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing))
+    lapply(frame$columns[settings$columns], function(x) {
+      level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing)
+    })
   }
   state <- list(means = learn_rows(seq_len(frame$n)), names = names)
   training <- cross_fit(frame, target, settings$folds, function(rows) {
@@ -56,7 +71,11 @@ outcome_matrix <- function(outcome) {
   if (!is.factor(outcome)) return(matrix(outcome, dimnames = list(NULL, "")))
   levels <- levels(outcome)[-1]
   y <- vapply(levels, function(level) as.double(outcome == level), numeric(length(outcome)))
-  matrix(y, length(outcome), dimnames = list(NULL, if (length(levels) == 1L) "" else paste0("_", levels)))
+  matrix(
+    y,
+    length(outcome),
+    dimnames = list(NULL, if (length(levels) == 1L) "" else paste0("_", levels))
+  )
 }
 
 # Levels x outcomes; the last row, for levels never seen, is the overall mean.
@@ -82,7 +101,7 @@ use_target_mean <- function(state, frame) {
     row[is.na(row)] <- nrow(known$means)
     lapply(seq_len(ncol(known$means)), function(j) known$means[row, j])
   })
-  columns <- stats::setNames(unlist(columns, recursive = FALSE), state$names)
+  columns <- stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names)
   frame_swap(frame, remove = names(state$means), columns = columns)
 }
 

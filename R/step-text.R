@@ -22,31 +22,56 @@
 #' @export
 pre_text <- function(phrases = 1, in_at_least = 5, in_at_most = 0.5, top = 200, count_as = "count",
                      drop_common = TRUE, columns = NULL) {
-  settings <- list(phrases = phrases, in_at_least = in_at_least, in_at_most = in_at_most, top = top,
-                   count_as = count_as, drop_common = drop_common)
+  settings <- list(
+    phrases = phrases, in_at_least = in_at_least, in_at_most = in_at_most, top = top,
+    count_as = count_as, drop_common = drop_common
+  )
   new_step(member_step_text(), settings, rlang::enquo(columns))
 }
 
 member_step_text <- function() {
-  step_definition("text", learn = learn_text, use = use_text, columns = "text", check = check_words,
+  step_definition("text",
+    learn = learn_text, use = use_text, columns = "text", check = check_words,
     does = "Turns free text into sparse columns of words and runs of words.",
     hyperparameters = list(
-      phrases = hyperparameter("any", 1, sensible = function(rows, columns, classes) among(list(1, 1:2)),
-        meaning = "Lengths of the runs of words that become terms.", rising = "More columns, more context."),
-      in_at_least = hyperparameter("number", 5, min = 0,
+      phrases = hyperparameter(
+        "any",
+        1,
+        sensible = function(rows, columns, classes) among(list(1, 1:2)),
+        meaning = "Lengths of the runs of words that become terms.",
+        rising = "More columns, more context."
+      ),
+      in_at_least = hyperparameter("number", 5,
+        min = 0,
         sensible = function(rows, columns, classes) among(2, 5, 20),
-        meaning = "Training rows (below 1: share) a term must be in.", rising = "Fewer columns: less variance, more bias."),
-      in_at_most = hyperparameter("number", 0.5, min = 0, open_min = TRUE,
+        meaning = "Training rows (below 1: share) a term must be in.",
+        rising = "Fewer columns: less variance, more bias."
+      ),
+      in_at_most = hyperparameter("number", 0.5,
+        min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.3, 0.5, 1),
-        meaning = "Share of training rows (above 1: rows) a term may be in.", rising = "More columns."),
-      top = hyperparameter("whole", 200, min = 1,
+        meaning = "Share of training rows (above 1: rows) a term may be in.",
+        rising = "More columns."
+      ),
+      top = hyperparameter("whole", 200,
+        min = 1,
         sensible = function(rows, columns, classes) among(50, 200, 1000),
-        meaning = "Most terms that are kept, the most frequent first.", rising = "More columns: less bias, more variance."),
-      count_as = hyperparameter("choice", "count", choices = c("count", "tfidf"),
-        sensible = function(rows, columns, classes) among("count", "tfidf"), meaning = "What stands in a term's column."),
-      drop_common = hyperparameter("flag", TRUE, sensible = function(rows, columns, classes) among(TRUE, FALSE),
-        meaning = "Whether common English words are left out.")
-    ))
+        meaning = "Most terms that are kept, the most frequent first.",
+        rising = "More columns: less bias, more variance."
+      ),
+      count_as = hyperparameter("choice", "count",
+        choices = c("count", "tfidf"),
+        sensible = function(rows, columns, classes) among("count", "tfidf"),
+        meaning = "What stands in a term's column."
+      ),
+      drop_common = hyperparameter(
+        "flag",
+        TRUE,
+        sensible = function(rows, columns, classes) among(TRUE, FALSE),
+        meaning = "Whether common English words are left out."
+      )
+    )
+  )
 }
 
 common_words <- strsplit(paste(
@@ -54,11 +79,17 @@ common_words <- strsplit(paste(
   "could did do does doing down during each few for from further had has have having he her here hers him his how i if in",
   "into is it its just me more most my of off on once only or other our out over own same she should so some such than that",
   "the their them then there these they this those through to too under until up very was we were what when where which",
-  "while who whom why will with would you your"), " ")[[1]]
+  "while who whom why will with would you your"
+), " ")[[1]]
 
 check_words <- function(settings) {
   given <- if (is_varying(settings$phrases)) unlist(settings$phrases$values) else settings$phrases
-  check_argument(is.numeric(given) && all(given %in% 1:3), "phrases", "numbers out of 1, 2, 3", settings$phrases)
+  check_argument(
+    is.numeric(given) && all(given %in% 1:3),
+    "phrases",
+    "numbers out of 1, 2, 3",
+    settings$phrases
+  )
 }
 
 learn_text <- function(frame, target, settings, seed) {
@@ -66,10 +97,17 @@ learn_text <- function(frame, target, settings, seed) {
     if (!is.character(x) && !is.factor(x)) refuse_column_kind("text", "text", x)
     learn_terms(as.character(x), settings)
   })
-  names <- unlist(lapply(names(terms), function(name) paste(name, terms[[name]]$label, sep = "_")[seq_along(terms[[name]]$label)]))
-  list(state = list(terms = terms, names = fresh_names(as.character(names), setdiff(frame_names(frame), names(terms))),
-                    drop_common = settings$drop_common),
-       training = NULL)
+  names <- unlist(lapply(names(terms), function(name) {
+    paste(name, terms[[name]]$label, sep = "_")[seq_along(terms[[name]]$label)]
+  }))
+  list(
+    state = list(
+      terms = terms,
+      names = fresh_names(as.character(names), setdiff(frame_names(frame), names(terms))),
+      drop_common = settings$drop_common
+    ),
+    training = NULL
+  )
 }
 
 # Words of all texts, one after the other, with the row each is from.
@@ -115,10 +153,12 @@ learn_terms <- function(text, settings) {
     rows_with <- tabulate(id[!duplicated(runs$row * (length(distinct) + 1) + id)], length(distinct))
     list(n = rep(n, length(distinct)), code = distinct, rows = rows_with)
   })
-  all <- list(n = unlist(lapply(found, `[[`, "n")), code = unlist(lapply(found, `[[`, "code")),
-              rows = unlist(lapply(found, `[[`, "rows")))
+  all <- list(
+    n = unlist(lapply(found, `[[`, "n")), code = unlist(lapply(found, `[[`, "code")),
+    rows = unlist(lapply(found, `[[`, "rows"))
+  )
   keep <- which(all$rows >= as_rows(settings$in_at_least, length(text), up_to = 1) &
-                  all$rows <= as_rows(settings$in_at_most, length(text), up_to = 1 + 1e-9))
+    all$rows <= as_rows(settings$in_at_most, length(text), up_to = 1 + 1e-9))
   keep <- keep[order(-all$rows[keep])]
   # of equally frequent terms at the edge, the first in the alphabet
   edge <- if (length(keep) > settings$top) all$rows[keep[settings$top]] else 0
@@ -127,9 +167,19 @@ learn_terms <- function(text, settings) {
   label <- vapply(parts, paste, character(1), collapse = " ")
   order <- utils::head(order(-all$rows[keep], label, method = "radix"), settings$top)
   kept_words <- unique(unlist(parts[order]))
-  list(label = label[order], n = all$n[keep][order], words = as.character(kept_words),
-       code = vapply(parts[order], function(part) encode_run(match(part, kept_words), length(kept_words) + 1), numeric(1)),
-       weight = if (settings$count_as == "tfidf") log(length(text) / all$rows[keep][order]) else rep(1, length(order)))
+  list(
+    label = label[order], n = all$n[keep][order], words = as.character(kept_words),
+    code = vapply(
+      parts[order],
+      function(part) encode_run(match(part, kept_words), length(kept_words) + 1),
+      numeric(1)
+    ),
+    weight = if (settings$count_as == "tfidf") {
+      log(length(text) / all$rows[keep][order])
+    } else {
+      rep(1, length(order))
+    }
+  )
 }
 
 # A number of rows from a number or, up to the bound, a share.
@@ -167,5 +217,7 @@ count_terms <- function(text, terms, drop_common) {
   })
   row <- as.integer(unlist(lapply(hits, `[[`, "row")))
   column <- as.integer(unlist(lapply(hits, `[[`, "column")))
-  Matrix::sparseMatrix(i = row, j = column, x = terms$weight[column], dims = c(length(text), length(terms$n)))
+  Matrix::sparseMatrix(
+    i = row, j = column, x = terms$weight[column], dims = c(length(text), length(terms$n))
+  )
 }

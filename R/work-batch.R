@@ -11,14 +11,19 @@
 #                    at-th fit left undefined for some of its values
 
 # `found`: what a reader read off every fit beside its validation scores.
-fit_batch <- function(fits, stage, message, fit_seconds, seconds, predict_seconds, validation, found, warned, context) {
+fit_batch <- function(
+  fits, stage, message, fit_seconds, seconds, predict_seconds, validation,
+  found, warned, context
+) {
   counts <- context$work$fits$count[fits]
   failed <- which(!is.na(message))
   found[failed] <- list(NULL)
   scores <- function(what) stacked(lapply(found, `[[`, what), counts, context$metrics)
   batch <- list(
-    steps = list(), fit = fits, stage = stage, message = message, fit_seconds = fit_seconds, predict_seconds = predict_seconds,
-    seconds = seconds, validation = validation, training = if (context$wants$training) scores("training"),
+    steps = list(), fit = fits, stage = stage, message = message, fit_seconds = fit_seconds,
+    predict_seconds = predict_seconds,
+    seconds = seconds, validation = validation,
+    training = if (context$wants$training) scores("training"),
     no_information = if (context$wants$no_information) scores("no_information"),
     predictions = if (context$wants$predictions) lapply(found, `[[`, "predictions"),
     warnings = warned[!vapply(warned, `[[`, integer(1), "at") %in% failed]
@@ -30,12 +35,18 @@ fit_batch <- function(fits, stage, message, fit_seconds, seconds, predict_second
 # Fits that could not be done, all for one reason.
 failed_batch <- function(fits, stage, message, work, metrics) {
   n <- length(fits)
-  list(steps = list(), fit = fits, stage = rep(stage, n), message = rep(message, n), fit_seconds = numeric(n),
-       predict_seconds = numeric(n), seconds = numeric(n),
-       validation = blank_scores(sum(work$fits$count[fits]), metrics), warnings = list(), why_na = list())
+  list(
+    steps = list(), fit = fits, stage = rep(stage, n), message = rep(message, n),
+    fit_seconds = numeric(n),
+    predict_seconds = numeric(n), seconds = numeric(n),
+    validation = blank_scores(sum(work$fits$count[fits]), metrics), warnings = list(),
+    why_na = list()
+  )
 }
 
-blank_scores <- function(rows, metrics) matrix(NA_real_, rows, length(metrics), dimnames = list(NULL, names(metrics)))
+blank_scores <- function(rows, metrics) {
+  matrix(NA_real_, rows, length(metrics), dimnames = list(NULL, names(metrics)))
+}
 
 # Scores of fits one below the other; NA where there are none.
 stacked <- function(parts, counts, metrics) {
@@ -54,7 +65,10 @@ reasons_for_na <- function(batch, counts, context) {
   for (metric in context$metrics) {
     gone <- setdiff(of[is.na(batch$validation[, metric$name])], which(!is.na(batch$message)))
     if (length(gone) == 0L || !is.null(metric$undefined(target$outcome, target$weights))) next
-    reasons <- c(reasons, lapply(gone, function(at) list(at = at, metric = metric$name, message = metric$why_na)))
+    reasons <- c(
+      reasons,
+      lapply(gone, function(at) list(at = at, metric = metric$name, message = metric$why_na))
+    )
   }
   reasons
 }
@@ -76,11 +90,19 @@ bind_batches <- function(batches, steps) {
     }), recursive = FALSE)
   }
   each <- function(what) lapply(batches, `[[`, what)
-  rows <- function(what) if (!all(vapply(each(what), is.null, logical(1)))) do.call(rbind, filled(batches, what))
+  rows <- function(what) {
+    if (!all(vapply(each(what), is.null, logical(1)))) do.call(rbind, filled(batches, what))
+  }
   plain <- c("fit", "stage", "message", "fit_seconds", "predict_seconds", "seconds")
-  c(list(steps = steps), lapply(stats::setNames(nm = plain), function(what) unlist(each(what))),
-    list(validation = rows("validation"), training = rows("training"), no_information = rows("no_information"),
-         predictions = bound_predictions(batches), warnings = moved("warnings"), why_na = moved("why_na")))
+  c(
+    list(steps = steps), lapply(stats::setNames(nm = plain), function(what) unlist(each(what))),
+    list(
+      validation = rows("validation"), training = rows("training"),
+      no_information = rows("no_information"),
+      predictions = bound_predictions(batches), warnings = moved("warnings"),
+      why_na = moved("why_na")
+    )
+  )
 }
 
 # Where a batch of failed fits has nothing, others may have scores.
@@ -90,7 +112,10 @@ filled <- function(batches, what) {
 
 bound_predictions <- function(batches) {
   if (all(vapply(batches, function(batch) is.null(batch$predictions), logical(1)))) return(NULL)
-  unlist(lapply(batches, function(batch) batch$predictions %||% vector("list", length(batch$fit))), recursive = FALSE)
+  unlist(
+    lapply(batches, function(batch) batch$predictions %||% vector("list", length(batch$fit))),
+    recursive = FALSE
+  )
 }
 
 # Where a batch's scores belong: for every setting that its fits serve its number
@@ -102,5 +127,8 @@ spread_batch <- function(batch, work) {
   before <- cumsum(counts) - counts
   at <- rep(seq_along(members), lengths(members))
   settings <- unlist(members, use.names = FALSE)
-  list(settings = settings, at = at, row = before[at] + work$settings$place[settings], sizes = lengths(members), before = before)
+  list(
+    settings = settings, at = at, row = before[at] + work$settings$place[settings],
+    sizes = lengths(members), before = before
+  )
 }

@@ -27,7 +27,9 @@ untouched_rows <- function(context) {
 # The frame of a node that steps follow; of the untouched rows it is made here.
 rows_of <- function(part, prepared, context) {
   if (is.null(prepared[[part]]$frame)) {
-    prepared[[part]]$frame <- frame_rows(context$data$frame, context$splits[[context$split]][[part]])
+    prepared[[part]]$frame <- frame_rows(
+      context$data$frame, context$splits[[context$split]][[part]]
+    )
     context$cache$keep(cache_key(0L, context), prepared)
   }
   prepared[[part]]$frame
@@ -41,13 +43,26 @@ learn_node <- function(node, context) {
   started <- seconds_now()
   seed <- derive_seed(context$seed, paste(context$place, context$work$nodes[[node]]$key))
   done <- with_conditions({
-    frames <- lapply(stats::setNames(nm = c("training", "validation")), rows_of, prepared = parent, context = context)
+    frames <- lapply(
+      stats::setNames(nm = c("training", "validation")),
+      rows_of,
+      prepared = parent,
+      context = context
+    )
     learned <- learn_step(step, frames$training, parent$training$target, seed)
-    list(training = list(frame = learned$frame, target = learned$target),
-         validation = list(frame = use_step(learned$state, frames$validation), target = parent$validation$target))
+    list(
+      training = list(frame = learned$frame, target = learned$target),
+      validation = list(
+        frame = use_step(learned$state, frames$validation),
+        target = parent$validation$target
+      )
+    )
   })
   if (!is.null(done$error)) return(list(error = done$error, stage = stage))
-  context$steps$add(list(node = node, seconds = seconds_now() - started, stage = stage, warnings = done$warnings))
+  context$steps$add(list(
+    node = node, seconds = seconds_now() - started, stage = stage,
+    warnings = done$warnings
+  ))
   done$value
 }
 

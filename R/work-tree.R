@@ -30,10 +30,16 @@ compile_work <- function(spaces, tables, share = TRUE) {
   together <- paste(settings$node, settings$key, own)
   settings$fit <- match(together, unique(together))
   families <- lapply(spaces, function(space) {
-    list(part = space$pipeline$family, family = Filter(function(d) d$address == "family", space$dimensions))
+    list(
+      part = space$pipeline$family,
+      family = Filter(function(d) d$address == "family", space$dimensions)
+    )
   })
-  work <- list(settings = settings, nodes = nodes$all(), spaces = spaces, families = families, tables = tables,
-               combinations = lapply(parts, `[[`, "combinations"))
+  work <- list(
+    settings = settings, nodes = nodes$all(), spaces = spaces, families = families,
+    tables = tables,
+    combinations = lapply(parts, `[[`, "combinations")
+  )
   work$fits <- collect_fits(work, lapply(parts, `[[`, "path_set"))
   work$settings$place <- value_places(work)
   work$only_input <- only_inputs(work)
@@ -44,10 +50,17 @@ compile_work <- function(spaces, tables, share = TRUE) {
 # does no further step begin there?
 only_inputs <- function(work) {
   parents <- vapply(work$nodes, `[[`, integer(1), "parent")
-  forms <- vapply(work$spaces, function(space) canonical_text(space$pipeline$family$definition$accepts[c("factors", "sparse", "missing")]),
-                  "")
+  forms <- vapply(
+    work$spaces,
+    function(space) {
+      canonical_text(space$pipeline$family$definition$accepts[c("factors", "sparse", "missing")])
+    },
+    ""
+  )
   of_fit <- forms[work$fits$candidate]
-  several <- tapply(of_fit, factor(work$fits$node, c(0L, seq_along(work$nodes))), function(form) length(unique(form)) > 1L)
+  several <- tapply(of_fit, factor(work$fits$node, c(0L, seq_along(work$nodes))), function(form) {
+    length(unique(form)) > 1L
+  })
   !(c(0L, seq_along(work$nodes)) %in% parents) & !(several %in% TRUE)
 }
 
@@ -84,11 +97,15 @@ compile_candidate <- function(space, table, candidate, nodes, share) {
   columns <- family_columns(space, table)
   along <- definition$path$along
   several <- length(along) > 1L
-  value <- if (is.null(along)) rep(NA_real_, n) else if (several) group_rows(columns[along], n) else as.double(columns[[along]])
+  value <- if (is.null(along)) {
+    rep(NA_real_, n)
+  } else if (several) group_rows(columns[along], n) else as.double(columns[[along]])
   path_set <- if (isTRUE(definition$path$set_matters)) sort(unique(value))
-  list(node = node_of_chain[chain], key = fit_keys(definition, space, columns, n, path_set),
-       value = value, path_set = path_set,
-       combinations = if (several) plain_frame(columns[along], n))
+  list(
+    node = node_of_chain[chain], key = fit_keys(definition, space, columns, n, path_set),
+    value = value, path_set = path_set,
+    combinations = if (several) plain_frame(columns[along], n)
+  )
 }
 
 # One key a setting: family and off-path values; with set_matters also the set.
@@ -100,25 +117,37 @@ fit_keys <- function(definition, space, columns, n, path_set) {
     text <- if (is.numeric(column)) canonical_number(column) else as.character(column)
     paste0(name, "=", text)
   })
-  own <- if (definition$shipped) "" else short_hash(canonical_text(list(definition$fit, definition$predict, definition$path$predict)))
+  own <- if (definition$shipped) {
+    ""
+  } else {
+    short_hash(canonical_text(list(definition$fit, definition$predict, definition$path$predict)))
+  }
   do.call(paste, c(list(rep(paste0("fam_", definition$name, own), n)), parts,
-                   list(canonical_text(path_set)), sep = ";"))
+    list(canonical_text(path_set)),
+    sep = ";"
+  ))
 }
 
 collect_fits <- function(work, path_sets) {
   settings <- work$settings
   first <- which(!duplicated(settings$fit))
   members <- unname(split(seq_along(settings$fit), settings$fit))
-  has_path <- vapply(work$spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1))
+  has_path <- vapply(
+    work$spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1)
+  )
   values <- vector("list", length(first))
   pathed <- which(has_path[settings$candidate[first]])
   values[pathed] <- lapply(members[pathed], function(m) {
-    if (is.null(work$combinations[[settings$candidate[m[1]]]])) return(sort(unique(settings$value[m])))
+    if (is.null(work$combinations[[settings$candidate[m[1]]]])) {
+      return(sort(unique(settings$value[m])))
+    }
     unique_rows(path_values(work, m))
   })
-  list(node = settings$node[first], candidate = settings$candidate[first],
-       row = settings$row[first], key = settings$key[first], members = members, values = values,
-       count = pmax(1L, vapply(values, path_count, integer(1))), set = path_sets)
+  list(
+    node = settings$node[first], candidate = settings$candidate[first],
+    row = settings$row[first], key = settings$key[first], members = members, values = values,
+    count = pmax(1L, vapply(values, path_count, integer(1))), set = path_sets
+  )
 }
 
 # The path values of some settings of one fit: a vector, or a data frame where the
@@ -147,7 +176,11 @@ value_places <- function(work) {
     members <- work$fits$members[[fit]]
     mine <- path_values(work, members)
     values <- work$fits$values[[fit]]
-    place[members] <- if (is.data.frame(values)) match(row_texts(mine), row_texts(values)) else match(mine, values)
+    place[members] <- if (is.data.frame(values)) {
+      match(row_texts(mine), row_texts(values))
+    } else {
+      match(mine, values)
+    }
   }
   place
 }
@@ -156,14 +189,19 @@ value_places <- function(work) {
 # values to be fitted along the path), the values to predict.
 fit_description <- function(work, fit) {
   candidate <- work$fits$candidate[fit]
-  c(list(definition = work$families[[candidate]]$part$definition, key = work$fits$key[fit]), fit_describer(work, candidate)(fit))
+  c(
+    list(definition = work$families[[candidate]]$part$definition, key = work$fits$key[fit]),
+    fit_describer(work, candidate)(fit)
+  )
 }
 
 # A function of a fit of this candidate that gives list(settings, values).
 fit_describer <- function(work, candidate) {
   family <- work$families[[candidate]]
   base <- family$part$settings
-  entries <- lapply(family$family, function(dimension) setting_entries(dimension, work$tables[[candidate]][[dimension$name]]))
+  entries <- lapply(family$family, function(dimension) {
+    setting_entries(dimension, work$tables[[candidate]][[dimension$name]])
+  })
   names(entries) <- vapply(family$family, `[[`, "", "argument")
   along <- family$part$definition$path$along
   entries <- entries[setdiff(names(entries), along)]

@@ -7,9 +7,13 @@
 run_unit <- function(run, split, fits, cache = new_cache()) {
   apparent <- run$splits[[split]]$rep == 0L
   context <- c(run, list(
-    split = split, place = paste(run$data$fingerprint, run$splits[[split]]$key), cache = cache, steps = new_step_log(),
-    wants = list(training = run$wanted$training, no_information = apparent && run$wanted$no_information,
-                 predictions = !apparent && run$wanted$predictions)
+    split = split, place = paste(run$data$fingerprint, run$splits[[split]]$key), cache = cache,
+    steps = new_step_log(),
+    wants = list(
+      training = run$wanted$training,
+      no_information = apparent && run$wanted$no_information,
+      predictions = !apparent && run$wanted$predictions
+    )
   ))
   batches <- lapply(fits_alike(run$work, fits), run_alike, context = context)
   bind_batches(batches, context$steps$all())
@@ -24,11 +28,15 @@ fits_alike <- function(work, fits) {
 run_alike <- function(fits, context) {
   node <- context$work$fits$node[fits[1]]
   prepared <- prepared_node(node, context)
-  if (!is.null(prepared$error)) return(failed_batch(fits, prepared$stage, prepared$error, context$work, context$metrics))
+  if (!is.null(prepared$error)) {
+    return(failed_batch(fits, prepared$stage, prepared$error, context$work, context$metrics))
+  }
   definition <- context$work$families[[context$work$fits$candidate[fits[1]]]]$part$definition
   input <- family_inputs(node, prepared, definition, context)
   training <- input("training")
-  if (!is.null(training$error)) return(failed_batch(fits, "input", training$error, context$work, context$metrics))
+  if (!is.null(training$error)) {
+    return(failed_batch(fits, "input", training$error, context$work, context$metrics))
+  }
   fit_alike(fits, definition, training$value, input, prepared, context)
 }
 
@@ -76,7 +84,9 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
     made$value
   }
   score <- new_scorer(validation_input, prepared$validation$target, context$metrics, clock)
-  read_more <- if (any(unlist(context$wants))) new_reader(x, validation_input, prepared, clock, context)
+  read_more <- if (any(unlist(context$wants))) {
+    new_reader(x, validation_input, prepared, clock, context)
+  }
   counts <- context$work$fits$count[fits]
   stages <- paste0("fam_", definition$name, c("", " prediction"))
   stage <- rep(stages[1], n)
@@ -91,23 +101,30 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
   i <- 0L
   phase <- 1L
   repeat {
-    failure <- catch_failure({
-      while (i < n) {
-        i <- i + 1L
-        started <- seconds_now()
-        described <- describe(fits[i])
-        if (is.null(fit)) fit <- new_fitter(definition, x, prepared$training$target)
-        fitted <- if (limited) within_seconds(fit(described$settings, seed(i)), most, context$alarm) else fit(described$settings, seed(i))
-        phase <- 2L
-        fit_seconds[i] <- seconds_now() - started
-        clock$predicting <- 0
-        validation[first[i] + seq_len(counts[i]), ] <- score(fitted, described$values, counts[i])
-        if (!is.null(read_more)) found[[i]] <- read_more(fitted, described$values, counts[i])
-        phase <- 1L
-        predict_seconds[i] <- clock$predicting
-        seconds[i] <- seconds_now() - started
-      }
-    }, function(text) warned[[length(warned) + 1L]] <<- list(at = i, text = text))
+    failure <- catch_failure(
+      {
+        while (i < n) {
+          i <- i + 1L
+          started <- seconds_now()
+          described <- describe(fits[i])
+          if (is.null(fit)) fit <- new_fitter(definition, x, prepared$training$target)
+          fitted <- if (limited) {
+            within_seconds(fit(described$settings, seed(i)), most, context$alarm)
+          } else {
+            fit(described$settings, seed(i))
+          }
+          phase <- 2L
+          fit_seconds[i] <- seconds_now() - started
+          clock$predicting <- 0
+          validation[first[i] + seq_len(counts[i]), ] <- score(fitted, described$values, counts[i])
+          if (!is.null(read_more)) found[[i]] <- read_more(fitted, described$values, counts[i])
+          phase <- 1L
+          predict_seconds[i] <- clock$predicting
+          seconds[i] <- seconds_now() - started
+        }
+      },
+      function(text) warned[[length(warned) + 1L]] <<- list(at = i, text = text)
+    )
     if (is.null(failure)) break
     message[i] <- failure
     validation[first[i] + seq_len(counts[i]), ] <- NA
@@ -115,7 +132,10 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
     phase <- 1L
     seconds[i] <- seconds_now() - started
   }
-  fit_batch(fits, stage, message, fit_seconds, seconds, predict_seconds, validation, found, warned, context)
+  fit_batch(
+    fits, stage, message, fit_seconds, seconds, predict_seconds, validation, found, warned,
+    context
+  )
 }
 
 # A function that reads off a fit what is wanted beside validation scores: a list of some of
@@ -123,12 +143,18 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
 new_reader <- function(x, validation_input, prepared, clock, context) {
   wants <- context$wants
   target <- prepared$validation$target
-  training <- if (wants$training) new_scorer(function() x, prepared$training$target, context$metrics, clock)
+  training <- if (wants$training) {
+    new_scorer(function() x, prepared$training$target, context$metrics, clock)
+  }
   function(fitted, values, n_values) {
     list(
       training = if (wants$training) training(fitted, values, n_values),
-      no_information = if (wants$no_information) no_information_scores(fitted, validation_input(), target, values, context$metrics),
-      predictions = if (wants$predictions) as_path_prediction(target$outcome, predict_family(fitted, validation_input(), values))
+      no_information = if (wants$no_information) {
+        no_information_scores(fitted, validation_input(), target, values, context$metrics)
+      },
+      predictions = if (wants$predictions) {
+        as_path_prediction(target$outcome, predict_family(fitted, validation_input(), values))
+      }
     )
   }
 }
@@ -159,7 +185,9 @@ new_scorer <- function(input, target, metrics, clock) {
   truth <- target$outcome
   weights <- target$weights
   dims <- if (is.factor(truth)) 3L else 2L
-  usable <- which(vapply(metrics, function(metric) is.null(metric$undefined(truth, weights)), logical(1)))
+  usable <- which(vapply(
+    metrics, function(metric) is.null(metric$undefined(truth, weights)), logical(1)
+  ))
   score <- lapply(metrics, function(metric) metric$score)
   blank <- matrix(NA_real_, 1L, length(metrics))
   block <- max(1, floor(2e7 / max(1, length(truth) * max(1L, nlevels(truth)))))
@@ -175,9 +203,12 @@ new_scorer <- function(input, target, metrics, clock) {
   }
   function(fitted, values, n_values) {
     if (n_values <= block) return(score_block(fitted, values, n_values))
-    do.call(rbind, lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
-      score_block(fitted, path_take(values, at), length(at))
-    }))
+    do.call(
+      rbind,
+      lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
+        score_block(fitted, path_take(values, at), length(at))
+      })
+    )
   }
 }
 
@@ -197,9 +228,13 @@ within_seconds <- function(expr, seconds, alarm) {
     if (isTRUE(alarm)) set_alarm(0)
   })
   tryCatch(expr, error = function(e) {
-    if (grepl("reached elapsed time limit", conditionMessage(e), fixed = TRUE)) stop(too_slow(seconds), call. = FALSE)
+    if (grepl("reached elapsed time limit", conditionMessage(e), fixed = TRUE)) {
+      stop(too_slow(seconds), call. = FALSE)
+    }
     stop(e)
   })
 }
 
-too_slow <- function(seconds) paste0("stopped after the limit of ", format(seconds), " s for one fit")
+too_slow <- function(seconds) {
+  paste0("stopped after the limit of ", format(seconds), " s for one fit")
+}

@@ -3,10 +3,22 @@
 
 source("bench/common.R")
 
-job <- brief(demo_pots(), "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("grade", "shrinkage_pct"))
+job <- brief(
+  demo_pots(),
+  "cracked",
+  event = "yes",
+  id = "pot_id",
+  group = "firing_id",
+  ignore = c("grade", "shrinkage_pct")
+)
 plan <- plan_comparison(job, candidates(
-  tree = fam_tree(pruning = from_to(1e-4, 0.1, spacing = "log", points = 50), impurity = among("gini", "information")),
-  penalised = fam_penalised(penalty = from_to(1e-4, 1, spacing = "log", points = 30), lasso_share = among(0, 0.5, 1)),
+  tree = fam_tree(
+    pruning = from_to(1e-4, 0.1, spacing = "log", points = 50),
+    impurity = among("gini", "information")
+  ),
+  penalised = fam_penalised(
+    penalty = from_to(1e-4, 1, spacing = "log", points = 30), lasso_share = among(0, 0.5, 1)
+  ),
   forest = fam_forest(trees = 100, min_node = among(2, 5, 10))
 ), splits = split_kfold(10), seed = 1)
 
@@ -22,7 +34,9 @@ timed_journal <- function(file) {
     }
   }
   journal <- timed(kilnwright:::open_journal)(file, plan)
-  for (name in c("rows", "write", "flush", "finish", "close")) journal[[name]] <- timed(journal[[name]])
+  for (name in c("rows", "write", "flush", "finish", "close")) {
+    journal[[name]] <- timed(journal[[name]])
+  }
   c(journal, seconds = function() spent)
 }
 
@@ -45,7 +59,19 @@ invisible(run())
 seconds <- vapply(1:15, one_pair, numeric(3))
 more <- 100 * (median(seconds["with", ] / seconds["without", ]) - 1)
 own <- 100 * median(seconds["journal", ] / (seconds["with", ] - seconds["journal", ]))
-cat(sprintf("journal: %.2f s without, %.2f s with: %+.1f %% (medians of fifteen); its own functions take %.2f s, %.1f %% of the rest (wanted: at most 3 %%)\n\n",
-            median(seconds["without", ]), median(seconds["with", ]), more, median(seconds["journal", ]), own))
-keep_row("journal on / off, 193 settings x 10 folds", "one process",
-         sprintf("%.1f %% of the run are the journal's own functions (runs with and without: %+.1f %%)", own, more), "<= 3 % slower", own <= 3)
+cat(sprintf(
+  "journal: %.2f s without, %.2f s with: %+.1f %% (medians of fifteen); its own functions take %.2f s, %.1f %% of the rest (wanted: at most 3 %%)\n\n",
+  median(seconds["without", ]),
+  median(seconds["with", ]),
+  more,
+  median(seconds["journal", ]),
+  own
+))
+keep_row(
+  "journal on / off, 193 settings x 10 folds", "one process",
+  sprintf(
+    "%.1f %% of the run are the journal's own functions (runs with and without: %+.1f %%)",
+    own,
+    more
+  ), "<= 3 % slower", own <= 3
+)

@@ -9,7 +9,8 @@ peak_of <- function(code) {
   writeLines(c(
     "suppressPackageStartupMessages(library(kilnwright))", "set.seed(1)", "rows <- 1e6",
     "table <- as.data.frame(lapply(stats::setNames(nm = paste0('x', 1:30)), function(name) rnorm(rows)))",
-    "table$y <- table$x1 + rnorm(rows)", "penalties <- signif(exp(seq(0, log(1e-4), length.out = 30)), 6)", code,
+    "table$y <- table$x1 + rnorm(rows)",
+    "penalties <- signif(exp(seq(0, log(1e-4), length.out = 30)), 6)", code,
     "status <- readLines('/proc/self/status')",
     paste0("writeLines(gsub('[^0-9]', '', grep('VmHWM', status, value = TRUE)), '", file, "')")
   ), script)
@@ -28,7 +29,16 @@ package <- peak_of(c(
 ))
 matrix_size <- 800000 * 30 * 8 / 2^20
 more <- (package$megabytes - bare$megabytes) / matrix_size
-cat(sprintf("1,000,000 x 30, penalised, 5 folds: peak %.0f MB, a bare call on one fold %.0f MB: %.1f training matrices more (wanted: at most 1)\n\n",
-            package$megabytes, bare$megabytes, more))
-keep_row("1,000,000 x 30, penalised, 5 folds: peak memory beyond a bare call on one fold", "one process",
-         sprintf("%.1f training matrices", more), "<= 1", more <= 1)
+cat(sprintf(
+  "1,000,000 x 30, penalised, 5 folds: peak %.0f MB, a bare call on one fold %.0f MB: %.1f training matrices more (wanted: at most 1)\n\n",
+  package$megabytes,
+  bare$megabytes,
+  more
+))
+keep_row(
+  "1,000,000 x 30, penalised, 5 folds: peak memory beyond a bare call on one fold",
+  "one process",
+  sprintf("%.1f training matrices", more),
+  "<= 1",
+  more <= 1
+)

@@ -17,7 +17,9 @@ as_prediction <- function(p) {
   whole
 }
 
-auc_plain <- function(p) (sum(rank(p)[event]) - sum(event) * (sum(event) + 1) / 2) / (sum(event) * sum(!event))
+auc_plain <- function(p) {
+  (sum(rank(p)[event]) - sum(event) * (sum(event) + 1) / 2) / (sum(event) * sum(!event))
+}
 precision_plain <- function(p) {
   down <- order(p, decreasing = TRUE)
   last <- !duplicated(p[down], fromLast = TRUE)
@@ -37,10 +39,22 @@ one <- function(name, metric, plain, p, wanted) {
   ours <- median(replicate(5, seconds_of(score(truth, prediction, NULL))$seconds))
   loop <- median(replicate(3, seconds_of(apply(p, 2, plain))$seconds))
   difference <- max(abs(score(truth, prediction, NULL) - apply(p, 2, plain)))
-  cat(sprintf("%-38s plain R %.3f s, package %.3f s: %.1f (wanted: at least %g), largest difference %.0e\n", name, loop, ours,
-              loop / ours, wanted, difference))
-  keep_row(paste0(name, ", 10,000 rows x 200 columns"), "one process", sprintf("%.1f x plain R", loop / ours),
-           if (wanted > 1) sprintf(">= %g x", wanted) else "-", loop / ours >= wanted)
+  cat(sprintf(
+    "%-38s plain R %.3f s, package %.3f s: %.1f (wanted: at least %g), largest difference %.0e\n",
+    name,
+    loop,
+    ours,
+    loop / ours,
+    wanted,
+    difference
+  ))
+  keep_row(
+    paste0(name, ", 10,000 rows x 200 columns"),
+    "one process",
+    sprintf("%.1f x plain R", loop / ours),
+    if (wanted > 1) sprintf(">= %g x", wanted) else "-",
+    loop / ours >= wanted
+  )
   if (difference > 1e-9) stop("the scores differ: this benchmark proves nothing")
 }
 

@@ -3,11 +3,20 @@
 # only those are run, and their rows take the place of earlier ones.
 
 asked <- commandArgs(TRUE)
-files <- setdiff(sort(list.files("bench", "[.]R$", full.names = TRUE)), c("bench/common.R", "bench/run-all.R"))
+files <- setdiff(
+  sort(list.files("bench", "[.]R$", full.names = TRUE)),
+  c("bench/common.R", "bench/run-all.R")
+)
 if (length(asked) > 0L) files <- file.path("bench", paste0(asked, ".R"))
 rows <- tempfile()
 file.create(rows)
-Sys.setenv(KILNWRIGHT_BENCH_ROWS = rows, OMP_NUM_THREADS = 1, OPENBLAS_NUM_THREADS = 1, MKL_NUM_THREADS = 1, R_DATATABLE_NUM_THREADS = 1)
+Sys.setenv(
+  KILNWRIGHT_BENCH_ROWS = rows,
+  OMP_NUM_THREADS = 1,
+  OPENBLAS_NUM_THREADS = 1,
+  MKL_NUM_THREADS = 1,
+  R_DATATABLE_NUM_THREADS = 1
+)
 for (file in files) {
   status <- system2(file.path(R.home("bin"), "Rscript"), file)
   if (status != 0L) stop(file, " failed", call. = FALSE)
@@ -15,7 +24,9 @@ for (file in files) {
 
 table <- "docs/benchmarks.md"
 made <- readLines(rows)
-earlier <- if (length(asked) > 0L && file.exists(table)) grep("^[|] [^w-]|^[|] [^|]* [|] (one|two) ", readLines(table), value = TRUE)
+earlier <- if (length(asked) > 0L && file.exists(table)) {
+  grep("^[|] [^w-]|^[|] [^|]* [|] (one|two) ", readLines(table), value = TRUE)
+}
 name <- function(lines) sub("^([|][^|]*[|][^|]*[|]).*", "\\1", lines)
 earlier <- earlier[!grepl("^[|] work ", earlier)]
 both <- ifelse(name(earlier) %in% name(made), made[match(name(earlier), name(made))], earlier)
@@ -30,7 +41,10 @@ writeLines(c(
   "for two workers, half of what two processes take that do all of them each. Scores of loop and package must agree, or",
   "the benchmark fails. \"Reached\" gives the loop's seconds over the package's (medians of up to five turns), and the",
   "median of the package's seconds over the floor's in each turn.", "",
-  paste0("Machine: ", parallel::detectCores(), " cores, ", gigabytes, " GB of memory, R ", getRversion(), "."), "",
+  paste0(
+    "Machine: ", parallel::detectCores(), " cores, ", gigabytes, " GB of memory, R ",
+    getRversion(), "."
+  ), "",
   "| work | how | reached | wanted | met |", "|---|---|---|---|---|", both, "",
   readLines("bench/remarks.md")
 ), table)

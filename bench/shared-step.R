@@ -20,25 +20,47 @@ fitter <- function(bend) {
     solve(crossprod(z) + diag(settings$ridge, ncol(z)), crossprod(z, y))
   }, list(BEND = bend)))
 }
-predictor <- function(bend) eval(substitute(function(model, x) drop(cbind(1, x, BEND) %*% model), list(BEND = bend)))
-bends <- list(square = quote(x^2), wave = quote(sin(x)), size = quote(abs(x)), root = quote(sqrt(abs(x))))
+predictor <- function(bend) {
+  eval(substitute(function(model, x) drop(cbind(1, x, BEND) %*% model), list(BEND = bend)))
+}
+bends <- list(
+  square = quote(x^2), wave = quote(sin(x)), size = quote(abs(x)),
+  root = quote(sqrt(abs(x)))
+)
 ridges <- c(0.1, 0.3, 1, 3, 10, 30)
 fits <- lapply(bends, fitter)
 predicts <- lapply(bends, predictor)
-families <- Map(function(name, fit, predict) define_family(name, "number", fit, predict, defaults = list(ridge = 1)), names(bends), fits, predicts)
+families <- Map(
+  function(name, fit, predict) {
+    define_family(name, "number", fit, predict, defaults = list(ridge = 1))
+  },
+  names(bends),
+  fits,
+  predicts
+)
 
 job <- brief(table, "number")
 step <- pre_custom(use = use, learn = learn)
 pipelines <- lapply(families, function(family) pipeline(step, family(ridge = among(ridges))))
-plan <- plan_comparison(job, do.call(candidates, pipelines), splits = split_kfold(5), metrics = "rmse", seed = 1)
+plan <- plan_comparison(
+  job, do.call(candidates, pipelines),
+  splits = split_kfold(5), metrics = "rmse", seed = 1
+)
 rows <- rows_by_split(plan)
 settings <- expand.grid(ridge = ridges, family = 1:4)
 x <- table[1:40]
 prepare <- function(s) {
   state <- learn(x[rows[[s]]$training, ], NULL)
-  list(training = as.matrix(use(x[rows[[s]]$training, ], state)), validation = as.matrix(use(x[rows[[s]]$validation, ], state)))
+  list(
+    training = as.matrix(use(x[rows[[s]]$training, ], state)),
+    validation = as.matrix(use(x[rows[[s]]$validation, ], state))
+  )
 }
-fit_one <- function(i, s, ready) fits[[settings$family[i]]](ready$training, table$number[rows[[s]]$training], NULL, list(ridge = settings$ridge[i]), 1, 1)
+fit_one <- function(i, s, ready) {
+  fits[[settings$family[i]]](
+    ready$training, table$number[rows[[s]]$training], NULL, list(ridge = settings$ridge[i]), 1, 1
+  )
+}
 score_one <- function(i, s) {
   ready <- prepare(s)
   p <- predicts[[settings$family[i]]](fit_one(i, s, ready), ready$validation)
@@ -51,7 +73,11 @@ floor <- function() for (s in 1:5) {
 }
 package <- time_package(plan, floor)
 steps <- seconds_of(for (s in 1:5) prepare(s))
-cat(sprintf("one step costs as much as %.1f fits\n", 24 * steps$seconds / (package$floor - steps$seconds)))
+cat(sprintf(
+  "one step costs as much as %.1f fits\n", 24 * steps$seconds / (package$floor - steps$seconds)
+))
 loop <- time_loop(24, 5, score_one)
-report("24 settings of 4 families behind one step x 5 folds, 8,000 x 40", loop, package, c(3, 5.5),
-       largest_difference(package$value, loop, settings["ridge"], settings$family))
+report(
+  "24 settings of 4 families behind one step x 5 folds, 8,000 x 40", loop, package, c(3, 5.5),
+  largest_difference(package$value, loop, settings["ridge"], settings$family)
+)

@@ -9,9 +9,12 @@ if (length(writable) == 0L) {
 }
 log <- tempfile()
 status <- system2(file.path(R.home("bin"), "R"),
-                  c("CMD", "INSTALL", "--no-test-load", "--preclean", "--clean",
-                    paste0("--library=", shQuote(writable[1])), "."),
-                  stdout = log, stderr = log)
+  c(
+    "CMD", "INSTALL", "--no-test-load", "--preclean", "--clean",
+    paste0("--library=", shQuote(writable[1])), "."
+  ),
+  stdout = log, stderr = log
+)
 if (status != 0L) {
   writeLines(readLines(log))
   stop("the package could not be installed; the lines above say why", call. = FALSE)

@@ -5,24 +5,38 @@ library(kilnwright)
 
 markdown <- function(table) {
   cells <- lapply(table, function(x) gsub("|", "\\|", as.character(x), fixed = TRUE))
-  c(paste0("| ", paste(names(table), collapse = " | "), " |"), paste0("|", strrep("---|", length(table))),
-    do.call(paste, c(list("|"), rbind(cells, "|"))))
+  c(
+    paste0("| ", paste(names(table), collapse = " | "), " |"),
+    paste0("|", strrep("---|", length(table))),
+    do.call(paste, c(list("|"), rbind(cells, "|")))
+  )
 }
 
 families <- function() {
   table <- list_families()
-  markdown(data.frame(family = paste0("`", table$family, "`"), predicts = table$predicts, "one fit serves all" = table$path,
-                      hyperparameters = table$hyperparameters, package = table$packages, check.names = FALSE))
+  markdown(data.frame(
+    family = paste0("`", table$family, "`"), predicts = table$predicts,
+    "one fit serves all" = table$path,
+    hyperparameters = table$hyperparameters, package = table$packages,
+    check.names = FALSE
+  ))
 }
 
 metrics <- function() {
   table <- list_metrics()
-  markdown(data.frame(metric = paste0("`", table$metric, "`"), "for" = table$for_outcome, better = table$better, what = table$does, check.names = FALSE))
+  markdown(data.frame(
+    metric = paste0("`", table$metric, "`"), "for" = table$for_outcome,
+    better = table$better, what = table$does, check.names = FALSE
+  ))
 }
 
 splits <- function() {
   splitters <- grep("^split_", getNamespaceExports("kilnwright"), value = TRUE)
-  arguments <- vapply(sort(splitters), function(name) paste(names(formals(getExportedValue("kilnwright", name))), collapse = ", "), "")
+  arguments <- vapply(
+    sort(splitters),
+    function(name) paste(names(formals(getExportedValue("kilnwright", name))), collapse = ", "),
+    ""
+  )
   page <- function(name) {
     for (file in list.files("man", full.names = TRUE)) {
       lines <- readLines(file)
@@ -32,7 +46,10 @@ splits <- function() {
     }
     ""
   }
-  markdown(data.frame(splits = paste0("`", sort(splitters), "`"), what = vapply(sort(splitters), page, ""), arguments = arguments))
+  markdown(data.frame(
+    splits = paste0("`", sort(splitters), "`"),
+    what = vapply(sort(splitters), page, ""), arguments = arguments
+  ))
 }
 
 fill <- function(lines, name, content) {

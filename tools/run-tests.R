@@ -6,13 +6,19 @@ library(testthat)
 library(kilnwright)
 
 Sys.setenv(KILNWRIGHT_SOURCE = normalizePath("."))
-results <- test_dir("tests/testthat", package = "kilnwright", reporter = "summary",
-                    stop_on_failure = FALSE, load_package = "installed")
+results <- test_dir("tests/testthat",
+  package = "kilnwright", reporter = "summary",
+  stop_on_failure = FALSE, load_package = "installed"
+)
 table <- as.data.frame(results)
 broken <- sum(table$failed) + sum(table$error)
 skipped <- sum(table$skipped)
 cat("\n", sum(table$passed), " expectations passed, ", sum(table$failed), " failed, ",
-    sum(table$error), " errors, ", skipped, " skipped\n", sep = "")
+  sum(table$error), " errors, ", skipped, " skipped\n",
+  sep = ""
+)
 cat(sum(table$failed == 0 & !table$error & !table$skipped), " passed, ",
-    sum(table$failed > 0 | table$error), " failed\n", sep = "")
+  sum(table$failed > 0 | table$error), " failed\n",
+  sep = ""
+)
 quit(status = if (broken > 0 || nrow(table) == 0L) 1L else 0L)

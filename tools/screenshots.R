@@ -16,7 +16,14 @@ if (is.na(chromium)) {
   chromium <- Sys.which("chromium")
 }
 
-escape <- function(x) gsub(">", "&gt;", gsub("<", "&lt;", gsub("&", "&amp;", x, fixed = TRUE), fixed = TRUE), fixed = TRUE)
+escape <- function(x) {
+  gsub(
+    ">",
+    "&gt;",
+    gsub("<", "&lt;", gsub("&", "&amp;", x, fixed = TRUE), fixed = TRUE),
+    fixed = TRUE
+  )
+}
 
 # Runs R and photographs the lines it writes (the last ones, if there are many).
 photograph <- function(name, words, shown, most = 38L) {
@@ -39,53 +46,130 @@ photograph <- function(name, words, shown, most = 38L) {
 
 photograph_page <- function(page, name) {
   profile <- tempfile("profile-")
-  system2(chromium, c("--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
-                      "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                      paste0("--user-data-dir=", profile), "--window-size=1280,800",
-                      paste0("--screenshot=", normalizePath(folder), "/", name, ".png"), paste0("file://", page)),
-          stdout = FALSE, stderr = FALSE)
+  system2(
+    chromium,
+    c(
+      "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
+      "--disable-background-networking", "--disable-component-update",
+      "--disable-sync",
+      paste0("--user-data-dir=", profile), "--window-size=1280,800",
+      paste0("--screenshot=", normalizePath(folder), "/", name, ".png"),
+      paste0("file://", page)
+    ),
+    stdout = FALSE,
+    stderr = FALSE
+  )
 }
 
 plan <- file.path("inst", "extdata", "pots-plan.yml")
 photograph("demo", c("exec/kilnwright", "demo", "--out", results), "$ kilnwright demo")
 photograph("preview", c("exec/kilnwright", "preview", plan), "$ kilnwright preview pots-plan.yml")
-photograph("command-standings", c("exec/kilnwright", "standings", results, "--metric", "log_loss", "--top", "10"),
-           "$ kilnwright standings demo-results --metric log_loss --top 10")
-file.copy(file.path(results, "figures", "standings.png"), file.path(folder, "standings.png"), overwrite = TRUE)
-file.copy(file.path(results, "figures", "tuning-tree.png"), file.path(folder, "tuning.png"), overwrite = TRUE)
+photograph(
+  "command-standings",
+  c("exec/kilnwright", "standings", results, "--metric", "log_loss", "--top", "10"),
+  "$ kilnwright standings demo-results --metric log_loss --top 10"
+)
+file.copy(
+  file.path(results, "figures", "standings.png"),
+  file.path(folder, "standings.png"),
+  overwrite = TRUE
+)
+file.copy(
+  file.path(results, "figures", "tuning-tree.png"),
+  file.path(folder, "tuning.png"),
+  overwrite = TRUE
+)
 
 look <- "job <- brief(demo_pots(), outcome = 'cracked', event = 'yes', ignore = c('shrinkage_pct', 'grade'))"
-photograph("findings", c("-e", paste0("library(kilnwright); ", look, "; inspect_data(job)")),
-           c("> job <- brief(demo_pots(), outcome = \"cracked\", event = \"yes\",", "+              ignore = c(\"shrinkage_pct\", \"grade\"))",
-             "> inspect_data(job)"))
-job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade"),
-             missing_codes = list(glaze = "n/r", drying_days = -999))
+photograph(
+  "findings", c("-e", paste0("library(kilnwright); ", look, "; inspect_data(job)")),
+  c(
+    "> job <- brief(demo_pots(), outcome = \"cracked\", event = \"yes\",",
+    "+              ignore = c(\"shrinkage_pct\", \"grade\"))",
+    "> inspect_data(job)"
+  )
+)
+job <- brief(
+  demo_pots(),
+  outcome = "cracked",
+  event = "yes",
+  id = "pot_id",
+  group = "firing_id",
+  ignore = c("shrinkage_pct", "grade"),
+  missing_codes = list(glaze = "n/r", drying_days = -999)
+)
 save_figure <- getFromNamespace("save_png", "kilnwright")
 save_figure(draw_columns(job), file.path(folder, "columns.png"))
 save_figure(draw_correlation(job), file.path(folder, "correlation.png"))
 
-photograph("describe-family", c("-e", paste0("library(kilnwright); ", sub("\\)$", ", id = 'pot_id', group = 'firing_id')", look), "; describe_family('forest', job)")),
-           "> describe_family(\"forest\", job)", most = 44L)
+photograph(
+  "describe-family",
+  c(
+    "-e",
+    paste0(
+      "library(kilnwright); ", sub("\\)$", ", id = 'pot_id', group = 'firing_id')", look),
+      "; describe_family('forest', job)"
+    )
+  ),
+  "> describe_family(\"forest\", job)",
+  most = 44L
+)
 save_figure(draw_splits(job, split_kfold(10), seed = 41), file.path(folder, "splits.png"))
 all <- file.path(tempdir(), "all-results")
-stopifnot(system2(rscript, shQuote(c("exec/kilnwright", "demo", "--all", "--out", all)), stdout = FALSE, stderr = FALSE) == 0L)
-file.copy(file.path(all, "figures", "standings.png"), file.path(folder, "all-families.png"), overwrite = TRUE)
-curves <- run_comparison(job, candidates(boosted = fam_boosted(trees = from_to(10, 400, points = 14), rate = 0.05, depth = among(1, 4))),
-                         splits = split_kfold(5, repeats = 3), metrics = c("auc", "log_loss"), decide = "log_loss", seed = 41,
-                         keep = "training_scores", quiet = TRUE)
-verdict <- c("library(kilnwright)", "cmp <- readRDS(Sys.getenv('CMP'))", "summary(cmp)", "shortlist(cmp)")
+stopifnot(system2(
+  rscript,
+  shQuote(c("exec/kilnwright", "demo", "--all", "--out", all)),
+  stdout = FALSE,
+  stderr = FALSE
+) == 0L)
+file.copy(
+  file.path(all, "figures", "standings.png"),
+  file.path(folder, "all-families.png"),
+  overwrite = TRUE
+)
+curves <- run_comparison(
+  job,
+  candidates(boosted = fam_boosted(
+    trees = from_to(10, 400, points = 14), rate = 0.05, depth = among(1, 4)
+  )),
+  splits = split_kfold(5, repeats = 3),
+  metrics = c("auc", "log_loss"),
+  decide = "log_loss",
+  seed = 41,
+  keep = "training_scores",
+  quiet = TRUE
+)
+verdict <- c(
+  "library(kilnwright)", "cmp <- readRDS(Sys.getenv('CMP'))", "summary(cmp)",
+  "shortlist(cmp)"
+)
 ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
 sealed <- set_aside(job, share = 0.2, seed = 7)
 cmp <- run_comparison(sealed, candidates(
   baseline = fam_baseline(),
-  penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-3, 1, "log", 6), lasso_share = among(0, 1))),
-  tree = pipeline(pre_missing(), fam_tree(pruning = from_to(1e-3, 0.1, "log", 8), min_leaf = among(2, 5, 10, 20))),
+  penalised = pipeline(
+    ready,
+    pre_scale(),
+    fam_penalised(penalty = from_to(1e-3, 1, "log", 6), lasso_share = among(0, 1))
+  ),
+  tree = pipeline(
+    pre_missing(),
+    fam_tree(pruning = from_to(1e-3, 0.1, "log", 8), min_leaf = among(2, 5, 10, 20))
+  ),
   forest = pipeline(ready, fam_forest(trees = 200, min_node = among(2, 10)))
-), splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41, keep = c("training_scores", "all_predictions"), quiet = TRUE)
+),
+splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41,
+keep = c("training_scores", "all_predictions"), quiet = TRUE
+)
 kept <- tempfile(fileext = ".rds")
 saveRDS(cmp, kept)
 Sys.setenv(CMP = kept)
-photograph("shortlist", c("-e", paste(verdict, collapse = "; ")), c("> summary(cmp); shortlist(cmp)"), most = 44L)
+photograph(
+  "shortlist",
+  c("-e", paste(verdict, collapse = "; ")),
+  c("> summary(cmp); shortlist(cmp)"),
+  most = 44L
+)
 choice <- select_final(cmp)
 model <- fit_final(choice)
 invisible(score_set_aside(model))

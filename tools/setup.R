@@ -21,7 +21,10 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   wanted <- switch(level,
     demo = c(imports, command_line),
     test = c(imports, command_line, tests),
-    develop = setdiff(c(imports, command_line, tests, split_field(fields[["Suggests"]])), "lightgbm"),
+    develop = setdiff(
+      c(imports, command_line, tests, split_field(fields[["Suggests"]])),
+      "lightgbm"
+    ),
     stop("setup: the level is one of demo, test, develop; got '", level, "'", call. = FALSE)
   )
   unique(wanted)
@@ -52,7 +55,8 @@ install_built <- function(packages) {
   }, logical(1))
   if (any(known)) {
     status <- system2("apt-get", c(quiet, "--no-install-recommends", "install", names[known]),
-                      stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
+      stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive"
+    )
     if (status != 0L) message("setup: apt-get install ended with status ", status)
   }
   invisible()
@@ -71,14 +75,18 @@ writable_library <- function() {
 
 choose_repository <- function() {
   repos <- getOption("repos")
-  if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) utils::chooseCRANmirror(ind = 1L)
+  if (is.null(repos) || identical(unname(repos["CRAN"]), "@CRAN@")) {
+    utils::chooseCRANmirror(ind = 1L)
+  }
 }
 
 install_sources <- function(packages) {
   choose_repository()
   message("setup: building from sources (minutes): ", paste(packages, collapse = ", "))
-  utils::install.packages(packages, lib = writable_library(), quiet = TRUE,
-                          Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE))
+  utils::install.packages(packages,
+    lib = writable_library(), quiet = TRUE,
+    Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE)
+  )
 }
 
 # What packages need that are to be built from sources.
@@ -107,8 +115,10 @@ main <- function(level) {
   }
   if (length(absent) > 0L) {
     stop("setup: could not install ", paste(absent, collapse = ", "),
-         ". Install them by hand with install.packages() and try again; ",
-         "the messages above say what went wrong.", call. = FALSE)
+      ". Install them by hand with install.packages() and try again; ",
+      "the messages above say what went wrong.",
+      call. = FALSE
+    )
   }
   message("setup: everything needed for '", level, "' is installed")
 }

@@ -24,9 +24,19 @@ print(head(compare_set_aside(job), 3))
 # Pictures.
 folder <- file.path(tempdir(), "pictures")
 dir.create(folder, showWarnings = FALSE)
-figures <- list(columns = draw_columns(job), missing = draw_missing(job), correlation = draw_correlation(job), outcome = draw_outcome(job))
+figures <- list(
+  columns = draw_columns(job), missing = draw_missing(job),
+  correlation = draw_correlation(job), outcome = draw_outcome(job)
+)
 for (name in names(figures)) {
-  ggplot2::ggsave(file.path(folder, paste0(name, ".png")), figures[[name]], width = 11.6, height = 7.3, dpi = 110, bg = "white")
+  ggplot2::ggsave(
+    file.path(folder, paste0(name, ".png")),
+    figures[[name]],
+    width = 11.6,
+    height = 7.3,
+    dpi = 110,
+    bg = "white"
+  )
 }
 cat("Pictures are in", folder, "\n")
 
@@ -36,13 +46,26 @@ print(show_prepared(mended$steps, job))
 # Preparation choices are searched like any hyperparameter.
 rivals <- candidates(
   baseline = fam_baseline(),
-  without_notes = pipeline(pre_missing(), pre_dates(), pre_rare_levels(20), pre_onehot(), pre_scale(),
-                           fam_penalised(penalty = from_to(0.001, 0.1, "log", 12), lasso_share = 1)),
-  with_notes = pipeline(pre_missing(), pre_dates(), pre_rare_levels(20),
-                        pre_text(phrases = among(list(1, 1:2)), in_at_least = 10, top = among(20, 80)),
-                        optional(pre_derive(damp = humidity_pct / pmax(drying_days, 1))),
-                        pre_onehot(), pre_scale(),
-                        fam_penalised(penalty = from_to(0.001, 0.1, "log", 12), lasso_share = 1))
+  without_notes = pipeline(
+    pre_missing(),
+    pre_dates(),
+    pre_rare_levels(20),
+    pre_onehot(),
+    pre_scale(),
+    fam_penalised(penalty = from_to(0.001, 0.1, "log", 12), lasso_share = 1)
+  ),
+  with_notes = pipeline(
+    pre_missing(), pre_dates(), pre_rare_levels(20),
+    pre_text(
+      phrases = among(list(1, 1:2)), in_at_least = 10, top = among(20, 80)
+    ),
+    optional(pre_derive(damp = humidity_pct / pmax(drying_days, 1))),
+    pre_onehot(), pre_scale(),
+    fam_penalised(penalty = from_to(0.001, 0.1, "log", 12), lasso_share = 1)
+  )
 )
-cmp <- run_comparison(job, rivals, splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41, quiet = TRUE)
+cmp <- run_comparison(
+  job, rivals,
+  splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41, quiet = TRUE
+)
 print(cmp)

@@ -6,17 +6,29 @@ library(kilnwright)
 folder <- file.path(tempdir(), "cracked-pots")
 dir.create(folder, showWarnings = FALSE)
 
-job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
-             ignore = c("shrinkage_pct", "grade", "notes", "fired_on"), missing_codes = list(glaze = "n/r", drying_days = -999)) |>
+job <- brief(demo_pots(),
+  outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+  ignore = c("shrinkage_pct", "grade", "notes", "fired_on"),
+  missing_codes = list(glaze = "n/r", drying_days = -999)
+) |>
   set_aside(share = 0.2, seed = 7)
 
 ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
 rivals <- candidates(
   baseline = fam_baseline(),
-  penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-4, 1, "log", 15), lasso_share = among(0, 1))),
-  tree = pipeline(pre_missing(), fam_tree(pruning = from_to(1e-4, 0.1, "log", 15), min_leaf = among(5, 20)))
+  penalised = pipeline(
+    ready,
+    pre_scale(),
+    fam_penalised(penalty = from_to(1e-4, 1, "log", 15), lasso_share = among(0, 1))
+  ),
+  tree = pipeline(
+    pre_missing(), fam_tree(pruning = from_to(1e-4, 0.1, "log", 15), min_leaf = among(5, 20))
+  )
 )
-plan <- plan_comparison(job, rivals, splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41)
+plan <- plan_comparison(
+  job, rivals,
+  splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41
+)
 preview(plan)
 cmp <- run_comparison(plan, keep = c("training_scores", "all_predictions"), quiet = TRUE)
 
@@ -28,7 +40,11 @@ compare_pairs(cmp)
 diagnose(cmp)
 
 # another candidate on the same splits, then more finely around the best
-cmp <- extend_comparison(cmp, candidates(forest = pipeline(ready, fam_forest(trees = 200, min_node = among(2, 10)))), quiet = TRUE)
+cmp <- extend_comparison(
+  cmp,
+  candidates(forest = pipeline(ready, fam_forest(trees = 200, min_node = among(2, 10)))),
+  quiet = TRUE
+)
 cmp <- extend_comparison(cmp, refine_ranges(cmp, "penalised"), quiet = TRUE)
 standings(cmp, level = "candidates")
 

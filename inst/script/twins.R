@@ -2,9 +2,13 @@ stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {
   stop(paste(c(problem, where, remedy), collapse = "\n"), call. = FALSE)
 }
 
-warn_kw <- function(class, problem, remedy = NULL) warning(paste(c(problem, remedy), collapse = "\n"), call. = FALSE)
+warn_kw <- function(class, problem, remedy = NULL) {
+  warning(paste(c(problem, remedy), collapse = "\n"), call. = FALSE)
+}
 
-plain_message <- function(condition) trimws(gsub("[[:space:]]+", " ", paste(conditionMessage(condition), collapse = " ")))
+plain_message <- function(condition) {
+  trimws(gsub("[[:space:]]+", " ", paste(conditionMessage(condition), collapse = " ")))
+}
 
 # Nearest rows: mean of |a - b| over the columns present in both, of 0/1 for categories.
 nearest_rows <- function(queries, donors, category, k, skip) {
@@ -22,17 +26,27 @@ nearest_rows <- function(queries, donors, category, k, skip) {
 
 # Means over the first columns of a matrix, for several numbers of columns.
 prefix_means <- function(x, sizes) {
-  matrix(vapply(sizes, function(size) rowSums(x[, seq_len(size), drop = FALSE]) / size, numeric(nrow(x))), nrow(x))
+  matrix(
+    vapply(sizes, function(size) rowSums(x[, seq_len(size), drop = FALSE]) / size, numeric(nrow(x))),
+    nrow(x)
+  )
 }
 
 # Weighted means over the nearest rows, for every combination asked.
-neighbour_means <- function(queries, rows, shares, weights, neighbours, weighting, distance, distances) {
+neighbour_means <- function(
+  queries, rows, shares, weights, neighbours, weighting, distance,
+  distances
+) {
   out <- array(0, c(ncol(queries), ncol(shares), length(neighbours)))
   counted <- if (length(weights) == 0L) seq_len(ncol(rows)) else which(weights > 0)
   for (q in seq_len(ncol(queries))) {
     difference <- rows[, counted, drop = FALSE] - queries[, q]
     for (i in seq_along(neighbours)) {
-      far <- switch(distance[i] + 1L, sqrt(colSums(difference^2)), colSums(abs(difference)), apply(abs(difference), 2L, max))
+      far <- switch(distance[i] + 1L,
+        sqrt(colSums(difference^2)),
+        colSums(abs(difference)),
+        apply(abs(difference), 2L, max)
+      )
       order <- order(far)
       far <- far[order]
       k <- min(neighbours[i], length(counted))
@@ -65,12 +79,18 @@ tree_nodes <- function(x, tree, complexities) {
       for (s in first + tree$n_compete[node] + seq_len(tree$n_surrogate[node])) {
         if (side == 0) side <- side_of(row[tree$variable[s] + 1L], s)
       }
-      if (side == 0) side <- sign(tree$rows[tree$right[node] + 1L] - tree$rows[tree$left[node] + 1L])
+      if (side == 0) {
+        side <- sign(tree$rows[tree$right[node] + 1L] - tree$rows[tree$left[node] + 1L])
+      }
       if (side == 0) return(node)
       node <- (if (side < 0) tree$left[node] else tree$right[node]) + 1L
     }
   }
-  out <- vapply(complexities, function(complexity) vapply(seq_len(nrow(x)), function(i) walk(x[i, ], complexity), 1L), integer(nrow(x)))
+  out <- vapply(
+    complexities,
+    function(complexity) vapply(seq_len(nrow(x)), function(i) walk(x[i, ], complexity), 1L),
+    integer(nrow(x))
+  )
   matrix(out, nrow(x))
 }
 

@@ -26,15 +26,20 @@ outcomes <- c(number = "number", two_class = "two", many_class = "three")
 toy_brief <- function(kind = "two_class", table = toy(), group = NULL) {
   outcome <- outcomes[[kind]]
   others <- setdiff(unname(outcomes), outcome)
-  brief(table, outcome = outcome, event = if (kind == "two_class") "yes",
-        ignore = c(others, if (is.null(group)) "batch"), group = group)
+  brief(table,
+    outcome = outcome, event = if (kind == "two_class") "yes",
+    ignore = c(others, if (is.null(group)) "batch"), group = group
+  )
 }
 
 quiet_run <- function(...) run_comparison(..., quiet = TRUE)
 
 pots_brief <- function(...) {
-  brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
-        ignore = c("shrinkage_pct", "grade"), missing_codes = list(glaze = "n/r", drying_days = -999), ...)
+  brief(demo_pots(),
+    outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+    ignore = c("shrinkage_pct", "grade"),
+    missing_codes = list(glaze = "n/r", drying_days = -999), ...
+  )
 }
 
 # A small comparison that several files read; made once.
@@ -44,8 +49,10 @@ toy_comparison <- function() {
     store$cmp <- quiet_run(
       toy_brief(), candidates(
         baseline = fam_baseline(),
-        tree = pipeline(pre_missing(), fam_tree(pruning = among(0.001, 0.01, 0.05, 0.2),
-                                                impurity = among("gini", "information"))),
+        tree = pipeline(pre_missing(), fam_tree(
+          pruning = among(0.001, 0.01, 0.05, 0.2),
+          impurity = among("gini", "information")
+        )),
         penalised = fam_penalised(penalty = from_to(0.001, 1, "log", 5), lasso_share = among(0, 1))
       ),
       splits = split_kfold(5, repeats = 2), metrics = c("auc", "log_loss"), seed = 3,
@@ -73,8 +80,14 @@ exec_file <- function() system.file("exec", "kilnwright", package = "kilnwright"
 command <- function(...) {
   out <- tempfile()
   err <- tempfile()
-  status <- system2(file.path(R.home("bin"), "Rscript"), shQuote(c(exec_file(), ...)), stdout = out, stderr = err)
-  list(status = status, out = readLines(out, warn = FALSE), err = paste(readLines(err, warn = FALSE), collapse = "\n"))
+  status <- system2(
+    file.path(R.home("bin"), "Rscript"), shQuote(c(exec_file(), ...)),
+    stdout = out, stderr = err
+  )
+  list(
+    status = status, out = readLines(out, warn = FALSE),
+    err = paste(readLines(err, warn = FALSE), collapse = "\n")
+  )
 }
 
 candidate_of <- function(choice) kw("candidate_names")(choice$cmp)[choice$at]

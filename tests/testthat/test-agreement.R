@@ -1,16 +1,22 @@
 # Every score must equal what a plain loop over the same rows gives.
 
 plain_scores <- function(kind, truth, p) {
-  if (kind == "number") return(c(rmse = sqrt(mean((truth - p)^2)), mae = mean(abs(truth - p)),
-                                 r_squared = 1 - sum((truth - p)^2) / sum((truth - mean(truth))^2)))
+  if (kind == "number") return(c(
+    rmse = sqrt(mean((truth - p)^2)), mae = mean(abs(truth - p)),
+    r_squared = 1 - sum((truth - p)^2) / sum((truth - mean(truth))^2)
+  ))
   classes <- colnames(p)
   called <- classes[apply(p, 1, which.max)]
   given <- p[cbind(seq_along(truth), match(truth, classes))]
   recalls <- tapply(called == truth, truth, mean)
-  scores <- c(accuracy = mean(called == truth), balanced_accuracy = mean(recalls),
-              log_loss = -mean(log(pmax(given, 1e-15))),
-              auc = mean(vapply(if (kind == "two_class") "yes" else classes,
-                                function(k) plain_auc(truth == k, p[, k]), numeric(1))))
+  scores <- c(
+    accuracy = mean(called == truth), balanced_accuracy = mean(recalls),
+    log_loss = -mean(log(pmax(given, 1e-15))),
+    auc = mean(vapply(
+      if (kind == "two_class") "yes" else classes,
+      function(k) plain_auc(truth == k, p[, k]), numeric(1)
+    ))
+  )
   if (kind == "two_class") {
     hits <- sum(called == "yes" & truth == "yes")
     scores["f1"] <- 2 * hits / (sum(called == "yes") + sum(truth == "yes"))
@@ -18,8 +24,11 @@ plain_scores <- function(kind, truth, p) {
   scores
 }
 
-metrics_of <- list(number = c("rmse", "mae", "r_squared"), two_class = c("auc", "log_loss", "accuracy", "balanced_accuracy", "f1"),
-                   many_class = c("log_loss", "auc", "accuracy", "balanced_accuracy"))
+metrics_of <- list(
+  number = c("rmse", "mae", "r_squared"),
+  two_class = c("auc", "log_loss", "accuracy", "balanced_accuracy", "f1"),
+  many_class = c("log_loss", "auc", "accuracy", "balanced_accuracy")
+)
 
 # Fills, one-hot and scaling by hand: learned on `train`, used on both.
 prepare <- function(table, train, rows) {
@@ -28,7 +37,10 @@ prepare <- function(table, train, rows) {
   part <- table[, c("x1", "x2", "x3", "colour")]
   for (column in names(medians)) part[[column]][is.na(part[[column]])] <- medians[[column]]
   part$colour[is.na(part$colour)] <- commonest
-  x <- cbind(as.matrix(part[1:3]), sapply(sort(unique(part$colour[train])), function(l) as.numeric(part$colour == l)))
+  x <- cbind(
+    as.matrix(part[1:3]),
+    sapply(sort(unique(part$colour[train])), function(l) as.numeric(part$colour == l))
+  )
   centre <- colMeans(x[train, ])
   spread <- apply(x[train, ], 2, sd)
   sweep(sweep(x, 2, centre), 2, spread, "/")[rows, , drop = FALSE]
@@ -58,18 +70,32 @@ loop_predict <- list(
     x <- prepare(table, train, seq_along(y))
     unit <- if (kind == "number") sqrt(mean((y[train] - mean(y[train]))^2)) else 1
     target <- if (kind == "number") y else factor(y, class_order(kind))
-    fit <- glmnet::glmnet(x[train, ], target[train], alpha = setting$lasso_share, standardize = FALSE,
-                          family = c(number = "gaussian", two_class = "binomial", many_class = "multinomial")[[kind]],
-                          lambda = sort(penalties, decreasing = TRUE) * unit)
+    fit <- glmnet::glmnet(
+      x[train, ],
+      target[train],
+      alpha = setting$lasso_share,
+      standardize = FALSE,
+      family = c(
+        number = "gaussian", two_class = "binomial",
+        many_class = "multinomial"
+      )[[kind]],
+      lambda = sort(penalties, decreasing = TRUE) * unit
+    )
     p <- predict(fit, x[test, ], s = setting$penalty * unit, type = "response")
     if (kind == "number") drop(p) else if (kind == "two_class") with_no(drop(p)) else p[, , 1]
   },
   tree = function(table, kind, y, train, test, setting) {
-    data <- data.frame(table[, c("x1", "x2", "x3")], colour = factor(table$colour),
-                       y = if (kind == "number") y else factor(y, class_order(kind)))
-    grown <- rpart::rpart(y ~ ., data[train, ], method = if (kind == "number") "anova" else "class",
-                          parms = if (kind != "number") list(split = "gini"),
-                          control = rpart::rpart.control(minsplit = 20, minbucket = 7, cp = 0, xval = 0, maxcompete = 0))
+    data <- data.frame(table[, c("x1", "x2", "x3")],
+      colour = factor(table$colour),
+      y = if (kind == "number") y else factor(y, class_order(kind))
+    )
+    grown <- rpart::rpart(y ~ ., data[train, ],
+      method = if (kind == "number") "anova" else "class",
+      parms = if (kind != "number") list(split = "gini"),
+      control = rpart::rpart.control(
+        minsplit = 20, minbucket = 7, cp = 0, xval = 0, maxcompete = 0
+      )
+    )
     predict(rpart::prune(grown, setting$pruning), data[test, ])
   }
 )
@@ -90,7 +116,13 @@ for (kind in names(outcomes)) {
     table <- toy(180, missing = TRUE)
     job <- toy_brief(kind, table)
     y <- table[[outcomes[[kind]]]]
-    cmp <- quiet_run(job, do.call(candidates, toy_candidates), splits = split_kfold(4), metrics = metrics_of[[kind]], seed = 11)
+    cmp <- quiet_run(
+      job,
+      do.call(candidates, toy_candidates),
+      splits = split_kfold(4),
+      metrics = metrics_of[[kind]],
+      seed = 11
+    )
     expect_identical(nrow(failures(cmp)), 0L)
     shown <- standings(cmp)
     scores <- scores_by_split(cmp)
@@ -98,10 +130,16 @@ for (kind in names(outcomes)) {
     compared <- 0
     for (i in seq_len(nrow(shown))) {
       for (s in seq_along(rows)) {
-        p <- loop_predict[[shown$candidate[i]]](table, kind, y, rows[[s]]$training, rows[[s]]$validation, as.list(shown[i, ]))
+        p <- loop_predict[[shown$candidate[i]]](
+          table, kind, y, rows[[s]]$training, rows[[s]]$validation, as.list(shown[i, ])
+        )
         by_hand <- plain_scores(kind, y[rows[[s]]$validation], p)
-        ours <- scores[scores$candidate == shown$candidate[i] & scores$setting == shown$setting[i] & scores$split == s, ]
-        expect_equal(stats::setNames(ours$validation, ours$metric), by_hand[ours$metric], tolerance = 1e-6)
+        ours <- scores[scores$candidate == shown$candidate[i] & scores$setting == shown$setting[i] &
+          scores$split == s, ]
+        expect_equal(
+          stats::setNames(ours$validation, ours$metric), by_hand[ours$metric],
+          tolerance = 1e-6
+        )
         compared <- compared + 1
       }
     }
@@ -111,22 +149,42 @@ for (kind in names(outcomes)) {
   test_that(paste("forest scores equal direct calls of the package with the same seeds:", kind), {
     table <- toy(120)
     job <- toy_brief(kind, table)
-    plan <- plan_comparison(job, candidates(forest = fam_forest(trees = among(3, 20), min_node = among(1, 10), columns_tried = 0.5)),
-                            splits = split_kfold(3), seed = 5, metrics = metrics_of[[kind]])
+    plan <- plan_comparison(
+      job,
+      candidates(forest = fam_forest(
+        trees = among(3, 20), min_node = among(1, 10), columns_tried = 0.5
+      )),
+      splits = split_kfold(3),
+      seed = 5,
+      metrics = metrics_of[[kind]]
+    )
     cmp <- quiet_run(plan)
     work <- kw("compile_work")(plan$spaces, cmp$results$tables)
     y <- table[[outcomes[[kind]]]]
-    x <- cbind(as.matrix(table[c("x1", "x2", "x3")]), sapply(c("blue", "green", "red"), function(l) as.numeric(table$colour == l)))
+    x <- cbind(
+      as.matrix(table[c("x1", "x2", "x3")]),
+      sapply(c("blue", "green", "red"), function(l) as.numeric(table$colour == l))
+    )
     colnames(x)[4:6] <- paste0("colour_", colnames(x)[4:6])
     for (at in seq_len(4)) for (s in 1:3) {
       fit <- work$settings$fit[at]
-      key <- paste(paste(job$fingerprint, plan$splits[[s]]$key), work$nodes[[work$fits$node[fit]]]$key, work$fits$key[fit])
+      key <- paste(
+        paste(job$fingerprint, plan$splits[[s]]$key),
+        work$nodes[[work$fits$node[fit]]]$key, work$fits$key[fit]
+      )
       setting <- cmp$results$tables$forest[at, ]
       rows <- rows_by_split(cmp)[[s]]
       target <- if (kind == "number") y else factor(y, class_order(kind))
-      direct <- ranger::ranger(x = x[rows$training, ], y = target[rows$training], num.trees = setting$trees, mtry = 3,
-                               min.node.size = setting$min_node, probability = kind != "number", num.threads = 1,
-                               seed = kw("derive_seed")(5, key))
+      direct <- ranger::ranger(
+        x = x[rows$training, ],
+        y = target[rows$training],
+        num.trees = setting$trees,
+        mtry = 3,
+        min.node.size = setting$min_node,
+        probability = kind != "number",
+        num.threads = 1,
+        seed = kw("derive_seed")(5, key)
+      )
       p <- predict(direct, x[rows$validation, ], num.threads = 1)$predictions
       ours <- vapply(cmp$results$scores, function(m) m[at, s], numeric(1))
       expect_equal(ours, plain_scores(kind, y[rows$validation], p)[names(ours)], tolerance = 1e-9)
@@ -138,10 +196,18 @@ test_that("weights enter fits and scores", {
   table <- toy(150)
   table$w <- withr::with_seed(2, runif(150, 0.2, 3))
   job <- brief(table, "number", weight = "w", ignore = c("two", "three", "batch"))
-  cmp <- quiet_run(job, candidates(baseline = fam_baseline(), linear = fam_linear()), splits = split_kfold(3), metrics = "rmse", seed = 1)
+  cmp <- quiet_run(
+    job,
+    candidates(baseline = fam_baseline(), linear = fam_linear()),
+    splits = split_kfold(3),
+    metrics = "rmse",
+    seed = 1
+  )
   rows <- rows_by_split(cmp)[[2]]
   centre <- weighted.mean(table$number[rows$training], table$w[rows$training])
-  by_hand <- sqrt(weighted.mean((table$number[rows$validation] - centre)^2, table$w[rows$validation]))
+  by_hand <- sqrt(weighted.mean(
+    (table$number[rows$validation] - centre)^2, table$w[rows$validation]
+  ))
   ours <- scores_by_split(cmp)
   expect_equal(ours$validation[ours$candidate == "baseline" & ours$split == 2], by_hand)
 })

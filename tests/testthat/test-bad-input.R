@@ -14,75 +14,251 @@ csv <- function(text, ending = ".csv") {
   writeLines(text, file)
   file
 }
-base_plan <- c(paste0("brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"), ", outcome: cracked, event: yes, ignore: [notes, pot_id]}"),
-               "seed: 1", "splits: {kfold: {k: 2}}")
-folds <- function(k, table = small, ...) plan_comparison(brief(table, "y", ...), candidates(b = fam_baseline()), splits = split_kfold(k), seed = 1)
+base_plan <- c(
+  paste0(
+    "brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"),
+    ", outcome: cracked, event: yes, ignore: [notes, pot_id]}"
+  ),
+  "seed: 1", "splits: {kfold: {k: 2}}"
+)
+folds <- function(k, table = small, ...) {
+  plan_comparison(
+    brief(table, "y", ...), candidates(b = fam_baseline()),
+    splits = split_kfold(k), seed = 1
+  )
+}
 
 bad_input <- list(
-  "outcome absent" = list(quote(brief(pots, "craked")), "kw_error_brief", "craked.*Did you mean 'cracked'"),
+  "outcome absent" = list(
+    quote(brief(pots, "craked")), "kw_error_brief",
+    "craked.*Did you mean 'cracked'"
+  ),
   "outcome not given" = list(quote(brief(pots)), "kw_error_brief", "outcome.*missing.*Columns"),
-  "outcome missing in rows" = list(quote(brief(transform(small, y = c("no", NA, "yes", NA)), "y")), "kw_error_brief", "missing in 2 rows.*rows 2, 4.*Drop them"),
-  "outcome missing everywhere" = list(quote(brief(transform(small, y = NA), "y")), "kw_error_brief", "missing in every row"),
-  "outcome constant" = list(quote(brief(transform(small, y = "no"), "y")), "kw_error_brief", "constant.*'no'"),
-  "outcome all distinct text" = list(quote(brief(pots, "pot_id")), "kw_error_brief", "different values.*as.numeric"),
-  "outcome two numbers" = list(quote(brief(transform(small, y = c(0, 1, 0, 1)), "y")), "kw_error_brief", "classes or a number.*event = 1"),
-  "event no level" = list(quote(brief(pots, "cracked", event = "maybe")), "kw_error_brief", "'maybe'.*'no', 'yes'"),
-  "event for many classes" = list(quote(brief(pots, "grade", event = "first")), "kw_error_brief", "two classes.*'first', 'second', 'waste'"),
-  "column named in two roles" = list(quote(brief(pots, "cracked", id = "pot_id", ignore = "pot_id")), "kw_error_brief", "pot_id.*named twice.*`id` and `ignore`"),
-  "column absent" = list(quote(brief(pots, "cracked", group = "fireing_id")), "kw_error_brief", "fireing_id.*firing_id"),
-  "two columns of one name" = list(quote(brief(stats::setNames(small, c("a", "a", "y")), "y")), "kw_error_table", "'a'.*Rename"),
-  "group with gaps" = list(quote(brief(transform(small, g = c(1, NA, 2, 2)), "y", group = "g")), "kw_error_brief", "group column 'g'.*row 2"),
-  "negative weights" = list(quote(brief(transform(small, w = c(1, -1, 1, 1)), "y", weight = "w")), "kw_error_brief", "at least 0.*row 2"),
-  "infinite values" = list(quote(brief(infinite, "y")), "kw_error_table", "'a' has infinite.*rows 2, 4.*missing_codes"),
-  "list column" = list(quote(brief(tibble::tibble(a = list(1, 2), y = c("a", "b")), "y")), "kw_error_table", "'a'.*ignore"),
+  "outcome missing in rows" = list(
+    quote(brief(transform(small, y = c("no", NA, "yes", NA)), "y")),
+    "kw_error_brief", "missing in 2 rows.*rows 2, 4.*Drop them"
+  ),
+  "outcome missing everywhere" = list(
+    quote(brief(transform(small, y = NA), "y")), "kw_error_brief",
+    "missing in every row"
+  ),
+  "outcome constant" = list(
+    quote(brief(transform(small, y = "no"), "y")), "kw_error_brief",
+    "constant.*'no'"
+  ),
+  "outcome all distinct text" = list(
+    quote(brief(pots, "pot_id")), "kw_error_brief",
+    "different values.*as.numeric"
+  ),
+  "outcome two numbers" = list(
+    quote(brief(transform(small, y = c(0, 1, 0, 1)), "y")),
+    "kw_error_brief", "classes or a number.*event = 1"
+  ),
+  "event no level" = list(
+    quote(brief(pots, "cracked", event = "maybe")), "kw_error_brief",
+    "'maybe'.*'no', 'yes'"
+  ),
+  "event for many classes" = list(
+    quote(brief(pots, "grade", event = "first")), "kw_error_brief",
+    "two classes.*'first', 'second', 'waste'"
+  ),
+  "column named in two roles" = list(
+    quote(brief(pots, "cracked", id = "pot_id", ignore = "pot_id")), "kw_error_brief",
+    "pot_id.*named twice.*`id` and `ignore`"
+  ),
+  "column absent" = list(
+    quote(brief(pots, "cracked", group = "fireing_id")), "kw_error_brief",
+    "fireing_id.*firing_id"
+  ),
+  "two columns of one name" = list(
+    quote(brief(stats::setNames(small, c("a", "a", "y")), "y")),
+    "kw_error_table", "'a'.*Rename"
+  ),
+  "group with gaps" = list(
+    quote(brief(transform(small, g = c(1, NA, 2, 2)), "y", group = "g")),
+    "kw_error_brief", "group column 'g'.*row 2"
+  ),
+  "negative weights" = list(
+    quote(brief(transform(small, w = c(1, -1, 1, 1)), "y", weight = "w")),
+    "kw_error_brief", "at least 0.*row 2"
+  ),
+  "infinite values" = list(
+    quote(brief(infinite, "y")), "kw_error_table",
+    "'a' has infinite.*rows 2, 4.*missing_codes"
+  ),
+  "list column" = list(
+    quote(brief(tibble::tibble(a = list(1, 2), y = c("a", "b")), "y")),
+    "kw_error_table", "'a'.*ignore"
+  ),
   "no rows" = list(quote(brief(small[0, ], "y")), "kw_error_table", "no rows"),
   "one column" = list(quote(brief(small["y"], "y")), "kw_error_brief", "No column is left"),
   "not a table" = list(quote(brief("pots.csv", "y")), "kw_error_table", "read_data"),
-  "unlisted ordered level" = list(quote(brief(small, "y", ordered = list(b = "u"))), "kw_error_brief", "'b'.*'v'.*every level"),
-  "set aside twice" = list(quote(set_aside(set_aside(brief(pots, "cracked"), seed = 1))), "kw_error_set_aside", "already"),
-  "share out of range" = list(quote(set_aside(brief(pots, "cracked"), share = 20)), "kw_error_argument", "`share`.*below 1.*got 20"),
+  "unlisted ordered level" = list(
+    quote(brief(small, "y", ordered = list(b = "u"))),
+    "kw_error_brief", "'b'.*'v'.*every level"
+  ),
+  "set aside twice" = list(
+    quote(set_aside(set_aside(brief(pots, "cracked"), seed = 1))),
+    "kw_error_set_aside", "already"
+  ),
+  "share out of range" = list(
+    quote(set_aside(brief(pots, "cracked"), share = 20)),
+    "kw_error_argument", "`share`.*below 1.*got 20"
+  ),
   "k above rows" = list(quote(folds(9)), "kw_error_splits", "`k` is 9.*4 working rows.*k = 4"),
-  "k above groups" = list(quote(folds(3, transform(small, g = c(1, 1, 2, 2)), group = "g")), "kw_error_splits", "'g' has only 2 groups"),
-  "class smaller than folds" = list(quote(folds(3)), "kw_error_splits", "class 'no' has 2 rows.*3 folds.*k = 2.*stratify = FALSE"),
+  "k above groups" = list(
+    quote(folds(3, transform(small, g = c(1, 1, 2, 2)), group = "g")),
+    "kw_error_splits", "'g' has only 2 groups"
+  ),
+  "class smaller than folds" = list(
+    quote(folds(3)), "kw_error_splits",
+    "class 'no' has 2 rows.*3 folds.*k = 2.*stratify = FALSE"
+  ),
   "k no whole number" = list(quote(split_kfold(2.5)), "kw_error_argument", "`k`.*whole number.*2.5"),
-  "hyperparameters clash" = list(quote(pipeline(pre_scale(by = among("sd", "iqr")), pre_scale(by = among("sd", "range")), fam_linear())), "kw_error_pipeline", "'by'.*first_by"),
-  "hyperparameter takes a standings name" = list(quote(pipeline(gap = either(a = as_is(), b = pre_scale()), fam_linear())), "kw_error_pipeline", "'gap'.*standings"),
+  "hyperparameters clash" = list(
+    quote(pipeline(
+      pre_scale(by = among("sd", "iqr")), pre_scale(by = among("sd", "range")), fam_linear()
+    )), "kw_error_pipeline", "'by'.*first_by"
+  ),
+  "hyperparameter takes a standings name" = list(
+    quote(pipeline(gap = either(a = as_is(), b = pre_scale()), fam_linear())), "kw_error_pipeline",
+    "'gap'.*standings"
+  ),
   "no family" = list(quote(pipeline(pre_scale())), "kw_error_pipeline", "ends with a family"),
-  "family not last" = list(quote(pipeline(fam_linear(), pre_scale())), "kw_error_pipeline", "comes last"),
-  "function instead of call" = list(quote(pipeline(pre_scale, fam_linear())), "kw_error_pipeline", "Call it"),
+  "family not last" = list(
+    quote(pipeline(fam_linear(), pre_scale())), "kw_error_pipeline",
+    "comes last"
+  ),
+  "function instead of call" = list(
+    quote(pipeline(pre_scale, fam_linear())), "kw_error_pipeline",
+    "Call it"
+  ),
   "candidates without names" = list(quote(candidates(fam_linear())), "kw_error_argument", "named"),
-  "candidates named twice" = list(quote(candidates(a = fam_linear(), a = fam_tree())), "kw_error_argument", "'a' more than once"),
+  "candidates named twice" = list(
+    quote(candidates(a = fam_linear(), a = fam_tree())),
+    "kw_error_argument", "'a' more than once"
+  ),
   "empty range" = list(quote(from_to(3, 3)), "kw_error_argument", "`to` must be above"),
   "log range from zero" = list(quote(from_to(0, 1, "log")), "kw_error_argument", "above 0.*even"),
-  "value out of bounds" = list(quote(fam_penalised(lasso_share = 1.5)), "kw_error_argument", "lasso_share.*fam_penalised.*at most 1.*1.5"),
-  "value misspelt" = list(quote(fam_tree(impurity = "ginni")), "kw_error_argument", "ginni.*Did you mean 'gini'"),
+  "value out of bounds" = list(
+    quote(fam_penalised(lasso_share = 1.5)), "kw_error_argument",
+    "lasso_share.*fam_penalised.*at most 1.*1.5"
+  ),
+  "value misspelt" = list(
+    quote(fam_tree(impurity = "ginni")), "kw_error_argument",
+    "ginni.*Did you mean 'gini'"
+  ),
   "value twice" = list(quote(among(1, 2, 1)), "kw_error_argument", "more than once"),
-  "rule in unknown name" = list(quote(rule_out(candidates(t = fam_tree(pruning = sensible())), prunning < 1)), "kw_error_rule", "prunning.*pruning"),
-  "rule removes nothing" = list(quote(plan_comparison(brief(pots, "cracked", ignore = "notes"), rule_out(candidates(t = fam_tree(min_leaf = among(1, 2))), min_leaf > 9), seed = 1)), "kw_error_rule", "removes no setting"),
-  "rule removes everything" = list(quote(plan_comparison(brief(pots, "cracked", ignore = "notes"), rule_out(candidates(t = fam_tree(min_leaf = among(1, 2))), min_leaf < 9), seed = 1)), "kw_error_rule", "No setting of the candidate 't'"),
-  "family gets categories" = list(quote(plan_comparison(brief(pots, "cracked"), candidates(a = pipeline(pre_missing(), fam_linear())), seed = 1)), "kw_error_plan", "'a'.*numbers only.*pre_onehot"),
-  "family gets gaps" = list(quote(plan_comparison(brief(pots, "cracked"), candidates(a = pipeline(pre_onehot(), fam_linear())), seed = 1)), "kw_error_plan", "missing values.*humidity_pct.*pre_missing"),
-  "step on the wrong kind" = list(quote(plan_comparison(brief(pots, "cracked"), candidates(a = pipeline(pre_scale(columns = "glaze"), fam_tree())), seed = 1)), "kw_error_plan", "pre_scale.*numbers.*category"),
-  "search names no candidate" = list(quote(plan_comparison(brief(pots, "cracked"), search = list(wood = search_grid(), search_grid()))), "kw_error_argument", "'wood'.*no candidate"),
-  "seed is text" = list(quote(plan_comparison(brief(pots, "cracked"), seed = "x")), "kw_error_argument", "`seed`.*'x'"),
-  "arguments beside a plan" = list(quote(preview(read_plan(plan_text(base_plan, "candidates: {b: baseline}")), seed = 1)), "kw_error_argument", "complete in itself"),
-  "plan file absent" = list(quote(read_plan("no-such-plan.yml")), "kw_error_plan_file", "no-such-plan.yml"),
-  "plan file no YAML" = list(quote(read_plan(plan_text("brief: {table: a, outcome: [b", "seed: 1"))), "kw_error_plan_file", "no valid YAML.*line"),
-  "plan key unknown" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {prunning: 1}}}"))), "kw_error_plan_file", "prunning.*candidates > t > tree.*pruning"),
-  "plan key unknown at the top" = list(quote(read_plan(plan_text(base_plan, "candidate: {t: tree}"))), "kw_error_plan_file", "'candidate'.*candidates"),
-  "plan value of wrong type" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {pruning: lots}}}"))), "kw_error_plan_file", "number.*'lots'.*pruning"),
-  "plan step unknown" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: [misssing, tree]}"))), "kw_error_plan_file", "misssing.*missing"),
-  "plan rule with a call" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {min_leaf: [1, 2]}}}", "rule_out: [\"min_leaf == system('id')\"]"))), "kw_error_plan_file", "more than comparisons"),
-  "plan metric list of maps" = list(quote(read_plan(plan_text(base_plan, "candidates: {t: tree}", "metrics: {a: b}"))), "kw_error_plan_file", "metrics"),
-  "file absent" = list(quote(read_data(file.path(tempdir(), "none.csv"))), "kw_error_file", "none.csv"),
+  "rule in unknown name" = list(
+    quote(rule_out(candidates(t = fam_tree(pruning = sensible())), prunning < 1)), "kw_error_rule",
+    "prunning.*pruning"
+  ),
+  "rule removes nothing" = list(
+    quote(plan_comparison(
+      brief(pots, "cracked", ignore = "notes"),
+      rule_out(candidates(t = fam_tree(min_leaf = among(1, 2))), min_leaf > 9),
+      seed = 1
+    )), "kw_error_rule", "removes no setting"
+  ),
+  "rule removes everything" = list(
+    quote(plan_comparison(
+      brief(pots, "cracked", ignore = "notes"),
+      rule_out(candidates(t = fam_tree(min_leaf = among(1, 2))), min_leaf < 9),
+      seed = 1
+    )), "kw_error_rule", "No setting of the candidate 't'"
+  ),
+  "family gets categories" = list(
+    quote(plan_comparison(
+      brief(pots, "cracked"), candidates(a = pipeline(pre_missing(), fam_linear())),
+      seed = 1
+    )), "kw_error_plan", "'a'.*numbers only.*pre_onehot"
+  ),
+  "family gets gaps" = list(
+    quote(plan_comparison(
+      brief(pots, "cracked"), candidates(a = pipeline(pre_onehot(), fam_linear())),
+      seed = 1
+    )), "kw_error_plan", "missing values.*humidity_pct.*pre_missing"
+  ),
+  "step on the wrong kind" = list(
+    quote(plan_comparison(
+      brief(pots, "cracked"),
+      candidates(a = pipeline(pre_scale(columns = "glaze"), fam_tree())),
+      seed = 1
+    )), "kw_error_plan", "pre_scale.*numbers.*category"
+  ),
+  "search names no candidate" = list(
+    quote(plan_comparison(
+      brief(pots, "cracked"),
+      search = list(wood = search_grid(), search_grid())
+    )), "kw_error_argument", "'wood'.*no candidate"
+  ),
+  "seed is text" = list(
+    quote(plan_comparison(brief(pots, "cracked"), seed = "x")),
+    "kw_error_argument", "`seed`.*'x'"
+  ),
+  "arguments beside a plan" = list(
+    quote(preview(read_plan(plan_text(base_plan, "candidates: {b: baseline}")), seed = 1)),
+    "kw_error_argument", "complete in itself"
+  ),
+  "plan file absent" = list(
+    quote(read_plan("no-such-plan.yml")), "kw_error_plan_file",
+    "no-such-plan.yml"
+  ),
+  "plan file no YAML" = list(
+    quote(read_plan(plan_text("brief: {table: a, outcome: [b", "seed: 1"))), "kw_error_plan_file",
+    "no valid YAML.*line"
+  ),
+  "plan key unknown" = list(
+    quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {prunning: 1}}}"))),
+    "kw_error_plan_file", "prunning.*candidates > t > tree.*pruning"
+  ),
+  "plan key unknown at the top" = list(
+    quote(read_plan(plan_text(base_plan, "candidate: {t: tree}"))), "kw_error_plan_file",
+    "'candidate'.*candidates"
+  ),
+  "plan value of wrong type" = list(
+    quote(read_plan(plan_text(base_plan, "candidates: {t: {tree: {pruning: lots}}}"))),
+    "kw_error_plan_file", "number.*'lots'.*pruning"
+  ),
+  "plan step unknown" = list(
+    quote(read_plan(plan_text(base_plan, "candidates: {t: [misssing, tree]}"))),
+    "kw_error_plan_file", "misssing.*missing"
+  ),
+  "plan rule with a call" = list(
+    quote(read_plan(plan_text(
+      base_plan,
+      "candidates: {t: {tree: {min_leaf: [1, 2]}}}",
+      "rule_out: [\"min_leaf == system('id')\"]"
+    ))), "kw_error_plan_file", "more than comparisons"
+  ),
+  "plan metric list of maps" = list(
+    quote(read_plan(plan_text(base_plan, "candidates: {t: tree}", "metrics: {a: b}"))),
+    "kw_error_plan_file", "metrics"
+  ),
+  "file absent" = list(
+    quote(read_data(file.path(tempdir(), "none.csv"))), "kw_error_file",
+    "none.csv"
+  ),
   "file empty" = list(quote(read_data(csv(character()))), "kw_error_file", "empty"),
   "file with blank lines only" = list(quote(read_data(csv(c("", "")))), "kw_error_file", "empty"),
   "file with a header only" = list(quote(read_data(csv("a,b"))), "kw_error_file", "no rows"),
-  "ragged rows, too many" = list(quote(read_data(csv(c("a,b", "1,2", "3,4,5", "6,7")))), "kw_error_file", "different lengths.*line 3"),
-  "ragged rows, too few" = list(quote(read_data(csv(c("a,b,c", "1,2,3", "3,4", "6,7,8")))), "kw_error_file", "different lengths.*line 3"),
+  "ragged rows, too many" = list(
+    quote(read_data(csv(c("a,b", "1,2", "3,4,5", "6,7")))),
+    "kw_error_file", "different lengths.*line 3"
+  ),
+  "ragged rows, too few" = list(
+    quote(read_data(csv(c("a,b,c", "1,2,3", "3,4", "6,7,8")))),
+    "kw_error_file", "different lengths.*line 3"
+  ),
   "gzip damaged" = list(quote(read_data(csv("not gzip at all \001", ".csv.gz"))), "kw_error", "."),
-  "model file absent" = list(quote(open_model("none.kilnwright")), "kw_error_model_file", "none.kilnwright"),
-  "model file foreign" = list(quote(open_model(csv("a,b"), trust = TRUE)), "kw_error_model_file", "damaged")
+  "model file absent" = list(
+    quote(open_model("none.kilnwright")), "kw_error_model_file",
+    "none.kilnwright"
+  ),
+  "model file foreign" = list(
+    quote(open_model(csv("a,b"), trust = TRUE)), "kw_error_model_file",
+    "damaged"
+  )
 )
 
 for (name in names(bad_input)) {
@@ -104,10 +280,21 @@ test_that("names with braces, percent signs and quotes survive in messages", {
 test_that("a family that fails on one split fails there only, and is not ranked", {
   table <- toy(60)
   pre_picky <- define_step("picky", learn = function(frame, target, settings, seed) {
-    if (7 %in% target$source_row) stop("row seven is unlucky") else list(state = NULL, training = NULL)
+    if (7 %in% target$source_row) {
+      stop("row seven is unlucky")
+    } else {
+      list(state = NULL, training = NULL)
+    }
   }, use = function(state, frame) frame)
-  cmp <- quiet_run(toy_brief("number", table), candidates(plain = fam_baseline(), picky = pipeline(optional(pre_picky()), fam_tree(pruning = among(0.01, 0.1)))),
-                   splits = split_kfold(4), seed = 2) |> tryCatch(error = identity)
+  cmp <- quiet_run(
+    toy_brief("number", table),
+    candidates(
+      plain = fam_baseline(),
+      picky = pipeline(optional(pre_picky()), fam_tree(pruning = among(0.01, 0.1)))
+    ),
+    splits = split_kfold(4),
+    seed = 2
+  ) |> tryCatch(error = identity)
   found <- failures(cmp)
   expect_identical(nrow(found), 2L * 3L)
   expect_match(found$message, "unlucky")
@@ -121,7 +308,10 @@ test_that("if everything fails, the commonest message is shown", {
   pre_broken <- define_step("broken", learn = function(frame, target, settings, seed) {
     if (length(target$source_row) < 60) stop("no good") else list(state = NULL, training = NULL)
   }, use = function(state, frame) stop("never fits"))
-  plan <- plan_comparison(toy_brief("number", toy(60)), candidates(a = fam_tree()), splits = split_kfold(2), seed = 1)
+  plan <- plan_comparison(
+    toy_brief("number", toy(60)), candidates(a = fam_tree()),
+    splits = split_kfold(2), seed = 1
+  )
   plan$spaces$a$pipeline$steps <- list(list(part = pre_broken(), name = ""))
   expect_error(quiet_run(plan), "no good", class = "kw_error_run")
 })

@@ -3,7 +3,8 @@
 # Fits a constant; warns, stops, or predicts nothing usable, as `mood` says.
 moods <- c("calm", "warns", "stops", "mute", "short", "stops late", "calm again")
 moody_family <- function() {
-  define_family("moody", kinds = "number", defaults = list(mood = "calm", times = 1),
+  define_family("moody",
+    kinds = "number", defaults = list(mood = "calm", times = 1),
     fit = function(x, y, weights, settings, seed, threads) {
       if (settings$mood == "warns") {
         warning("careful")
@@ -16,13 +17,18 @@ moody_family <- function() {
     predict = function(model, x) {
       if (model$mood == "stops late") stop("no prediction today")
       rep(if (model$mood == "mute") NaN else model$value, if (model$mood == "short") 1 else nrow(x))
-    })
+    }
+  )
 }
 moody_plan <- function(...) {
   table <- toy(120)
   plan_comparison(brief(table[c("x1", "x2", "number")], "number"),
-                  candidates(m = moody_family()(mood = among(moods), times = among(0.5, 1, 2)), t = fam_tree(pruning = among(0, 0.01, 0.1))),
-                  splits = split_kfold(3), metrics = c("rmse", "mae"), seed = 4, ...)
+    candidates(
+      m = moody_family()(mood = among(moods), times = among(0.5, 1, 2)),
+      t = fam_tree(pruning = among(0, 0.01, 0.1))
+    ),
+    splits = split_kfold(3), metrics = c("rmse", "mae"), seed = 4, ...
+  )
 }
 
 test_that("a fit that fails, warns or predicts nothing touches no other fit of its unit", {
@@ -36,8 +42,18 @@ test_that("a fit that fails, warns or predicts nothing touches no other fit of i
   for (i in which(found$mood %in% c("calm", "warns", "calm again"))) {
     split <- rows[[found$split[i]]]
     p <- mean(table$number[split$training]) * found$times[i]
-    plain <- function(rows) if (found$metric[i] == "rmse") sqrt(mean((table$number[rows] - p)^2)) else mean(abs(table$number[rows] - p))
-    expect_equal(c(found$validation[i], found$training[i]), c(plain(split$validation), plain(split$training)), tolerance = 1e-12)
+    plain <- function(rows) {
+      if (found$metric[i] == "rmse") {
+        sqrt(mean((table$number[rows] - p)^2))
+      } else {
+        mean(abs(table$number[rows] - p))
+      }
+    }
+    expect_equal(
+      c(found$validation[i], found$training[i]),
+      c(plain(split$validation), plain(split$training)),
+      tolerance = 1e-12
+    )
   }
   expect_true(all(is.na(found$validation[!found$mood %in% c("calm", "warns", "calm again")])))
   failed <- merge(failures(cmp), unique(settings[settings$candidate == "m", ]))
@@ -56,8 +72,16 @@ test_that("moods come back from workers and from a journal as they were, with th
   plan <- moody_plan()
   plain <- quiet_run(plan, workers = 1)
   remarks <- function(cmp) {
-    in_order <- function(table) table[do.call(order, unname(as.list(table[intersect(c("candidate", "setting", "split", "message"), names(table))]))), ]
-    list(in_order(failures(cmp)), in_order(warnings_by_split(cmp)), lapply(cmp$results$scores, unname))
+    in_order <- function(table) {
+      table[do.call(
+        order,
+        unname(as.list(table[intersect(c("candidate", "setting", "split", "message"), names(table))]))
+      ), ]
+    }
+    list(
+      in_order(failures(cmp)), in_order(warnings_by_split(cmp)),
+      lapply(cmp$results$scores, unname)
+    )
   }
   file <- withr::local_tempfile(fileext = ".sqlite")
   expect_identical(remarks(quiet_run(plan, workers = 2, journal = file)), remarks(plain))
@@ -65,65 +89,91 @@ test_that("moods come back from workers and from a journal as they were, with th
   expect_identical(remarks(open_comparison(file, trust = TRUE)), remarks(plain))
 })
 
-test_that("thousands of settings with a fit each agree with a formula, also when half come from a journal", {
-  table <- toy(60)
-  times <- define_family("times", kinds = "number", defaults = list(a = 1, b = 1),
-    fit = function(x, y, weights, settings, seed, threads) mean(y) * settings$a + settings$b,
-    predict = function(model, x) rep(model, nrow(x)))
-  plan <- plan_comparison(brief(table[c("x1", "number")], "number"), candidates(t = times(a = among(1:50), b = among(1:40))),
-                          splits = split_kfold(2), metrics = "rmse", seed = 1)
-  file <- withr::local_tempfile(fileext = ".sqlite")
-  cmp <- quiet_run(plan, workers = 1, journal = file)
-  scored <- function(cmp) {
-    found <- cmp$results$scores$rmse
-    list(found, cmp$results$tables$t)
+test_that(
+  "thousands of settings with a fit each agree with a formula, also when half come from a journal",
+  {
+    table <- toy(60)
+    times <- define_family("times",
+      kinds = "number", defaults = list(a = 1, b = 1),
+      fit = function(x, y, weights, settings, seed, threads) mean(y) * settings$a + settings$b,
+      predict = function(model, x) rep(model, nrow(x))
+    )
+    plan <- plan_comparison(
+      brief(table[c("x1", "number")], "number"),
+      candidates(t = times(a = among(1:50), b = among(1:40))),
+      splits = split_kfold(2),
+      metrics = "rmse",
+      seed = 1
+    )
+    file <- withr::local_tempfile(fileext = ".sqlite")
+    cmp <- quiet_run(plan, workers = 1, journal = file)
+    scored <- function(cmp) {
+      found <- cmp$results$scores$rmse
+      list(found, cmp$results$tables$t)
+    }
+    rows <- rows_by_split(plan)
+    tried <- cmp$results$tables$t
+    for (s in 1:2) {
+      truth <- table$number[rows[[s]]$validation]
+      p <- mean(table$number[rows[[s]]$training]) * tried$a + tried$b
+      plain <- sqrt(mean(truth^2) - 2 * p * mean(truth) + p^2)
+      expect_equal(unname(cmp$results$scores$rmse[, s]), plain, tolerance = 1e-9)
+    }
+    con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
+    gone <- DBI::dbExecute(
+      con, "DELETE FROM fits WHERE substr(fit, 1, 1) IN ('0', '3', '7', 'a', 'c', 'e', 'f')"
+    )
+    DBI::dbDisconnect(con)
+    expect_gt(gone, 1000)
+    expect_identical(scored(quiet_run(plan, workers = 1, journal = file)), scored(cmp))
   }
-  rows <- rows_by_split(plan)
-  tried <- cmp$results$tables$t
-  for (s in 1:2) {
-    truth <- table$number[rows[[s]]$validation]
-    p <- mean(table$number[rows[[s]]$training]) * tried$a + tried$b
-    plain <- sqrt(mean(truth^2) - 2 * p * mean(truth) + p^2)
-    expect_equal(unname(cmp$results$scores$rmse[, s]), plain, tolerance = 1e-9)
-  }
-  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
-  gone <- DBI::dbExecute(con, "DELETE FROM fits WHERE substr(fit, 1, 1) IN ('0', '3', '7', 'a', 'c', 'e', 'f')")
-  DBI::dbDisconnect(con)
-  expect_gt(gone, 1000)
-  expect_identical(scored(quiet_run(plan, workers = 1, journal = file)), scored(cmp))
-})
+)
 
-test_that("what a journal lacks is fitted again: training scores, predictions, single path values", {
-  table <- toy(80)
-  plan <- plan_comparison(brief(table[c("x1", "x2", "number")], "number"),
-                          candidates(p = fam_penalised(penalty = among(0.01, 0.1, 1), lasso_share = among(0, 1)), l = fam_linear()),
-                          splits = split_kfold(3), metrics = c("rmse", "r_squared"), seed = 5)
-  plain <- quiet_run(plan, keep = c("training_scores", "all_predictions"), workers = 1)
-  everything <- function(cmp) {
-    kept <- cmp$results$predictions
-    kept <- kept[order(vapply(kept, function(one) one$split * 1000 + one$settings[1], numeric(1)))]
-    list(lapply(cmp$results$scores, unname), lapply(cmp$results$training, unname), lapply(kept, `[[`, "settings"),
-         lapply(kept, function(one) unname(one$values)), lapply(kept, `[[`, "place"))
+test_that(
+  "what a journal lacks is fitted again: training scores, predictions, single path values",
+  {
+    table <- toy(80)
+    plan <- plan_comparison(brief(table[c("x1", "x2", "number")], "number"),
+      candidates(
+        p = fam_penalised(
+          penalty = among(0.01, 0.1, 1), lasso_share = among(0, 1)
+        ),
+        l = fam_linear()
+      ),
+      splits = split_kfold(3), metrics = c("rmse", "r_squared"), seed = 5
+    )
+    plain <- quiet_run(plan, keep = c("training_scores", "all_predictions"), workers = 1)
+    everything <- function(cmp) {
+      kept <- cmp$results$predictions
+      kept <- kept[order(vapply(kept, function(one) one$split * 1000 + one$settings[1], numeric(1)))]
+      list(
+        lapply(cmp$results$scores, unname), lapply(cmp$results$training, unname),
+        lapply(kept, `[[`, "settings"),
+        lapply(kept, function(one) unname(one$values)), lapply(kept, `[[`, "place")
+      )
+    }
+    file <- withr::local_tempfile(fileext = ".sqlite")
+    run <- function(...) quiet_run(plan, journal = file, workers = 1, ...)
+    expect_null(run()$results$training)
+    fitted <- function(cmp) cmp$results$spent[["units"]] > 0
+    expect_false(fitted(run()))
+    with_training <- run(keep = "training_scores")
+    expect_true(fitted(with_training))
+    expect_identical(everything(with_training)[1:2], everything(plain)[1:2])
+    expect_identical(
+      everything(run(keep = c("training_scores", "all_predictions"))), everything(plain)
+    )
+    again <- run(keep = c("training_scores", "all_predictions"))
+    expect_false(fitted(again))
+    expect_identical(everything(again), everything(plain))
+    con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
+    DBI::dbExecute(con, "DELETE FROM fits WHERE value = '0.1'")
+    DBI::dbDisconnect(con)
+    half <- run(keep = c("training_scores", "all_predictions"))
+    expect_true(fitted(half))
+    expect_identical(everything(half), everything(plain))
   }
-  file <- withr::local_tempfile(fileext = ".sqlite")
-  run <- function(...) quiet_run(plan, journal = file, workers = 1, ...)
-  expect_null(run()$results$training)
-  fitted <- function(cmp) cmp$results$spent[["units"]] > 0
-  expect_false(fitted(run()))
-  with_training <- run(keep = "training_scores")
-  expect_true(fitted(with_training))
-  expect_identical(everything(with_training)[1:2], everything(plain)[1:2])
-  expect_identical(everything(run(keep = c("training_scores", "all_predictions"))), everything(plain))
-  again <- run(keep = c("training_scores", "all_predictions"))
-  expect_false(fitted(again))
-  expect_identical(everything(again), everything(plain))
-  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
-  DBI::dbExecute(con, "DELETE FROM fits WHERE value = '0.1'")
-  DBI::dbDisconnect(con)
-  half <- run(keep = c("training_scores", "all_predictions"))
-  expect_true(fitted(half))
-  expect_identical(everything(half), everything(plain))
-})
+)
 
 test_that("validation rows that a family cannot take fail their split only, and say which column", {
   table <- toy(40)[c("x1", "x2", "number")]
@@ -135,7 +185,12 @@ test_that("validation rows that a family cannot take fail their split only, and 
     columns$x1[columns$x2 == 99] <- NA
     columns
   })
-  plan <- plan_comparison(brief(table, "number"), candidates(l = pipeline(spoil, fam_linear()), b = fam_baseline()), splits = folds, seed = 1)
+  plan <- plan_comparison(
+    brief(table, "number"),
+    candidates(l = pipeline(spoil, fam_linear()), b = fam_baseline()),
+    splits = folds,
+    seed = 1
+  )
   cmp <- quiet_run(plan, workers = 1)
   found <- failures(cmp)
   expect_true(spoiled %in% rows_by_split(plan)[[1]]$validation)
@@ -156,17 +211,26 @@ test_that("a matrix of predictors is what base R makes of the columns", {
 })
 
 test_that("units take fits in an order that leaves no end of a grid to the last, and loses none", {
-  work <- list(fits = list(node = c(0, 0, 0, 0, 0, 0, 0, 0, 2, 1, 2, 1), candidate = c(1, 1, 1, 1, 1, 1, 1, 1, 3, 2, 3, 3)))
+  work <- list(fits = list(
+    node = c(0, 0, 0, 0, 0, 0, 0, 0, 2, 1, 2, 1),
+    candidate = c(1, 1, 1, 1, 1, 1, 1, 1, 3, 2, 3, 3)
+  ))
   order <- kw("in_spread_order")(1:12, work)
   expect_setequal(order, 1:12)
   expect_identical(order[1:8], c(8L, 4L, 6L, 2L, 7L, 3L, 5L, 1L))
-  expect_identical(rle(paste(work$fits$node, work$fits$candidate)[order])$lengths, c(8L, 1L, 1L, 2L))
+  expect_identical(
+    rle(paste(work$fits$node, work$fits$candidate)[order])$lengths, c(8L, 1L, 1L, 2L)
+  )
   expect_equal(kw("radical_inverse")(0:4), c(0, 1 / 2, 1 / 4, 3 / 4, 1 / 8))
 })
 
 test_that("what a fit took on one split is expected on the others, and dear fits travel alone", {
-  plan <- plan_comparison(brief(toy(60)[c("x1", "number")], "number"), candidates(n = fam_neural(epochs = among(1, 2, 3, 4))),
-                          splits = split_kfold(3), seed = 1)
+  plan <- plan_comparison(
+    brief(toy(60)[c("x1", "number")], "number"),
+    candidates(n = fam_neural(epochs = among(1, 2, 3, 4))),
+    splits = split_kfold(3),
+    seed = 1
+  )
   work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
   schedule <- kw("new_schedule")(work, matrix(TRUE, 4, 3))
   expect_true(is.na(schedule$left()))
@@ -185,10 +249,23 @@ test_that("what a fit took on one split is expected on the others, and dear fits
 test_that("workers = 1 is this process, even where workers are set up", {
   mirai::daemons(1, .compute = "kilnwright")
   withr::defer(mirai::daemons(0, .compute = "kilnwright"))
-  process <- define_family("process", kinds = "number", fit = function(x, y, weights, settings, seed, threads) Sys.getpid(),
-                           predict = function(model, x) rep(model, nrow(x)))
+  process <- define_family(
+    "process",
+    kinds = "number",
+    fit = function(x, y, weights, settings, seed, threads) Sys.getpid(),
+    predict = function(model, x) rep(model, nrow(x))
+  )
   job <- brief(toy(40)[c("x1", "number")], "number")
-  run <- function(...) quiet_run(job, candidates(p = process()), splits = split_kfold(2), keep = "all_predictions", seed = 1, ...)
+  run <- function(...) {
+    quiet_run(
+      job,
+      candidates(p = process()),
+      splits = split_kfold(2),
+      keep = "all_predictions",
+      seed = 1,
+      ...
+    )
+  }
   process_of <- function(cmp) unique(unlist(lapply(cmp$results$predictions, `[[`, "values")))
   expect_identical(process_of(run(workers = 1)), Sys.getpid())
   expect_false(Sys.getpid() %in% process_of(run()))

@@ -22,9 +22,19 @@ test_that("run, standings and predict work together, and agree with the R functi
   aside <- as.data.frame(data.table::fread(file.path(folder, "set_aside.csv")))
   row <- strsplit(trimws(ran$out[grep("set-aside rows, opened once", ran$out) + 2L]), " +")[[1]]
   expect_identical(row[1], aside$metric[1])
-  expect_equal(as.numeric(row[5:7]), unname(unlist(aside[1, c("set_aside", "low", "high")])), tolerance = 0.02)
-  expect_setequal(list.files(folder), c("choice.json", "comparison.json", "failures.csv", "figures", "model.kilnwright", "plan.yml",
-                                        "scores_by_split.csv", "set_aside.csv", "standings.csv", "summary.txt"))
+  expect_equal(
+    as.numeric(row[5:7]),
+    unname(unlist(aside[1, c("set_aside", "low", "high")])),
+    tolerance = 0.02
+  )
+  expect_setequal(
+    list.files(folder),
+    c(
+      "choice.json", "comparison.json", "failures.csv", "figures", "model.kilnwright", "plan.yml",
+      "scores_by_split.csv", "set_aside.csv", "standings.csv",
+      "summary.txt"
+    )
+  )
   expect_setequal(list.files(file.path(folder, "figures")), c("standings.png", "tuning-tree.png"))
   expect_gt(min(file.size(list.files(file.path(folder, "figures"), full.names = TRUE))), 10000)
 
@@ -44,12 +54,36 @@ test_that("run, standings and predict work together, and agree with the R functi
 
   out <- withr::local_tempfile(fileext = ".csv")
   table <- system.file("extdata", "pots.csv", package = "kilnwright")
-  expect_identical(command("predict", file.path(folder, "model.kilnwright"), table, "--out", out, "--id", "pot_id", "--trust")$status, 0L)
+  expect_identical(
+    command(
+      "predict",
+      file.path(folder, "model.kilnwright"),
+      table,
+      "--out",
+      out,
+      "--id",
+      "pot_id",
+      "--trust"
+    )$status,
+    0L
+  )
   predicted <- as.data.frame(data.table::fread(out))
   expect_equal(predicted$p_yes, predict(model, demo_pots())$p_yes)
   expect_identical(predicted$pot_id, demo_pots()$pot_id)
-  piped <- system2("sh", c("-c", shQuote(paste("head -3", shQuote(table), "|", file.path(R.home("bin"), "Rscript"), shQuote(exec_file()),
-                                               "predict", shQuote(file.path(folder, "model.kilnwright")), "- --trust"))), stdout = TRUE)
+  piped <- system2(
+    "sh",
+    c(
+      "-c",
+      shQuote(paste(
+        "head -3", shQuote(table), "|", file.path(R.home("bin"), "Rscript"),
+        shQuote(exec_file()),
+        "predict",
+        shQuote(file.path(folder, "model.kilnwright")),
+        "- --trust"
+      ))
+    ),
+    stdout = TRUE
+  )
   expect_equal(data.table::fread(text = piped)$p_yes, predicted$p_yes[1:2])
 
   distrusted <- command("predict", file.path(folder, "model.kilnwright"), table)
@@ -78,7 +112,9 @@ test_that("mistakes go to standard error with a non-zero status, and leave nothi
   expect_length(broken$out, 0)
   expect_length(list.files(folder, all.files = TRUE, no.. = TRUE), 0)
   expect_match(command("run", "absent.yml", "--out", out)$err, "no plan file 'absent.yml'")
-  expect_match(command("run", small_plan(), "--out", file.path(folder, "no", "where"))$err, "cannot be made")
+  expect_match(
+    command("run", small_plan(), "--out", file.path(folder, "no", "where"))$err, "cannot be made"
+  )
   writeLines("precious", file.path(folder, "letter.txt"))
   refused <- command("run", small_plan(), "--out", folder, "--replace")
   expect_match(refused$err, "something else")
@@ -111,10 +147,20 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
   plan <- system.file("extdata", "pots-plan.yml", package = "kilnwright")
   short <- withr::local_tempfile(fileext = ".yml")
   lines <- sub("pots.csv", file.path(dirname(plan), "pots.csv"), readLines(plan), fixed = TRUE)
-  writeLines(sub("points: 40", "points: 5", sub("kfold: {k: 10}", "kfold: {k: 3}", lines, fixed = TRUE), fixed = TRUE), short)
+  writeLines(
+    sub(
+      "points: 40",
+      "points: 5",
+      sub("kfold: {k: 10}", "kfold: {k: 3}", lines, fixed = TRUE),
+      fixed = TRUE
+    ),
+    short
+  )
   journal <- withr::local_tempfile(fileext = ".sqlite")
   out <- withr::local_tempdir()
-  first <- command("run", short, "--out", file.path(out, "a"), "--journal", journal, "--workers", "1", "--quiet")
+  first <- command(
+    "run", short, "--out", file.path(out, "a"), "--journal", journal, "--workers", "1", "--quiet"
+  )
   expect_identical(first$status, 0L, info = first$err)
   again <- command("run", short, "--out", file.path(out, "b"), "--journal", journal, "--quiet")
   drop_seconds <- function(folder) {
@@ -126,13 +172,23 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
   expect_identical(shown$status, 0L, info = shown$err)
   expect_match(shown$out, "have all their scores", all = FALSE)
   expect_identical(command("standings", journal)$status, 1L)
-  expect_identical(command("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L)
+  expect_identical(
+    command("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L
+  )
 })
 
 test_that("time_spent accounts for the whole time", {
-  cmp <- quiet_run(toy_brief(), candidates(f = fam_forest(trees = among(20, 50))), splits = split_kfold(4), seed = 1, workers = 1)
+  cmp <- quiet_run(
+    toy_brief(),
+    candidates(f = fam_forest(trees = among(20, 50))),
+    splits = split_kfold(4),
+    seed = 1,
+    workers = 1
+  )
   spent <- time_spent(cmp)
-  expect_identical(spent$what, c("steps", "fits", "predictions", "scoring", "waiting", "overhead", "elapsed"))
+  expect_identical(
+    spent$what, c("steps", "fits", "predictions", "scoring", "waiting", "overhead", "elapsed")
+  )
   expect_equal(sum(spent$seconds[1:6]), spent$seconds[7], tolerance = 0.01)
   expect_true(all(spent$seconds[c(2, 3, 4, 6)] > 0))
   two <- time_spent(quiet_run(cmp$plan, workers = 2))
@@ -145,11 +201,26 @@ test_that("select chooses again from a journal by another rule, and report write
   table <- file.path(folder, "toy.csv")
   write.csv(toy(100), table, row.names = FALSE)
   plan <- file.path(folder, "plan.yml")
-  writeLines(c("brief: {table: toy.csv, outcome: two, event: \"yes\", ignore: [number, three, batch]}",
-               "candidates: {b: [{baseline: {}}], t: [missing, {tree: {pruning: [0.001, 0.01]}}]}",
-               "splits: {kfold: {k: 5}}", "seed: 4"), plan)
+  writeLines(
+    c(
+      "brief: {table: toy.csv, outcome: two, event: \"yes\", ignore: [number, three, batch]}",
+      "candidates: {b: [{baseline: {}}], t: [missing, {tree: {pruning: [0.001, 0.01]}}]}",
+      "splits: {kfold: {k: 5}}", "seed: 4"
+    ),
+    plan
+  )
   journal <- file.path(folder, "run.sqlite")
-  ran <- command("run", plan, "--out", file.path(folder, "out"), "--journal", journal, "--workers", "1", "--quiet")
+  ran <- command(
+    "run",
+    plan,
+    "--out",
+    file.path(folder, "out"),
+    "--journal",
+    journal,
+    "--workers",
+    "1",
+    "--quiet"
+  )
   expect_identical(ran$status, 0L, info = ran$err)
   model <- file.path(folder, "steady.kilnwright")
   chosen <- command("select", journal, "--rule", "steady", "--trust", "--model", model)

@@ -1,5 +1,10 @@
-pots <- as.data.frame(demo_pots())[1:60, c("pot_id", "fired_on", "kiln", "wall_mm", "humidity_pct", "notes", "cracked")]
-same <- function(read, expected = pots) expect_equal(as.data.frame(read), expected, ignore_attr = TRUE)
+pots <- as.data.frame(demo_pots())[
+  1:60,
+  c("pot_id", "fired_on", "kiln", "wall_mm", "humidity_pct", "notes", "cracked")
+]
+same <- function(read, expected = pots) {
+  expect_equal(as.data.frame(read), expected, ignore_attr = TRUE)
+}
 
 test_that("the same table comes back from every kind of file", {
   folder <- withr::local_tempdir()
@@ -9,7 +14,13 @@ test_that("the same table comes back from every kind of file", {
   write.table(pots, at("a.tsv"), sep = "\t", row.names = FALSE, na = "")
   write.table(pots, at("semi.csv"), sep = ";", row.names = FALSE, na = "")
   nanoparquet::write_parquet(pots, at("a.parquet"))
-  lines <- vapply(seq_len(nrow(pots)), function(i) jsonlite::toJSON(as.list(pots[i, !is.na(pots[i, ])]), auto_unbox = TRUE, digits = NA), "")
+  lines <- vapply(
+    seq_len(nrow(pots)),
+    function(i) {
+      jsonlite::toJSON(as.list(pots[i, !is.na(pots[i, ])]), auto_unbox = TRUE, digits = NA)
+    },
+    ""
+  )
   writeLines(lines, at("a.jsonl"))
   for (name in c("a.csv", "a.csv.gz", "a.tsv", "semi.csv", "a.parquet")) same(read_data(at(name)))
   same(read_data(at("a.jsonl"))[names(pots)])
@@ -17,10 +28,17 @@ test_that("the same table comes back from every kind of file", {
   db <- DBI::dbConnect(RSQLite::SQLite(), at("a.sqlite"))
   stored <- transform(pots, fired_on = as.character(fired_on))
   DBI::dbWriteTable(db, "pots", stored)
-  same(read_data(db, query = "select * from pots where kiln = 'south'"), stored[stored$kiln == "south", ])
+  same(
+    read_data(db, query = "select * from pots where kiln = 'south'"),
+    stored[stored$kiln == "south", ]
+  )
   DBI::dbDisconnect(db)
   same(read_data(at("a.sqlite")), stored)
-  expect_error(read_data(at("a.sqlite"), query = "select nothing from nowhere"), "query failed", class = "kw_error_file")
+  expect_error(
+    read_data(at("a.sqlite"), query = "select nothing from nowhere"),
+    "query failed",
+    class = "kw_error_file"
+  )
 
   excel <- readxl::readxl_example("datasets.xlsx")
   expect_equal(as.data.frame(read_data(excel, sheet = "mtcars")), mtcars, ignore_attr = TRUE)
@@ -48,8 +66,13 @@ test_that("damage is said with its place", {
   expect_error(read_data(at("y.jsonl")), "nested values in 'b'", class = "kw_error_file")
   writeLines("no parquet", at("z.parquet"))
   expect_error(read_data(at("z.parquet")), "could not be read", class = "kw_error_file")
-  writeBin(c(charToRaw("name,town\nann,ok\nbob,M"), as.raw(0xfc), charToRaw("nster\n")), at("latin.csv"))
-  expect_error(read_data(at("latin.csv")), "not UTF-8.*Column 'town', rows 2", class = "kw_error_file")
+  writeBin(
+    c(charToRaw("name,town\nann,ok\nbob,M"), as.raw(0xfc), charToRaw("nster\n")), at("latin.csv")
+  )
+  expect_error(
+    read_data(at("latin.csv")), "not UTF-8.*Column 'town', rows 2",
+    class = "kw_error_file"
+  )
   writeLines("not a database", at("b.sqlite"))
   expect_error(read_data(at("b.sqlite")), class = "kw_error_file")
 })

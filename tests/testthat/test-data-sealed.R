@@ -9,8 +9,12 @@ poison <- function(job) {
 
 test_that("nothing reads the sealed rows before score_set_aside()", {
   job <- poison(set_aside(pots_brief(), share = 0.25, seed = 3))
-  plan <- plan_comparison(job, candidates(tree = fam_tree(pruning = sensible()), linear = fam_linear()),
-                          splits = split_kfold(3), seed = 1)
+  plan <- plan_comparison(
+    job,
+    candidates(tree = fam_tree(pruning = sensible()), linear = fam_linear()),
+    splits = split_kfold(3),
+    seed = 1
+  )
   capture.output(print(job), print(plan), print(preview(plan)))
   cmp <- quiet_run(plan)
   choice <- select_final(cmp)
@@ -25,14 +29,33 @@ test_that("nothing reads the sealed rows before score_set_aside()", {
 
 test_that("values in the set-aside rows change nothing about the comparison", {
   table <- as.data.frame(demo_pots())
-  seal <- set_aside(brief(table, "shrinkage_pct", id = "pot_id", ignore = c("cracked", "grade", "notes", "firing_id")), 0.2, seed = 5)
+  seal <- set_aside(
+    brief(
+      table, "shrinkage_pct",
+      id = "pot_id", ignore = c("cracked", "grade", "notes", "firing_id")
+    ),
+    0.2,
+    seed = 5
+  )
   other <- table
   other[seal$sealed$rows, c("wall_mm", "weight_g")] <- 1e6
   other$glaze[seal$sealed$rows] <- "glaze never seen"
-  changed <- set_aside(brief(other, "shrinkage_pct", id = "pot_id", ignore = c("cracked", "grade", "notes", "firing_id")), 0.2, seed = 5)
+  changed <- set_aside(
+    brief(
+      other, "shrinkage_pct",
+      id = "pot_id", ignore = c("cracked", "grade", "notes", "firing_id")
+    ),
+    0.2,
+    seed = 5
+  )
   expect_identical(changed$rows, seal$rows)
   run <- function(job) {
-    cmp <- quiet_run(job, candidates(tree = fam_tree(), linear = fam_linear()), splits = split_kfold(3), seed = 1)
+    cmp <- quiet_run(
+      job,
+      candidates(tree = fam_tree(), linear = fam_linear()),
+      splits = split_kfold(3),
+      seed = 1
+    )
     standings(cmp)[c("candidate", "mean", "sd")]
   }
   expect_identical(run(seal), run(changed))
@@ -40,7 +63,13 @@ test_that("values in the set-aside rows change nothing about the comparison", {
 
 test_that("the set-aside score equals predicting those rows by hand, and openings are counted", {
   job <- set_aside(pots_brief(), share = 0.2, seed = 7)
-  cmp <- quiet_run(job, candidates(tree = fam_tree()), splits = split_kfold(3), metrics = c("auc", "log_loss"), seed = 1)
+  cmp <- quiet_run(
+    job,
+    candidates(tree = fam_tree()),
+    splits = split_kfold(3),
+    metrics = c("auc", "log_loss"),
+    seed = 1
+  )
   model <- fit_final(select_final(cmp))
   aside <- demo_pots()[job$sealed$rows, ]
   p <- predict(model, aside, type = "probability")$p_yes
@@ -56,7 +85,10 @@ test_that("the set-aside score equals predicting those rows by hand, and opening
   expect_error(score_set_aside(reopened), class = "kw_error_set_aside")
   expect_warning(third <- score_set_aside(reopened, job), class = "kw_warning_opened_again")
   expect_identical(third$openings[1], 3L)
-  expect_error(score_set_aside(model, set_aside(pots_brief(), share = 0.2, seed = 8)), class = "kw_error_set_aside")
+  expect_error(
+    score_set_aside(model, set_aside(pots_brief(), share = 0.2, seed = 8)),
+    class = "kw_error_set_aside"
+  )
 })
 
 test_that("set_aside() keeps groups whole and classes in proportion", {
@@ -72,11 +104,30 @@ test_that("set_aside() keeps groups whole and classes in proportion", {
 
 test_that("with a time role the latest rows are set aside", {
   pots <- demo_pots()
-  job <- brief(pots, "shrinkage_pct", id = "pot_id", time = "fired_on", ignore = c("cracked", "grade", "notes", "firing_id"))
+  job <- brief(
+    pots,
+    "shrinkage_pct",
+    id = "pot_id",
+    time = "fired_on",
+    ignore = c("cracked", "grade", "notes", "firing_id")
+  )
   late <- set_aside(job, share = 0.25, seed = 1)
   expect_gte(min(late$sealed$table$fired_on), max(late$table$fired_on))
   after <- set_aside(job, after = "2033-01-01")
   expect_identical(after$sealed$n, sum(pots$fired_on > as.Date("2033-01-01")))
-  grouped <- brief(pots, "shrinkage_pct", id = "pot_id", time = "fired_on", group = "firing_id", ignore = c("cracked", "grade", "notes"))
-  expect_length(intersect(unique(set_aside(grouped, 0.3)$table$firing_id), pots$firing_id[set_aside(grouped, 0.3)$sealed$rows]), 0)
+  grouped <- brief(
+    pots,
+    "shrinkage_pct",
+    id = "pot_id",
+    time = "fired_on",
+    group = "firing_id",
+    ignore = c("cracked", "grade", "notes")
+  )
+  expect_length(
+    intersect(
+      unique(set_aside(grouped, 0.3)$table$firing_id),
+      pots$firing_id[set_aside(grouped, 0.3)$sealed$rows]
+    ),
+    0
+  )
 })

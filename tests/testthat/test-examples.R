@@ -1,5 +1,8 @@
 test_that("the example scripts run from start to end", {
-  scripts <- list.files(system.file("examples", package = "kilnwright"), pattern = "[.]R$", full.names = TRUE)
+  scripts <- list.files(
+    system.file("examples", package = "kilnwright"),
+    pattern = "[.]R$", full.names = TRUE
+  )
   expect_gt(length(scripts), 0)
   for (script in scripts) {
     out <- withr::local_tempfile()

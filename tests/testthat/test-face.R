@@ -25,7 +25,10 @@ test_that("the tuning figure shows score against hyperparameter, with the best m
   expect_equal(sort(data[[4]]$y), sort(tree$training))
   long <- scores_by_split(cmp, metric = "auc")
   long <- long[long$candidate == "tree", ]
-  expect_equal(sort(data[[3]]$y), sort(as.vector(tapply(long$validation, list(long$setting, long$`repeat`), mean))))
+  expect_equal(
+    sort(data[[3]]$y),
+    sort(as.vector(tapply(long$validation, list(long$setting, long$`repeat`), mean)))
+  )
   ring <- data[[length(data)]]
   expect_equal(c(10^ring$x, ring$y), c(tree$pruning[1], tree$mean[1]))
   expect_identical(length(unique(data[[6]]$linetype)), 2L)
@@ -39,7 +42,12 @@ test_that("the tuning figure shows score against hyperparameter, with the best m
 })
 
 test_that("the axis of a numeric outcome's metric carries the outcome's unit", {
-  cmp <- quiet_run(toy_brief("number"), candidates(t = fam_tree(pruning = among(0.01, 0.1))), splits = split_kfold(2), seed = 1)
+  cmp <- quiet_run(
+    toy_brief("number"),
+    candidates(t = fam_tree(pruning = among(0.01, 0.1))),
+    splits = split_kfold(2),
+    seed = 1
+  )
   expect_match(draw_standings(cmp)$labels$x, "RMSE, in units of number \\(lower is better\\)")
 })
 
@@ -48,14 +56,20 @@ test_that("prints fit 80 columns", {
   plan <- plan_comparison(job, splits = split_kfold(5), search = search_grid(2), seed = 1)
   cmp <- toy_comparison()
   choice <- select_final(cmp)
-  for (thing in list(job, plan$candidates, plan$candidates$pipelines$forest, plan, preview(plan), cmp, choice, fit_final(choice), fam_forest(),
-                     pre_missing(columns = of_kind("number")), from_to(0, 1), among(1:30), search_grid(), split_kfold(3))) {
+  for (thing in list(
+    job, plan$candidates, plan$candidates$pipelines$forest, plan, preview(plan),
+    cmp, choice, fit_final(choice), fam_forest(),
+    pre_missing(columns = of_kind("number")), from_to(0, 1), among(1:30),
+    search_grid(), split_kfold(3)
+  )) {
     lines <- capture.output(print(thing))
     expect_lte(max(nchar(lines)), 80)
     expect_gt(nchar(lines[1]), 5)
   }
   expect_output(print(job), "predict whether cracked is yes")
-  expect_output(print(brief(demo_pots(), "grade")), "pot_id: nearly every row has its own level; an id")
+  expect_output(
+    print(brief(demo_pots(), "grade")), "pot_id: nearly every row has its own level; an id"
+  )
 })
 
 test_that("numbers are rounded to their uncertainty", {
@@ -65,11 +79,18 @@ test_that("numbers are rounded to their uncertainty", {
 
 test_that("listeners are told of progress, and quiet silences", {
   events <- list()
-  plan <- plan_comparison(toy_brief(), candidates(t = fam_tree(min_leaf = among(1:4))), splits = split_kfold(3), seed = 1)
+  plan <- plan_comparison(
+    toy_brief(),
+    candidates(t = fam_tree(min_leaf = among(1:4))),
+    splits = split_kfold(3),
+    seed = 1
+  )
   kw("execute_plan")(plan, listener = function(event) events[[length(events) + 1L]] <<- event)
   expect_identical(events[[1]]$type, "start")
   last <- events[[length(events)]]
-  expect_identical(c(last$type, last$done, last$total, last$settings_done), c("end", "12", "12", "4"))
+  expect_identical(
+    c(last$type, last$done, last$total, last$settings_done), c("end", "12", "12", "4")
+  )
   expect_identical(last$best$candidate, "t")
   expect_match(kw("progress_text")(last), "100 %, 4/4 settings")
   expect_silent(run_comparison(plan, quiet = TRUE))

@@ -3,24 +3,41 @@
 layer <- function(plot, i) ggplot2::layer_data(plot, i)
 
 test_that("the curves of ROC and precision-recall are means over splits of curves made by hand", {
-  cmp <- quiet_run(toy_brief(), candidates(l = fam_linear(), b = fam_baseline()), splits = split_kfold(5), seed = 3)
+  cmp <- quiet_run(
+    toy_brief(),
+    candidates(l = fam_linear(), b = fam_baseline()),
+    splits = split_kfold(5),
+    seed = 3
+  )
   built <- draw_roc(cmp)$data
   linear <- built[built$candidate == "l", ]
   each <- vapply(rows_by_split(cmp), function(r) {
     table <- toy()
-    fit <- suppressWarnings(glm((two == "yes") ~ x1 + x2 + x3 + colour, binomial, table[r$training, ]))
+    fit <- suppressWarnings(glm(
+      (two == "yes") ~ x1 + x2 + x3 + colour, binomial, table[r$training, ]
+    ))
     p <- predict(fit, table[r$validation, ])
     truth <- table$two[r$validation] == "yes"
     cut <- c(Inf, sort(p, decreasing = TRUE))
-    approx(vapply(cut, function(t) mean(p[!truth] >= t), 1), vapply(cut, function(t) mean(p[truth] >= t), 1), 0:100 / 100, ties = max)$y
+    approx(
+      vapply(cut, function(t) mean(p[!truth] >= t), 1),
+      vapply(cut, function(t) mean(p[truth] >= t), 1),
+      0:100 / 100,
+      ties = max
+    )$y
   }, numeric(101))
   expect_equal(linear$mean, rowMeans(each), tolerance = 1e-6)
-  expect_equal(linear$high - linear$mean, pmin(apply(each, 1, sd), 1 - linear$mean), tolerance = 1e-6)
+  expect_equal(
+    linear$high - linear$mean, pmin(apply(each, 1, sd), 1 - linear$mean),
+    tolerance = 1e-6
+  )
   precision <- draw_precision_recall(cmp)$data
   at_all <- precision$mean[precision$candidate == "l" & precision$x == 1]
   expect_equal(at_all, mean(vapply(rows_by_split(cmp), function(r) {
     table <- toy()
-    fit <- suppressWarnings(glm((two == "yes") ~ x1 + x2 + x3 + colour, binomial, table[r$training, ]))
+    fit <- suppressWarnings(glm(
+      (two == "yes") ~ x1 + x2 + x3 + colour, binomial, table[r$training, ]
+    ))
     p <- predict(fit, table[r$validation, ])
     truth <- table$two[r$validation] == "yes"
     sum(truth) / sum(p >= min(p[truth]))
@@ -28,7 +45,14 @@ test_that("the curves of ROC and precision-recall are means over splits of curve
   bins <- draw_calibration(cmp, candidates = "l", bins = 5)$data
   expect_identical(sum(bins$rows), 150L)
   expect_true(all(bins$low <= bins$share & bins$share <= bins$high))
-  expect_error(draw_roc(quiet_run(toy_brief("number"), candidates(b = fam_baseline()), splits = split_kfold(3), seed = 1)), "two classes", class = "kw_error_draw")
+  expect_error(
+    draw_roc(quiet_run(
+      toy_brief("number"), candidates(b = fam_baseline()),
+      splits = split_kfold(3), seed = 1
+    )),
+    "two classes",
+    class = "kw_error_draw"
+  )
 })
 
 test_that("split lines, tuning maps and the confusion table show the comparison's own numbers", {
@@ -37,12 +61,19 @@ test_that("split lines, tuning maps and the confusion table show the comparison'
   scores <- scores_by_split(cmp, metric = "auc")
   best <- standings(cmp, level = "candidates")
   for (i in 1:3) {
-    expect_equal(lines$score[lines$candidate == best$candidate[i]], scores$validation[scores$candidate == best$candidate[i] & scores$setting == best$setting[i]])
+    expect_equal(
+      lines$score[lines$candidate == best$candidate[i]],
+      scores$validation[scores$candidate == best$candidate[i] & scores$setting == best$setting[i]]
+    )
   }
   map <- draw_tuning_map(cmp, "tree")$data
   table <- standings(cmp)
   for (i in seq_len(nrow(map))) {
-    expect_equal(map$mean[i], table$mean[which(table$candidate == "tree" & table$pruning == as.numeric(as.character(map$pruning[i])) & table$impurity == map$impurity[i])])
+    expect_equal(
+      map$mean[i],
+      table$mean[which(table$candidate == "tree" &
+        table$pruning == as.numeric(as.character(map$pruning[i])) & table$impurity == map$impurity[i])]
+    )
   }
   expect_s3_class(ggplot2::ggplot_build(draw_tuning_each(cmp, "tree")), "ggplot_built")
   choice <- select_final(cmp)
@@ -59,7 +90,12 @@ test_that("split lines, tuning maps and the confusion table show the comparison'
 test_that("every figure of the verdict is built for numbers and classes", {
   built <- function(plot) expect_s3_class(ggplot2::ggplot_build(plot), "ggplot_built")
   for (kind in c("number", "two_class", "many_class")) {
-    cmp <- quiet_run(toy_brief(kind), candidates(t = fam_tree(pruning = among(0.001, 0.01, 0.1)), b = fam_baseline()), splits = split_kfold(4), seed = 3)
+    cmp <- quiet_run(
+      toy_brief(kind),
+      candidates(t = fam_tree(pruning = among(0.001, 0.01, 0.1)), b = fam_baseline()),
+      splits = split_kfold(4),
+      seed = 3
+    )
     choice <- select_final(cmp, "best_mean")
     model <- fit_final(choice)
     built(draw_split_scores(cmp))
@@ -67,7 +103,9 @@ test_that("every figure of the verdict is built for numbers and classes", {
     built(draw_search(cmp, against = "seconds"))
     built(draw_optimism(optimism(cmp)))
     built(draw_importance(column_importance(choice, times = 1)))
-    for (columns in list("x1", "colour", c("x1", "colour"), c("colour", "x1"))) built(draw_dependence(model, columns, rows = 20, points = 5))
+    for (columns in list("x1", "colour", c("x1", "colour"), c("colour", "x1"))) {
+      built(draw_dependence(model, columns, rows = 20, points = 5))
+    }
     built(draw_learning_curve(learning_curve(choice, shares = c(0.5, 1))))
     if (kind == "number") {
       built(draw_observed(choice))
@@ -80,7 +118,13 @@ test_that("every figure of the verdict is built for numbers and classes", {
 })
 
 test_that("one prediction call for all shuffled copies gives what a loop gives", {
-  cmp <- quiet_run(toy_brief(), candidates(t = fam_tree()), splits = split_kfold(3), metrics = "log_loss", seed = 3)
+  cmp <- quiet_run(
+    toy_brief(),
+    candidates(t = fam_tree()),
+    splits = split_kfold(3),
+    metrics = "log_loss",
+    seed = 3
+  )
   fitted <- kw("fit_on_split")(kw("new_refit")(cmp, select_final(cmp)$at), cmp$plan$splits[[1]])
   metric <- cmp$plan$metrics$log_loss
   once <- withr::with_seed(5, kw("split_importance")(fitted, metric, c("x1", "x2"), 3))
@@ -89,7 +133,9 @@ test_that("one prediction call for all shuffled copies gives what a loop gives",
     mean(vapply(1:3, function(i) {
       frame <- fitted$frame
       frame$columns[[column]] <- frame$columns[[column]][sample.int(n)]
-      score <- function(f) kw("score_predictions")(metric, fitted$target$outcome, fitted$predict(f), NULL)
+      score <- function(f) {
+        kw("score_predictions")(metric, fitted$target$outcome, fitted$predict(f), NULL)
+      }
       score(frame) - score(fitted$frame)
     }, 1))
   }, 1))

@@ -1,14 +1,20 @@
 found_in <- function(table, outcome = "y", ...) inspect_data(brief(table, outcome, ...))
-codes_for <- function(found, column) found$code[vapply(found$columns, function(c) column %in% c, logical(1))]
+codes_for <- function(found, column) {
+  found$code[vapply(found$columns, function(c) column %in% c, logical(1))]
+}
 
 planted <- function() {
   withr::with_seed(3, {
     n <- 400
     x <- data.frame(
-      serial = sample(n), constant = 5, nearly = c(rep("a", n - 2), "b", "c"), half_gone = ifelse(runif(n) < 0.6, NA, rnorm(n)),
-      word = sample(c("oak", "ash", "Unknown", "?"), n, TRUE), code = sample(c(1:40, 9999), n, TRUE, c(rep(1, 40), 4)),
-      celsius = rnorm(n, 1000, 30), a = rexp(n), b = rnorm(n), level = sample(c("p", "q", "r"), n, TRUE, c(0.6, 0.38, 0.02)),
-      many = sample(sprintf("m%03d", 1:90), n, TRUE), tail = rlnorm(n, 0, 1.2), numeral = sample(as.character(seq(1, 9, 0.5)), n, TRUE),
+      serial = sample(n), constant = 5, nearly = c(rep("a", n - 2), "b", "c"),
+      half_gone = ifelse(runif(n) < 0.6, NA, rnorm(n)),
+      word = sample(c("oak", "ash", "Unknown", "?"), n, TRUE),
+      code = sample(c(1:40, 9999), n, TRUE, c(rep(1, 40), 4)),
+      celsius = rnorm(n, 1000, 30), a = rexp(n), b = rnorm(n),
+      level = sample(c("p", "q", "r"), n, TRUE, c(0.6, 0.38, 0.02)),
+      many = sample(sprintf("m%03d", 1:90), n, TRUE), tail = rlnorm(n, 0, 1.2),
+      numeral = sample(as.character(seq(1, 9, 0.5)), n, TRUE),
       day = sample(format(as.Date("2031-01-01") + 1:60), n, TRUE), far = c(rnorm(n - 1), 40)
     )
     x$fahrenheit <- x$celsius * 9 / 5 + 32
@@ -22,26 +28,47 @@ planted <- function() {
 
 test_that("every planted problem is found, and clean columns are left alone", {
   found <- found_in(planted())
-  expected <- c(serial = "id_like", constant = "constant", nearly = "near_constant", half_gone = "missing", word = "disguised_missing",
-                code = "disguised_missing", fahrenheit = "repeated_column", total = "sum_of_columns", level = "rare_levels", many = "many_levels",
-                twin = "repeated_column", tail = "skewed", numeral = "number_as_text", day = "date_as_text", far = "outliers", teller = "gives_outcome_away")
-  for (column in names(expected)) expect_true(expected[[column]] %in% codes_for(found, column), info = column)
+  expected <- c(
+    serial = "id_like", constant = "constant", nearly = "near_constant",
+    half_gone = "missing", word = "disguised_missing",
+    code = "disguised_missing", fahrenheit = "repeated_column",
+    total = "sum_of_columns", level = "rare_levels", many = "many_levels",
+    twin = "repeated_column", tail = "skewed", numeral = "number_as_text",
+    day = "date_as_text", far = "outliers", teller = "gives_outcome_away"
+  )
+  for (column in names(expected)) {
+    expect_true(expected[[column]] %in% codes_for(found, column), info = column)
+  }
   expect_false("gives_outcome_away" %in% codes_for(found, "b"))
-  expect_identical(found$severity, as.character(sort(factor(found$severity, c("serious", "notable", "minor")))))
-  clean <- withr::with_seed(8, data.frame(u = rnorm(200), v = runif(200), k = sample(c("a", "b"), 200, TRUE), y = rnorm(200)))
+  expect_identical(
+    found$severity, as.character(sort(factor(found$severity, c("serious", "notable", "minor"))))
+  )
+  clean <- withr::with_seed(
+    8,
+    data.frame(u = rnorm(200), v = runif(200), k = sample(c("a", "b"), 200, TRUE), y = rnorm(200))
+  )
   expect_identical(nrow(found_in(clean)), 0L)
   expect_output(print(found_in(clean)), "Nothing found")
 })
 
 test_that("repeated and nearly repeated rows are found, also across groups", {
-  table <- withr::with_seed(5, data.frame(p = rnorm(120), q = rnorm(120), r = rnorm(120), g = rep(1:12, each = 10), y = rnorm(120)))
+  table <- withr::with_seed(
+    5,
+    data.frame(
+      p = rnorm(120), q = rnorm(120), r = rnorm(120), g = rep(1:12, each = 10),
+      y = rnorm(120)
+    )
+  )
   table[41, ] <- table[2, ]
   table$g[41] <- 5
   table[60, ] <- table[59, ]
   table[80, ] <- table[79, ]
   table$p[80] <- table$p[80] + 1e-9
   found <- found_in(table, group = "g")
-  expect_match(found$detail[found$code == "duplicate_rows"], "2 rows repeat an earlier one exactly, also across different g")
+  expect_match(
+    found$detail[found$code == "duplicate_rows"],
+    "2 rows repeat an earlier one exactly, also across different g"
+  )
   expect_match(found$detail[found$code == "near_duplicate_rows"], "1 row is")
 })
 
@@ -51,21 +78,34 @@ test_that("small and rare classes are said", {
 })
 
 test_that("two calls find and remedy what is planted in the demo ledger", {
-  job <- brief(demo_pots(), outcome = "cracked", event = "yes", ignore = c("shrinkage_pct", "grade"))
+  job <- brief(
+    demo_pots(),
+    outcome = "cracked", event = "yes", ignore = c("shrinkage_pct", "grade")
+  )
   found <- inspect_data(job)
   mended <- apply_remedies(job, found)
   expect_identical(mended$brief$roles$id, "pot_id")
   expect_identical(mended$brief$roles$group, "firing_id")
   expect_true("peak_f" %in% mended$brief$roles$ignore)
-  expect_equal(mended$brief$missing_codes[c("glaze", "drying_days")], list(glaze = "n/r", drying_days = -999))
+  expect_equal(
+    mended$brief$missing_codes[c("glaze", "drying_days")],
+    list(glaze = "n/r", drying_days = -999)
+  )
   expect_false(any(mended$brief$table$drying_days %in% -999))
   expect_true("rare_levels" %in% found$code && "free_text" %in% found$code)
   steps <- vapply(mended$steps, function(s) s$definition$name, "")
   expect_true(all(c("missing", "rare_levels", "dates", "text", "onehot") %in% steps))
   again <- inspect_data(mended$brief)
   expect_false(any(c("id_like", "disguised_missing", "repeated_column", "groups") %in% again$code))
-  cmp <- quiet_run(mended$brief, candidates(base = fam_baseline(), p = pipeline(mended$steps, fam_penalised(penalty = among(0.01, 0.03)))),
-                   splits = split_kfold(4), seed = 1)
+  cmp <- quiet_run(
+    mended$brief,
+    candidates(
+      base = fam_baseline(),
+      p = pipeline(mended$steps, fam_penalised(penalty = among(0.01, 0.03)))
+    ),
+    splits = split_kfold(4),
+    seed = 1
+  )
   expect_identical(nrow(failures(cmp)), 0L)
   table <- standings(cmp)
   expect_gt(table$mean[1], 0.7)
@@ -73,26 +113,45 @@ test_that("two calls find and remedy what is planted in the demo ledger", {
   expect_null(few$brief$roles$group)
 })
 
-test_that("findings and changes keep the seal: sealed rows are not read, and are understood when opened", {
-  job <- brief(demo_pots(), "shrinkage_pct", group = "firing_id", ignore = c("cracked", "grade", "pot_id")) |> set_aside(0.2, seed = 2)
-  found <- inspect_data(job)
-  mended <- apply_remedies(job, found)
-  cmp <- quiet_run(mended$brief, candidates(t = fam_tree()), splits = split_kfold(3), seed = 1)
-  model <- fit_final(select_final(cmp))
-  aside <- demo_pots()[job$sealed$rows, ]
-  score <- suppressWarnings(score_set_aside(model))
-  expect_equal(score$set_aside[1], sqrt(mean((predict(model, aside)$value - aside$shrinkage_pct)^2)))
-  unsafe <- brief(demo_pots(), "shrinkage_pct", ignore = c("cracked", "grade")) |> set_aside(0.2, seed = 2)
-  expect_error(apply_remedies(unsafe, inspect_data(unsafe)), "cannot be declared", class = "kw_error_set_aside")
-})
+test_that(
+  "findings and changes keep the seal: sealed rows are not read, and are understood when opened",
+  {
+    job <- brief(
+      demo_pots(), "shrinkage_pct",
+      group = "firing_id", ignore = c("cracked", "grade", "pot_id")
+    ) |> set_aside(0.2, seed = 2)
+    found <- inspect_data(job)
+    mended <- apply_remedies(job, found)
+    cmp <- quiet_run(mended$brief, candidates(t = fam_tree()), splits = split_kfold(3), seed = 1)
+    model <- fit_final(select_final(cmp))
+    aside <- demo_pots()[job$sealed$rows, ]
+    score <- suppressWarnings(score_set_aside(model))
+    expect_equal(
+      score$set_aside[1], sqrt(mean((predict(model, aside)$value - aside$shrinkage_pct)^2))
+    )
+    unsafe <- brief(demo_pots(), "shrinkage_pct", ignore = c("cracked", "grade")) |>
+      set_aside(0.2, seed = 2)
+    expect_error(
+      apply_remedies(unsafe, inspect_data(unsafe)),
+      "cannot be declared",
+      class = "kw_error_set_aside"
+    )
+  }
+)
 
 test_that("compare_set_aside() compares predictors, never the outcome, and is recorded", {
-  table <- withr::with_seed(4, data.frame(x = rnorm(300), k = sample(c("a", "b"), 300, TRUE), when = 1:300, y = rnorm(300)))
+  table <- withr::with_seed(
+    4,
+    data.frame(x = rnorm(300), k = sample(c("a", "b"), 300, TRUE), when = 1:300, y = rnorm(300))
+  )
   table$x[241:300] <- table$x[241:300] + 2
   job <- set_aside(brief(table, "y", time = "when"), share = 0.2)
   found <- compare_set_aside(job)
   expect_identical(found$column[1], "x")
-  expect_equal(found$difference[1], unname(suppressWarnings(ks.test(table$x[1:240], table$x[241:300])$statistic)))
+  expect_equal(
+    found$difference[1],
+    unname(suppressWarnings(ks.test(table$x[1:240], table$x[241:300])$statistic))
+  )
   shares <- rbind(prop.table(table(table$k[1:240])), prop.table(table(table$k[241:300])))
   expect_equal(found$difference[2], sum(abs(shares[1, ] - shares[2, ])) / 2)
   expect_false("y" %in% found$column)
@@ -111,10 +170,21 @@ test_that("associations equal their published formulas", {
   phi <- chi / 200 - 4 / 199
   expect_equal(kw("cramers_v")(a, b), sqrt(phi / (3 - 4 / 199 - 1)))
   expect_equal(kw("correlation_ratio")(x, a)^2, summary(lm(x ~ factor(a)))$r.squared)
-  expect_equal(kw("f_statistics")(cbind(x), factor(a)), unname(summary(aov(x ~ factor(a)))[[1]]$`F value`[1]), ignore_attr = TRUE)
+  expect_equal(
+    kw("f_statistics")(cbind(x), factor(a)),
+    unname(summary(aov(x ~ factor(a)))[[1]]$`F value`[1]),
+    ignore_attr = TRUE
+  )
   joint <- prop.table(table)
-  expect_equal(kw("mutual_information")(a, b), sum(joint * log(joint / outer(rowSums(joint), colSums(joint))), na.rm = TRUE))
-  expect_equal(kw("f_statistics")(cbind(x), x + a), unname(summary(lm(I(x + a) ~ x))$fstatistic[1]), ignore_attr = TRUE)
+  expect_equal(
+    kw("mutual_information")(a, b),
+    sum(joint * log(joint / outer(rowSums(joint), colSums(joint))), na.rm = TRUE)
+  )
+  expect_equal(
+    kw("f_statistics")(cbind(x), x + a),
+    unname(summary(lm(I(x + a) ~ x))$fstatistic[1]),
+    ignore_attr = TRUE
+  )
 })
 
 test_that("figures of the data show its numbers", {
@@ -122,17 +192,32 @@ test_that("figures of the data show its numbers", {
   data <- kw("column_figure_data")(job, c("kiln", "wall_mm"), 16)$bars
   pots <- demo_pots()
   kiln <- data[data$column == "kiln", ]
-  expect_equal(kiln$height, as.numeric(tapply(pots$cracked == "yes", pots$kiln, mean)[c("north", "south", "test")]))
+  expect_equal(
+    kiln$height,
+    as.numeric(tapply(pots$cracked == "yes", pots$kiln, mean)[c("north", "south", "test")])
+  )
   expect_equal(sum(data$rows[data$column == "wall_mm"]), nrow(pots))
   gaps <- kw("missing_figure_data")(job, 30)
-  expect_equal(unname(gaps$labels["0000"]), format(sum(complete.cases(job$table[names(job$schema)])), big.mark = ","))
+  expect_equal(
+    unname(gaps$labels["0000"]),
+    format(sum(complete.cases(job$table[names(job$schema)])), big.mark = ",")
+  )
   strength <- kw("correlation_figure_data")(job, 40)$cells
-  expect_equal(strength$strength[strength$a == "peak_c" & strength$b == "wall_mm"], abs(cor(pots$peak_c, pots$wall_mm)))
+  expect_equal(
+    strength$strength[strength$a == "peak_c" & strength$b == "wall_mm"],
+    abs(cor(pots$peak_c, pots$wall_mm))
+  )
   groups <- kw("group_figure_data")(job, job$table$cracked, "firing_id")$groups
-  expect_equal(groups$mean, unname(sort(as.vector(tapply(pots$cracked == "yes", pots$firing_id, mean)))))
-  for (plot in list(draw_columns(job), draw_missing(job), draw_correlation(job), draw_outcome(job), draw_outcome(brief(pots, "grade", ignore = "pot_id")),
-                    draw_outcome(brief(pots, "shrinkage_pct", ignore = "pot_id")), draw_columns(brief(pots, "grade", ignore = "pot_id")),
-                    draw_columns(brief(pots, "shrinkage_pct", ignore = "pot_id")))) {
+  expect_equal(
+    groups$mean, unname(sort(as.vector(tapply(pots$cracked == "yes", pots$firing_id, mean))))
+  )
+  for (plot in list(
+    draw_columns(job), draw_missing(job), draw_correlation(job), draw_outcome(job),
+    draw_outcome(brief(pots, "grade", ignore = "pot_id")),
+    draw_outcome(brief(pots, "shrinkage_pct", ignore = "pot_id")),
+    draw_columns(brief(pots, "grade", ignore = "pot_id")),
+    draw_columns(brief(pots, "shrinkage_pct", ignore = "pot_id"))
+  )) {
     expect_gt(length(ggplot2::ggplot_build(plot)$data), 0)
   }
   expect_error(draw_missing(toy_brief()), class = "kw_error_draw")
@@ -140,7 +225,9 @@ test_that("figures of the data show its numbers", {
 
 test_that("show_prepared() shows what the steps do, as the engine does it", {
   job <- pots_brief()
-  shown <- show_prepared(pipeline(pre_missing(), pre_scale(columns = wall_mm), pre_text(top = 3), fam_tree()), job)
+  shown <- show_prepared(
+    pipeline(pre_missing(), pre_scale(columns = wall_mm), pre_text(top = 3), fam_tree()), job
+  )
   expect_named(shown, c("untouched", "pre_missing", "pre_scale", "pre_text"))
   walls <- demo_pots()$wall_mm
   expect_equal(shown$pre_scale$wall_mm, ((walls - mean(walls)) / sd(walls))[1:5])
@@ -148,13 +235,19 @@ test_that("show_prepared() shows what the steps do, as the engine does it", {
   lines <- capture.output(print(shown))
   expect_lte(max(nchar(lines)), 80)
   expect_match(lines, "works on wall_mm", all = FALSE)
-  expect_error(show_prepared(list(pre_balance()), brief(demo_pots(), "shrinkage_pct")), "evens out classes", class = "kw_error_plan")
+  expect_error(
+    show_prepared(list(pre_balance()), brief(demo_pots(), "shrinkage_pct")),
+    "evens out classes",
+    class = "kw_error_plan"
+  )
 })
 
 test_that("list_steps() and describe_step() speak from the definitions", {
   listed <- list_steps()
   expect_setequal(sub("pre_", "", listed$step), names(kw("shipped_members")("step")))
-  for (name in sub("pre_", "", listed$step)) expect_output(print(describe_step(name)), paste0("pre_", name))
+  for (name in sub("pre_", "", listed$step)) {
+    expect_output(print(describe_step(name)), paste0("pre_", name))
+  }
   expect_output(print(describe_step("pre_text")), "Most terms that are kept")
   expect_error(describe_step("skwe"), "skew", class = "kw_error_argument")
 })

@@ -2,16 +2,33 @@
 
 every_family <- function(kind) {
   all <- switch(kind,
-    number = list(baseline = fam_baseline(), linear = fam_linear(), penalised = fam_penalised(penalty = among(0.01, 0.1)), neighbours = fam_neighbours(neighbours = 5),
-                  tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30), boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(),
-                  bends = fam_adaptive_splines(), neural = fam_neural(epochs = 5)),
-    two_class = list(linear = fam_linear(), penalised = fam_penalised(penalty = among(0.01, 0.1)), discriminant = fam_discriminant(), bayes = fam_naive_bayes(),
-                     neural = fam_neural(epochs = 5),
-                     counts = pipeline(pre_missing(), pre_drop(columns = c("x1", "x3", "colour")), fam_count_bayes()),
-                     neighbours = fam_neighbours(neighbours = 5, weighting = "inverse"), tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30),
-                     boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(), bends = fam_adaptive_splines()),
-    many_class = list(tree = fam_tree(), penalised = fam_penalised(penalty = 0.05), boosted = fam_boosted(trees = 20), vectors = fam_support_vectors(),
-                      discriminant = fam_discriminant(shape = "regularised"), linear = fam_linear())
+    number = list(
+      baseline = fam_baseline(), linear = fam_linear(),
+      penalised = fam_penalised(penalty = among(0.01, 0.1)),
+      neighbours = fam_neighbours(neighbours = 5),
+      tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30),
+      boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(),
+      bends = fam_adaptive_splines(), neural = fam_neural(epochs = 5)
+    ),
+    two_class = list(
+      linear = fam_linear(), penalised = fam_penalised(penalty = among(0.01, 0.1)),
+      discriminant = fam_discriminant(), bayes = fam_naive_bayes(),
+      neural = fam_neural(epochs = 5),
+      counts = pipeline(
+        pre_missing(),
+        pre_drop(columns = c("x1", "x3", "colour")),
+        fam_count_bayes()
+      ),
+      neighbours = fam_neighbours(neighbours = 5, weighting = "inverse"),
+      tree = fam_tree(), rules = fam_rules(), forest = fam_forest(trees = 30),
+      boosted = fam_boosted(trees = 30), vectors = fam_support_vectors(),
+      bends = fam_adaptive_splines()
+    ),
+    many_class = list(
+      tree = fam_tree(), penalised = fam_penalised(penalty = 0.05),
+      boosted = fam_boosted(trees = 20), vectors = fam_support_vectors(),
+      discriminant = fam_discriminant(shape = "regularised"), linear = fam_linear()
+    )
   )
   Filter(function(family) {
     if (inherits(family, "kw_pipeline")) family <- family$family
@@ -44,8 +61,16 @@ test_that("the written script repeats every family's predictions to 1e-10 withou
   for (kind in names(outcomes)) {
     families <- every_family(kind)
     job <- toy_brief(kind, read.csv(data)) |> set_aside(share = 0.2, seed = 1)
-    cmp <- quiet_run(job, do.call(candidates, families), splits = split_holdout(0.3, draws = 1), seed = 5, workers = 1)
-    models <- lapply(names(families), function(name) fit_final(select_final(cmp, "best_mean", candidate = name)))
+    cmp <- quiet_run(
+      job,
+      do.call(candidates, families),
+      splits = split_holdout(0.3, draws = 1),
+      seed = 5,
+      workers = 1
+    )
+    models <- lapply(names(families), function(name) {
+      fit_final(select_final(cmp, "best_mean", candidate = name))
+    })
     scripts <- vapply(models, function(model) {
       file <- withr::local_tempfile(fileext = ".R", .local_envir = parent.frame(2))
       write_script(model, file, data = data)
@@ -55,8 +80,16 @@ test_that("the written script repeats every family's predictions to 1e-10 withou
     for (i in seq_along(models)) {
       ours <- predict(models[[i]], read.csv(new))
       numbers <- setdiff(names(ours), "class")
-      expect_equal(as.matrix(found[[i]][numbers]), as.matrix(ours[numbers]), tolerance = 1e-10, ignore_attr = TRUE, info = paste(kind, names(families)[i]))
-      if ("class" %in% names(ours)) expect_identical(as.character(found[[i]]$class), as.character(ours$class))
+      expect_equal(
+        as.matrix(found[[i]][numbers]),
+        as.matrix(ours[numbers]),
+        tolerance = 1e-10,
+        ignore_attr = TRUE,
+        info = paste(kind, names(families)[i])
+      )
+      if ("class" %in% names(ours)) {
+        expect_identical(as.character(found[[i]]$class), as.character(ours$class))
+      }
     }
   }
 })
@@ -65,33 +98,92 @@ test_that("the script repeats steps of many kinds", {
   pots <- demo_pots()
   data <- withr::local_tempfile(fileext = ".csv")
   write.csv(pots, data, row.names = FALSE)
-  job <- brief(pots, "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade"),
-               missing_codes = list(glaze = "n/r", drying_days = -999)) |> set_aside(share = 0.2, seed = 7)
+  job <- brief(
+    pots,
+    "cracked",
+    event = "yes",
+    id = "pot_id",
+    group = "firing_id",
+    ignore = c("shrinkage_pct", "grade"),
+    missing_codes = list(glaze = "n/r", drying_days = -999)
+  ) |> set_aside(share = 0.2, seed = 7)
   steps <- list(
-    pipeline(pre_text(top = 20), pre_dates(), pre_missing(fill = "nearest"), pre_rare_levels(20), pre_target_mean(columns = "glaze"), pre_onehot(), pre_scale(),
-             fam_penalised(penalty = 0.01)),
-    pipeline(pre_drop(columns = "notes"), pre_derive(slim = height_mm / foot_mm), pre_missing(), pre_outliers(), pre_skew(), pre_onehot(), pre_splines(columns = "wall_mm"),
-             pre_balance(), pre_components(), fam_linear()),
-    pipeline(pre_missing(fill = "model"), pre_bins(columns = "ramp_c_per_h"), pre_frequency(columns = "kiln"), pre_hash(columns = "glaze"), pre_onehot(), pre_drop_constant(),
-             pre_drop_correlated(), pre_keep_top(10), fam_tree()))
+    pipeline(
+      pre_text(top = 20),
+      pre_dates(),
+      pre_missing(fill = "nearest"),
+      pre_rare_levels(20),
+      pre_target_mean(columns = "glaze"),
+      pre_onehot(),
+      pre_scale(),
+      fam_penalised(penalty = 0.01)
+    ),
+    pipeline(
+      pre_drop(columns = "notes"), pre_derive(slim = height_mm / foot_mm), pre_missing(),
+      pre_outliers(), pre_skew(), pre_onehot(), pre_splines(columns = "wall_mm"),
+      pre_balance(), pre_components(), fam_linear()
+    ),
+    pipeline(
+      pre_missing(fill = "model"),
+      pre_bins(columns = "ramp_c_per_h"),
+      pre_frequency(columns = "kiln"),
+      pre_hash(columns = "glaze"),
+      pre_onehot(),
+      pre_drop_constant(),
+      pre_drop_correlated(),
+      pre_keep_top(10),
+      fam_tree()
+    )
+  )
   names(steps) <- c("a", "b", "c")
-  cmp <- quiet_run(job, do.call(candidates, steps), splits = split_holdout(0.3, draws = 1), metrics = "log_loss", seed = 5, workers = 1)
+  cmp <- quiet_run(
+    job,
+    do.call(candidates, steps),
+    splits = split_holdout(0.3, draws = 1),
+    metrics = "log_loss",
+    seed = 5,
+    workers = 1
+  )
   expect_identical(nrow(failures(cmp)), 0L)
-  models <- lapply(names(steps), function(name) fit_final(select_final(cmp, "best_mean", candidate = name)))
+  models <- lapply(names(steps), function(name) {
+    fit_final(select_final(cmp, "best_mean", candidate = name))
+  })
   scripts <- file.path(withr::local_tempdir(), paste0(names(steps), ".R"))
   for (i in 1:3) write_script(models[[i]], scripts[i], data = data)
   found <- run_scripts(scripts, data)
-  for (i in 1:3) expect_equal(found[[i]]$p_yes, predict(models[[i]], pots)$p_yes, tolerance = 1e-10, info = names(steps)[i])
+  for (i in 1:3) {
+    expect_equal(
+      found[[i]]$p_yes,
+      predict(models[[i]], pots)$p_yes,
+      tolerance = 1e-10,
+      info = names(steps)[i]
+    )
+  }
 })
 
 handed_over <- function() {
   if (is.null(store$model)) {
     pots <- demo_pots()
     pots$glaze[3] <- "<b>loud</b>"
-    job <- brief(pots, "cracked", event = "yes", id = "pot_id", group = "firing_id", ignore = c("shrinkage_pct", "grade", "notes")) |>
+    job <- brief(
+      pots,
+      "cracked",
+      event = "yes",
+      id = "pot_id",
+      group = "firing_id",
+      ignore = c("shrinkage_pct", "grade", "notes")
+    ) |>
       set_aside(share = 0.2, seed = 11)
-    cmp <- quiet_run(job, candidates(baseline = fam_baseline(), "tree <i>" = fam_tree(pruning = among(0.001, 0.01), min_leaf = among(5, 20))),
-                     splits = split_kfold(5), seed = 2, workers = 1)
+    cmp <- quiet_run(
+      job,
+      candidates(
+        baseline = fam_baseline(),
+        "tree <i>" = fam_tree(pruning = among(0.001, 0.01), min_leaf = among(5, 20))
+      ),
+      splits = split_kfold(5),
+      seed = 2,
+      workers = 1
+    )
     store$model <- fit_final(select_final(cmp, "best_mean"))
     store$opened <- score_set_aside(store$model)
   }
@@ -110,35 +202,53 @@ test_that("set-aside intervals cover the score and keep groups whole", {
   expect_gt(diff(by_group[, 1]), 2 * diff(by_row[, 1]))
 })
 
-test_that("the report is one file in reading order, with everything escaped and nothing from outside", {
-  model <- handed_over()
-  file <- withr::local_tempfile(fileext = ".html")
-  write_report(model, file)
-  page <- paste(readLines(file, warn = FALSE), collapse = "\n")
-  titles <- regmatches(page, gregexpr("<h2>[^<]+", page))[[1]]
-  expect_identical(sub("<h2>", "", titles), c("Question and data", "What was tried, and what it cost", "Standings and ties", "Spread by split", "Scores against hyperparameters",
-                                             "The choice, and why", "An honest estimate", "Rows set aside", "What the model looks at", "Failures", "How to repeat it"))
-  expect_false(grepl("tree <i>", page, fixed = TRUE))
-  expect_true(grepl("tree &lt;i&gt;", page, fixed = TRUE))
-  expect_false(grepl("(src|href)=\"(http|//)", page))
-  expect_false(grepl("not drawn", page))
-  expect_gt(length(gregexpr("data:image/png;base64", page)[[1]]), 8)
-  expect_identical(write_report(model$origin$choice$cmp, file), file)
-  expect_error(write_report(model, "/nowhere/report.html"), class = "kw_error")
-})
+test_that(
+  "the report is one file in reading order, with everything escaped and nothing from outside",
+  {
+    model <- handed_over()
+    file <- withr::local_tempfile(fileext = ".html")
+    write_report(model, file)
+    page <- paste(readLines(file, warn = FALSE), collapse = "\n")
+    titles <- regmatches(page, gregexpr("<h2>[^<]+", page))[[1]]
+    expect_identical(
+      sub("<h2>", "", titles),
+      c(
+        "Question and data", "What was tried, and what it cost", "Standings and ties",
+        "Spread by split", "Scores against hyperparameters",
+        "The choice, and why", "An honest estimate",
+        "Rows set aside", "What the model looks at",
+        "Failures", "How to repeat it"
+      )
+    )
+    expect_false(grepl("tree <i>", page, fixed = TRUE))
+    expect_true(grepl("tree &lt;i&gt;", page, fixed = TRUE))
+    expect_false(grepl("(src|href)=\"(http|//)", page))
+    expect_false(grepl("not drawn", page))
+    expect_gt(length(gregexpr("data:image/png;base64", page)[[1]]), 8)
+    expect_identical(write_report(model$origin$choice$cmp, file), file)
+    expect_error(write_report(model, "/nowhere/report.html"), class = "kw_error")
+  }
+)
 
 test_that("the card says what the model is, and a model from a file says what it cannot do", {
   model <- handed_over()
   card <- withr::local_tempfile(fileext = ".md")
   write_card(model, card)
   text <- paste(readLines(card), collapse = "\n")
-  for (said in c("# Model card: cracked", "tree \\\\<i\\\\>", "opened once", "## Columns that it needs", "| wall\\_mm | number |")) expect_match(text, said, fixed = said != "tree \\\\<i\\\\>")
+  for (said in c(
+    "# Model card: cracked", "tree \\\\<i\\\\>", "opened once",
+    "## Columns that it needs", "| wall\\_mm | number |"
+  )) {
+    expect_match(text, said, fixed = said != "tree \\\\<i\\\\>")
+  }
   saved <- withr::local_tempfile(fileext = ".kilnwright")
   save_model(model, saved)
   again <- open_model(saved, trust = TRUE)
   write_card(again, card)
   expect_match(paste(readLines(card), collapse = "\n"), "Opened once")
-  for (call in list(write_report, write_script)) expect_error(call(again, withr::local_tempfile()), "opened from a file", class = "kw_error")
+  for (call in list(write_report, write_script)) {
+    expect_error(call(again, withr::local_tempfile()), "opened from a file", class = "kw_error")
+  }
   expect_error(column_effect(again, "wall_mm"), "from a file", class = "kw_error_select")
   again$facts$versions$packages[["kilnwright"]] <- "0.0.1"
   again$family$model <- "nonsense"
@@ -160,13 +270,26 @@ test_that("predictions go to CSV and Parquet with their ids; no rows give no pre
     write_predictions(model, pots, parquet, type = "probability")
     expect_equal(nanoparquet::read_parquet(parquet)$p_yes, written$p_yes)
   }
-  expect_error(write_predictions(model, pots, "a.xlsx"), ".csv or .parquet", class = "kw_error_argument")
-  expect_error(write_predictions(model, pots, file, id = "nothing"), "nothing", class = "kw_error_brief")
+  expect_error(
+    write_predictions(model, pots, "a.xlsx"), ".csv or .parquet",
+    class = "kw_error_argument"
+  )
+  expect_error(
+    write_predictions(model, pots, file, id = "nothing"), "nothing",
+    class = "kw_error_brief"
+  )
 })
 
 test_that("a comparison that was stopped before anything was ranked is reported all the same", {
-  cmp <- suppressWarnings(run_comparison(toy_brief(), candidates(t = fam_tree(min_leaf = among(2, 5, 10))), splits = split_kfold(5), seed = 1,
-                                         limits = limits(minutes = 1e-9), workers = 1, quiet = TRUE))
+  cmp <- suppressWarnings(run_comparison(
+    toy_brief(),
+    candidates(t = fam_tree(min_leaf = among(2, 5, 10))),
+    splits = split_kfold(5),
+    seed = 1,
+    limits = limits(minutes = 1e-9),
+    workers = 1,
+    quiet = TRUE
+  ))
   expect_true(all(is.na(standings(cmp)$place)))
   file <- withr::local_tempfile(fileext = ".html")
   write_report(cmp, file)
@@ -184,19 +307,27 @@ test_that("what other rules would choose is told among the same candidates", {
 })
 
 test_that("a file that cannot be written is refused before any work, and nothing is left behind", {
-  cmp <- quiet_run(toy_brief("number", toy(60)), candidates(t = fam_tree()), splits = split_kfold(3), seed = 1)
+  cmp <- quiet_run(
+    toy_brief("number", toy(60)), candidates(t = fam_tree()),
+    splits = split_kfold(3), seed = 1
+  )
   model <- fit_final(select_final(cmp))
   folder <- withr::local_tempdir()
   absent <- file.path(folder, "absent", "file")
   writers <- list(
-    model = function(file) save_model(model, file), script = function(file) write_script(model, file),
-    card = function(file) write_card(model, file), report = function(file) write_report(model, file),
+    model = function(file) save_model(model, file),
+    script = function(file) write_script(model, file),
+    card = function(file) write_card(model, file),
+    report = function(file) write_report(model, file),
     predictions = function(file) write_predictions(model, toy(5), file)
   )
   for (name in names(writers)) {
     expect_error(writers[[name]](paste0(absent, ".csv")), "no folder", class = "kw_error_file")
     dir.create(file.path(folder, "taken.csv"), showWarnings = FALSE)
-    expect_error(writers[[name]](file.path(folder, "taken.csv")), "is a folder", class = "kw_error_file")
+    expect_error(
+      writers[[name]](file.path(folder, "taken.csv")), "is a folder",
+      class = "kw_error_file"
+    )
   }
   expect_identical(list.files(folder, recursive = TRUE), character())
 })

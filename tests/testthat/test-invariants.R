@@ -1,12 +1,24 @@
 ready <- list(pre_missing(), pre_rare_levels(at_least = among(5, 30)), pre_onehot())
 rivals <- candidates(
   baseline = fam_baseline(),
-  penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(0.001, 1, "log", 4), lasso_share = among(0, 1))),
-  tree = pipeline(optional(pre_missing()), fam_tree(pruning = among(0, 0.01, 0.1), min_leaf = among(3, 10))),
+  penalised = pipeline(
+    ready,
+    pre_scale(),
+    fam_penalised(penalty = from_to(0.001, 1, "log", 4), lasso_share = among(0, 1))
+  ),
+  tree = pipeline(
+    optional(pre_missing()), fam_tree(pruning = among(0, 0.01, 0.1), min_leaf = among(3, 10))
+  ),
   forest = pipeline(ready, fam_forest(trees = among(5, 20), min_node = among(2, 8)))
 )
 plan_for <- function(rivals, ...) {
-  plan_comparison(toy_brief("two_class", toy(160, missing = TRUE), group = "batch"), rivals, splits = split_kfold(3, repeats = 2), seed = 8, ...)
+  plan_comparison(
+    toy_brief("two_class", toy(160, missing = TRUE), group = "batch"),
+    rivals,
+    splits = split_kfold(3, repeats = 2),
+    seed = 8,
+    ...
+  )
 }
 scores_of <- function(cmp) {
   found <- scores_by_split(cmp)
@@ -24,7 +36,9 @@ test_that("sharing work changes no score", {
 
 test_that("the order of units changes no score", {
   plan <- plan_for(rivals)
-  expect_identical(scores_of(kw("execute_plan")(plan, shuffle = TRUE)), scores_of(kw("execute_plan")(plan)))
+  expect_identical(
+    scores_of(kw("execute_plan")(plan, shuffle = TRUE)), scores_of(kw("execute_plan")(plan))
+  )
 })
 
 test_that("neither the order of candidates nor the company they keep matters", {
@@ -37,7 +51,9 @@ test_that("neither the order of candidates nor the company they keep matters", {
 
 test_that("the same seed gives the same comparison, another seed another one", {
   job <- toy_brief()
-  run <- function(seed) quiet_run(job, candidates(f = fam_forest(trees = 10)), splits = split_kfold(3), seed = seed)
+  run <- function(seed) {
+    quiet_run(job, candidates(f = fam_forest(trees = 10)), splits = split_kfold(3), seed = seed)
+  }
   expect_identical(scores_of(run(4)), scores_of(run(4)))
   expect_false(identical(scores_of(run(4)), scores_of(run(5))))
 })
@@ -47,7 +63,14 @@ test_that("integer or double storage of the table makes no difference", {
   table$x2 <- round(table$x2)
   whole <- table
   whole$x2 <- as.integer(whole$x2)
-  run <- function(t) quiet_run(toy_brief("number", t), candidates(f = fam_forest(trees = 10)), splits = split_kfold(3), seed = 1)
+  run <- function(t) {
+    quiet_run(
+      toy_brief("number", t),
+      candidates(f = fam_forest(trees = 10)),
+      splits = split_kfold(3),
+      seed = 1
+    )
+  }
   expect_identical(scores_of(run(table)), scores_of(run(whole)))
 })
 
@@ -57,7 +80,12 @@ test_that("the caller's random numbers and their kind are untouched", {
     set.seed(99)
     before <- list(.Random.seed, RNGkind())
     job <- set_aside(toy_brief(), share = 0.2)
-    cmp <- quiet_run(job, candidates(f = fam_forest(trees = 5)), splits = split_bootstrap(3), search = search_random(3))
+    cmp <- quiet_run(
+      job,
+      candidates(f = fam_forest(trees = 5)),
+      splits = split_bootstrap(3),
+      search = search_random(3)
+    )
     model <- fit_final(select_final(cmp))
     score_set_aside(model)
     predict(model, toy())
@@ -68,7 +96,12 @@ test_that("the caller's random numbers and their kind are untouched", {
 
 test_that("the session's RNG kind does not change the scores", {
   job <- toy_brief()
-  run <- function() scores_of(quiet_run(job, candidates(f = fam_forest(trees = 5)), splits = split_kfold(3), seed = 2))
+  run <- function() {
+    scores_of(quiet_run(
+      job, candidates(f = fam_forest(trees = 5)),
+      splits = split_kfold(3), seed = 2
+    ))
+  }
   usual <- run()
   withr::with_preserve_seed({
     suppressWarnings(RNGkind("Wichmann-Hill", "Box-Muller", "Rounding"))
@@ -101,7 +134,10 @@ test_that("groups never straddle training and validation rows, also under repeat
     job <- pots_brief()
     plan <- plan_comparison(job, candidates(b = fam_baseline()), splits = splits, seed = 1)
     for (rows in rows_by_split(plan)) {
-      expect_length(intersect(demo_pots()$firing_id[rows$training], demo_pots()$firing_id[rows$validation]), 0)
+      expect_length(
+        intersect(demo_pots()$firing_id[rows$training], demo_pots()$firing_id[rows$validation]),
+        0
+      )
       expect_gt(length(rows$validation), 0)
     }
   }

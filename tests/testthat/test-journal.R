@@ -3,9 +3,15 @@
 journal_plan <- function(table = toy(), seed = 8, metrics = c("auc", "log_loss"), k = 4) {
   plan_comparison(
     toy_brief(table = table), candidates(
-      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10))),
-      forest = fam_forest(trees = among(10, 40)), near = fam_neighbours(neighbours = among(1, 5, 20), weighting = among("equal", "inverse"))
-    ), splits = split_kfold(k), metrics = metrics, seed = seed
+      tree = pipeline(
+        pre_missing(),
+        optional(pre_skew()),
+        fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10))
+      ),
+      forest = fam_forest(trees = among(10, 40)),
+      near = fam_neighbours(neighbours = among(1, 5, 20), weighting = among("equal", "inverse"))
+    ),
+    splits = split_kfold(k), metrics = metrics, seed = seed
   )
 }
 
@@ -13,12 +19,17 @@ same_numbers <- function(a, b) {
   plain <- function(cmp) {
     table <- standings(cmp)
     table$seconds <- NULL
-    list(table, failures(cmp), lapply(cmp$results$scores, unname), lapply(cmp$results$training, unname))
+    list(
+      table, failures(cmp), lapply(cmp$results$scores, unname),
+      lapply(cmp$results$training, unname)
+    )
   }
   expect_identical(plain(a), plain(b))
 }
 
-journal_file <- function(env = parent.frame()) withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
+journal_file <- function(env = parent.frame()) {
+  withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
+}
 
 count_rows <- function(file) {
   con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
@@ -26,22 +37,25 @@ count_rows <- function(file) {
   DBI::dbGetQuery(con, "SELECT count(*) AS n FROM fits")$n
 }
 
-test_that("a finished journal gives the comparison back, fits nothing again and keeps training scores", {
-  plan <- journal_plan()
-  plain <- quiet_run(plan, keep = "training_scores")
-  file <- journal_file()
-  same_numbers(quiet_run(plan, journal = file, keep = "training_scores"), plain)
-  expect_identical(count_rows(file), 16L * 4L)
-  journal <- kw("open_journal")(file, plan)
-  again <- kw("execute_plan")(plan, keep = "training_scores", journal = journal)
-  journal$close()
-  same_numbers(again, plain)
-  expect_identical(again$results$spent[["steps"]], 0)
-  opened <- open_comparison(file, trust = TRUE)
-  same_numbers(opened, plain)
-  expect_null(opened$stopped)
-  expect_error(open_comparison(file), "trust = TRUE", class = "kw_error_journal")
-})
+test_that(
+  "a finished journal gives the comparison back, fits nothing again and keeps training scores",
+  {
+    plan <- journal_plan()
+    plain <- quiet_run(plan, keep = "training_scores")
+    file <- journal_file()
+    same_numbers(quiet_run(plan, journal = file, keep = "training_scores"), plain)
+    expect_identical(count_rows(file), 16L * 4L)
+    journal <- kw("open_journal")(file, plan)
+    again <- kw("execute_plan")(plan, keep = "training_scores", journal = journal)
+    journal$close()
+    same_numbers(again, plain)
+    expect_identical(again$results$spent[["steps"]], 0)
+    opened <- open_comparison(file, trust = TRUE)
+    same_numbers(opened, plain)
+    expect_null(opened$stopped)
+    expect_error(open_comparison(file), "trust = TRUE", class = "kw_error_journal")
+  }
+)
 
 test_that("a journal of part of the fits is completed, by workers too", {
   plan <- journal_plan()
@@ -60,43 +74,83 @@ test_that("a journal of part of the fits is completed, by workers too", {
   expect_gt(count_rows(file), left)
 })
 
-test_that("failures, undefined scores and pooled predictions come back as they were; fits past their limit are tried again", {
-  table <- toy(60)
-  moody <- define_family("moody", kinds = "two_class", defaults = list(by = 1),
-    fit = function(x, y, weights, settings, seed, threads) if (settings$by == 2) stop("no twos") else mean(as.integer(y) == 2),
-    predict = function(model, x) cbind(rep(1 - model, nrow(x)), model))
-  plan <- plan_comparison(toy_brief(table = table), candidates(m = pipeline(pre_drop(columns = "colour"), moody(by = among(1, 2)))),
-                          splits = split_kfold(4), metrics = c("log_loss", "precision"), seed = 2)
-  plain <- quiet_run(plan)
-  file <- journal_file()
-  quiet_run(plan, journal = file)
-  same_numbers(quiet_run(plan, journal = file), plain)
-  expect_match(failures(open_comparison(file, trust = TRUE))$message, "no twos|no row is called", all = TRUE)
-  con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
-  DBI::dbExecute(con, "UPDATE fits SET status = 'stopped' WHERE status = 'failed'")
-  DBI::dbDisconnect(con)
-  same_numbers(quiet_run(plan, journal = file), plain)
+test_that(
+  "failures, undefined scores and pooled predictions come back as they were; fits past their limit are tried again",
+  {
+    table <- toy(60)
+    moody <- define_family("moody",
+      kinds = "two_class", defaults = list(by = 1),
+      fit = function(x, y, weights, settings, seed, threads) {
+        if (settings$by == 2) stop("no twos") else mean(as.integer(y) == 2)
+      },
+      predict = function(model, x) cbind(rep(1 - model, nrow(x)), model)
+    )
+    plan <- plan_comparison(
+      toy_brief(table = table),
+      candidates(m = pipeline(pre_drop(columns = "colour"), moody(by = among(1, 2)))),
+      splits = split_kfold(4),
+      metrics = c("log_loss", "precision"),
+      seed = 2
+    )
+    plain <- quiet_run(plan)
+    file <- journal_file()
+    quiet_run(plan, journal = file)
+    same_numbers(quiet_run(plan, journal = file), plain)
+    expect_match(
+      failures(open_comparison(file, trust = TRUE))$message, "no twos|no row is called",
+      all = TRUE
+    )
+    con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
+    DBI::dbExecute(con, "UPDATE fits SET status = 'stopped' WHERE status = 'failed'")
+    DBI::dbDisconnect(con)
+    same_numbers(quiet_run(plan, journal = file), plain)
 
-  rows <- plan_comparison(toy_brief("number", table), candidates(t = fam_tree(pruning = among(0.001, 0.1))), splits = split_leave_row(),
-                          metrics = "rmse", seed = 1)
-  pooled <- journal_file()
-  quiet_run(rows, journal = pooled)
-  same_numbers(quiet_run(rows, journal = pooled), quiet_run(rows))
-  same_numbers(open_comparison(pooled, trust = TRUE), quiet_run(rows))
-})
+    rows <- plan_comparison(
+      toy_brief("number", table),
+      candidates(t = fam_tree(pruning = among(0.001, 0.1))),
+      splits = split_leave_row(),
+      metrics = "rmse",
+      seed = 1
+    )
+    pooled <- journal_file()
+    quiet_run(rows, journal = pooled)
+    same_numbers(quiet_run(rows, journal = pooled), quiet_run(rows))
+    same_numbers(open_comparison(pooled, trust = TRUE), quiet_run(rows))
+  }
+)
 
 test_that("another data set, seed, split, metric or version is refused, saying what differs", {
   file <- journal_file()
   quiet_run(journal_plan(), journal = file)
-  expect_error(quiet_run(journal_plan(table = toy(seed = 2)), journal = file), "the data", class = "kw_error_journal")
-  expect_error(quiet_run(journal_plan(seed = 9), journal = file), "the seed: 8 there, 9 here", class = "kw_error_journal")
-  expect_error(quiet_run(journal_plan(k = 5), journal = file), "the splits", class = "kw_error_journal")
-  expect_error(quiet_run(journal_plan(metrics = "auc"), journal = file), "the metrics", class = "kw_error_journal")
+  expect_error(
+    quiet_run(journal_plan(table = toy(seed = 2)), journal = file),
+    "the data",
+    class = "kw_error_journal"
+  )
+  expect_error(
+    quiet_run(journal_plan(seed = 9), journal = file),
+    "the seed: 8 there, 9 here",
+    class = "kw_error_journal"
+  )
+  expect_error(
+    quiet_run(journal_plan(k = 5), journal = file), "the splits",
+    class = "kw_error_journal"
+  )
+  expect_error(
+    quiet_run(journal_plan(metrics = "auc"), journal = file),
+    "the metrics",
+    class = "kw_error_journal"
+  )
   con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
   DBI::dbExecute(con, "UPDATE facts SET value = 'r 3.0' WHERE name = 'versions'")
   DBI::dbDisconnect(con)
-  expect_error(quiet_run(journal_plan(), journal = file), "accept_versions", class = "kw_error_journal")
-  expect_s3_class(quiet_run(journal_plan(), journal = file, accept_versions = TRUE), "kw_comparison")
+  expect_error(
+    quiet_run(journal_plan(), journal = file), "accept_versions",
+    class = "kw_error_journal"
+  )
+  expect_s3_class(
+    quiet_run(journal_plan(), journal = file, accept_versions = TRUE), "kw_comparison"
+  )
 })
 
 test_that("a damaged, truncated or foreign file is refused and left as it is", {
@@ -113,7 +167,10 @@ test_that("a damaged, truncated or foreign file is refused and left as it is", {
   writeBin(as.raw(1:255), noise)
   for (bad in c(torn, noise)) {
     before <- readBin(bad, "raw", 1e7)
-    expect_error(quiet_run(journal_plan(), journal = bad), "was left as it is", class = "kw_error_journal")
+    expect_error(
+      quiet_run(journal_plan(), journal = bad), "was left as it is",
+      class = "kw_error_journal"
+    )
     expect_error(open_comparison(bad, trust = TRUE), "cannot be used", class = "kw_error_journal")
     expect_identical(readBin(bad, "raw", 1e7), before)
   }
@@ -122,7 +179,11 @@ test_that("a damaged, truncated or foreign file is refused and left as it is", {
   DBI::dbExecute(con, "CREATE TABLE cats (name TEXT)")
   DBI::dbDisconnect(con)
   expect_error(quiet_run(journal_plan(), journal = other), "no journal", class = "kw_error_journal")
-  expect_error(quiet_run(journal_plan(), journal = file.path(tempdir(), "no", "such.sqlite")), "no folder", class = "kw_error_journal")
+  expect_error(
+    quiet_run(journal_plan(), journal = file.path(tempdir(), "no", "such.sqlite")),
+    "no folder",
+    class = "kw_error_journal"
+  )
 })
 
 test_that("a second writer is refused while the first one lives, a reader is not", {
@@ -156,21 +217,36 @@ test_that("killed at random moments and resumed ends as if nothing had happened"
   file <- journal_file()
   plan_file <- withr::local_tempfile(fileext = ".rds")
   plan <- plan_comparison(toy_brief(table = toy(400)), candidates(
-    f = fam_forest(min_node = among(1:30), trees = 60), near = fam_neighbours(neighbours = among(1:5))
+    f = fam_forest(min_node = among(1:30), trees = 60),
+    near = fam_neighbours(neighbours = among(1:5))
   ), splits = split_kfold(5), seed = 3)
   saveRDS(plan, plan_file)
-  code <- paste0("suppressMessages(library(kilnwright)); plan <- readRDS('", plan_file, "'); writeLines(as.character(Sys.getpid()), '", plan_file,
-                 ".pid'); run_comparison(plan, journal = '", file, "', workers = 1, quiet = TRUE)")
+  code <- paste0(
+    "suppressMessages(library(kilnwright)); plan <- readRDS('", plan_file,
+    "'); writeLines(as.character(Sys.getpid()), '", plan_file,
+    ".pid'); run_comparison(plan, journal = '", file, "', workers = 1, quiet = TRUE)"
+  )
   moments <- withr::with_seed(5, runif(10, 0, 0.7))
   kept <- 0
   for (moment in moments) {
     unlink(paste0(plan_file, ".pid"))
-    system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(code)), stdout = FALSE, stderr = FALSE, wait = FALSE)
+    system2(
+      file.path(R.home("bin"), "Rscript"),
+      c("-e", shQuote(code)),
+      stdout = FALSE,
+      stderr = FALSE,
+      wait = FALSE
+    )
     until <- Sys.time() + 30
-    alive <- function() file.exists(paste0(plan_file, ".pid")) && tools::pskill(as.integer(readLines(paste0(plan_file, ".pid"))), 0)
+    alive <- function() {
+      file.exists(paste0(plan_file, ".pid")) &&
+        tools::pskill(as.integer(readLines(paste0(plan_file, ".pid"))), 0)
+    }
     while (!alive() && Sys.time() < until) Sys.sleep(0.02)
     # every other time it gets somewhere first
-    if (moment > 0.35) while (alive() && rows_so_far(file) <= kept && Sys.time() < until) Sys.sleep(0.02)
+    if (moment > 0.35) {
+      while (alive() && rows_so_far(file) <= kept && Sys.time() < until) Sys.sleep(0.02)
+    }
     Sys.sleep(moment)
     if (alive()) tools::pskill(as.integer(readLines(paste0(plan_file, ".pid"))), 9)
     while (alive() && Sys.time() < until) Sys.sleep(0.02)

@@ -1,7 +1,14 @@
-rooms <- c(base = 0, data = 1, step = 2, fam = 2, metric = 2, split = 2, space = 2, search = 3, work = 3,
-           run = 3, journal = 3, standings = 4, select = 4, final = 4, explain = 4, print = 5, draw = 5,
-           report = 5, cli = 5, progress = 5)
-interface_packages <- c("ggplot2", "htmltools", "optparse", "scales", "patchwork", "ragg", "svglite")
+rooms <- c(
+  base = 0, data = 1, step = 2, fam = 2, metric = 2, split = 2, space = 2, search = 3,
+  work = 3,
+  run = 3, journal = 3, standings = 4, select = 4, final = 4, explain = 4, print = 5,
+  draw = 5,
+  report = 5, cli = 5, progress = 5
+)
+interface_packages <- c(
+  "ggplot2", "htmltools", "optparse", "scales", "patchwork", "ragg",
+  "svglite"
+)
 
 room_of <- function(file) rooms[sub("-.*", "", basename(file))]
 
@@ -11,7 +18,9 @@ layer_breaches <- function(sources) {
   parsed <- lapply(sources, function(lines) parse(text = lines, keep.source = TRUE))
   home <- list()
   for (file in names(parsed)) for (expr in parsed[[file]]) {
-    if (is.call(expr) && as.character(expr[[1]])[1] == "<-") home[[as.character(expr[[2]])[1]]] <- file
+    if (is.call(expr) && as.character(expr[[1]])[1] == "<-") {
+      home[[as.character(expr[[2]])[1]]] <- file
+    }
   }
   breaches <- character()
   for (file in names(parsed)) for (i in seq_along(parsed[[file]])) {
@@ -76,7 +85,9 @@ test_that("planted breaches are caught", {
     "draw-h.R" = "drawing <- function(d) ggplot2::ggplot(high(d))"
   )
   found <- layer_breaches(planted)
-  for (file in c("base-a", "data-c", "step-d", "fam-e", "work-f")) expect_match(found, file, all = FALSE)
+  for (file in c("base-a", "data-c", "step-d", "fam-e", "work-f")) {
+    expect_match(found, file, all = FALSE)
+  }
   expect_length(found, 5)
 })
 
@@ -89,6 +100,9 @@ test_that("the core runs with no interface package loaded", {
     "stopifnot(!any(c('ggplot2', 'optparse', 'htmltools') %in% loadedNamespaces()))",
     sep = "; "
   )
-  status <- system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(script)), stdout = FALSE, stderr = FALSE)
+  status <- system2(
+    file.path(R.home("bin"), "Rscript"), c("-e", shQuote(script)),
+    stdout = FALSE, stderr = FALSE
+  )
   expect_identical(status, 0L)
 })

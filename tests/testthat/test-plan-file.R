@@ -1,7 +1,13 @@
 yaml <- function(..., brief = "ignore: [notes, pot_id, shrinkage_pct, grade]") {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
   table <- system.file("extdata", "pots.csv", package = "kilnwright")
-  writeLines(c(paste0("brief: {table: ", table, ", outcome: cracked, event: yes, ", brief, "}"), "seed: 41", "splits: {kfold: {k: 2}}", ...), file)
+  writeLines(
+    c(
+      paste0("brief: {table: ", table, ", outcome: cracked, event: yes, ", brief, "}"), "seed: 41",
+      "splits: {kfold: {k: 2}}", ...
+    ),
+    file
+  )
   file
 }
 
@@ -10,22 +16,46 @@ test_that("the demo's plan file says the same as the R call", {
   ready <- list(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot())
   rivals <- candidates(
     baseline = fam_baseline(),
-    penalised = pipeline(ready, pre_scale(), fam_penalised(penalty = from_to(1e-4, 1, "log", 30), lasso_share = among(0, 0.5, 1))),
-    tree = pipeline(pre_missing(), fam_tree(pruning = from_to(1e-4, 0.1, "log", 40), impurity = among("gini", "information"))),
-    forest = pipeline(ready, fam_forest(trees = among(50, 100, 200), columns_tried = from_to(0.1, 0.6, points = 3), min_node = among(2, 10)))
+    penalised = pipeline(
+      ready,
+      pre_scale(),
+      fam_penalised(penalty = from_to(1e-4, 1, "log", 30), lasso_share = among(0, 0.5, 1))
+    ),
+    tree = pipeline(
+      pre_missing(),
+      fam_tree(pruning = from_to(1e-4, 0.1, "log", 40), impurity = among("gini", "information"))
+    ),
+    forest = pipeline(
+      ready,
+      fam_forest(
+        trees = among(50, 100, 200),
+        columns_tried = from_to(0.1, 0.6, points = 3),
+        min_node = among(2, 10)
+      )
+    )
   ) |> rule_out(trees < 100 & min_node == 2, candidate = "forest")
-  same <- plan_comparison(set_aside(pots_brief(), 0.2, seed = 7), rivals, splits = split_kfold(10), search = search_grid(5),
-                          metrics = c("auc", "log_loss", "balanced_accuracy"), decide = "auc", seed = 41)
+  same <- plan_comparison(
+    set_aside(pots_brief(), 0.2, seed = 7),
+    rivals,
+    splits = split_kfold(10),
+    search = search_grid(5),
+    metrics = c("auc", "log_loss", "balanced_accuracy"),
+    decide = "auc",
+    seed = 41
+  )
   expect_identical(plan$brief$fingerprint, same$brief$fingerprint)
   expect_identical(plan$splits, same$splits)
   expect_identical(lapply(plan$round, `[[`, "settings"), lapply(same$round, `[[`, "settings"))
-  keys <- function(p) kw("compile_work")(p$spaces, lapply(p$round, `[[`, "settings"))[c("settings", "fits")]
+  keys <- function(p) {
+    kw("compile_work")(p$spaces, lapply(p$round, `[[`, "settings"))[c("settings", "fits")]
+  }
   expect_identical(keys(plan)$settings$key, keys(same)$settings$key)
   expect_identical(plan$rule, "one_se")
 })
 
 test_that("words stay words and numbers become numbers, however YAML spells them", {
-  plan <- read_plan(yaml("candidates: {t: {tree: {pruning: [1e-4, 010, .5], min_leaf: 1e1}}}" |> sub(pattern = "010", replacement = "0.10")))
+  plan <- read_plan(yaml("candidates: {t: {tree: {pruning: [1e-4, 010, .5], min_leaf: 1e1}}}" |>
+    sub(pattern = "010", replacement = "0.10")))
   expect_identical(plan$round$t$settings$pruning, c(1e-4, 0.1, 0.5))
   expect_identical(plan$brief$event, "yes")
   expect_identical(plan$spaces$t$pipeline$family$settings$min_leaf, 10)
@@ -51,9 +81,14 @@ test_that("choices, options, names, kinds of columns and per-candidate searches 
 })
 
 test_that("rules in text are worked out without evaluating code", {
-  plan <- read_plan(yaml("candidates: {t: {tree: {min_leaf: [1, 5, 20], impurity: [gini, information]}}}",
-                         "rule_out: ['impurity == \"gini\" & (min_leaf < 5 | min_leaf >= 20)', '!(min_leaf != 1) & impurity == \"information\"']"))
-  expect_identical(paste(plan$round$t$settings$min_leaf, plan$round$t$settings$impurity), c("5 gini", "5 information", "20 information"))
+  plan <- read_plan(yaml(
+    "candidates: {t: {tree: {min_leaf: [1, 5, 20], impurity: [gini, information]}}}",
+    "rule_out: ['impurity == \"gini\" & (min_leaf < 5 | min_leaf >= 20)', '!(min_leaf != 1) & impurity == \"information\"']"
+  ))
+  expect_identical(
+    paste(plan$round$t$settings$min_leaf, plan$round$t$settings$impurity),
+    c("5 gini", "5 information", "20 information")
+  )
 })
 
 test_that("a table beside the plan file is found from anywhere", {

@@ -6,7 +6,10 @@ test_that("the README's R example runs as printed, in at most 20 lines", {
   home <- new.env(parent = globalenv())
   withr::local_pdf(NULL)
   # other tests may have opened the same rows in this session
-  capture.output(suppressWarnings(eval(parse(text = code), home), classes = "kw_warning_opened_again"))
+  capture.output(suppressWarnings(
+    eval(parse(text = code), home),
+    classes = "kw_warning_opened_again"
+  ))
   expect_s3_class(home$model, "kw_model")
   expect_identical(failures(home$cmp)$message, character())
 })
@@ -14,12 +17,22 @@ test_that("the README's R example runs as printed, in at most 20 lines", {
 test_that("every screenshot that the README shows is there", {
   lines <- readLines(file.path(source_folder(), "README.md"))
   shown <- unlist(regmatches(lines, gregexpr("docs/screenshots/[a-z-]+[.]png", lines)))
-  there <- file.path("docs", "screenshots", list.files(file.path(source_folder(), "docs", "screenshots")))
+  there <- file.path(
+    "docs", "screenshots", list.files(file.path(source_folder(), "docs", "screenshots"))
+  )
   expect_setequal(shown, there)
 })
 
 test_that("the README's tables of families, metrics and splits are those of the code", {
   withr::local_dir(source_folder())
   withr::local_libpaths(dirname(system.file(package = "kilnwright")), action = "prefix")
-  expect_identical(system2(file.path(R.home("bin"), "Rscript"), c("tools/readme-tables.R", "--check"), stdout = FALSE, stderr = FALSE), 0L)
+  expect_identical(
+    system2(
+      file.path(R.home("bin"), "Rscript"),
+      c("tools/readme-tables.R", "--check"),
+      stdout = FALSE,
+      stderr = FALSE
+    ),
+    0L
+  )
 })

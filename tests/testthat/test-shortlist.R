@@ -6,8 +6,13 @@ test_that("shortlist and pairs follow the corrected paired interval", {
   list <- shortlist(cmp, all = TRUE)
   expect_identical(list$mean, table$mean)
   scores <- scores_by_split(cmp, metric = "auc")
-  of <- function(row) scores$validation[scores$candidate == table$candidate[row] & scores$setting == table$setting[row]]
-  ratio <- mean(vapply(rows_by_split(cmp), function(r) length(r$validation) / length(r$training), numeric(1)))
+  of <- function(row) {
+    scores$validation[scores$candidate == table$candidate[row] &
+      scores$setting == table$setting[row]]
+  }
+  ratio <- mean(vapply(
+    rows_by_split(cmp), function(r) length(r$validation) / length(r$training), numeric(1)
+  ))
   for (row in c(2, 7, nrow(table))) {
     d <- of(1) - of(row)
     se <- sqrt((1 / 10 + ratio) * var(d))
@@ -32,9 +37,20 @@ test_that("the corrected interval covers a true difference of nothing as often a
   # two constant predictors that are equally good: each is right on a random half
   covered <- vapply(1:200, function(seed) {
     table <- withr::with_seed(seed, data.frame(x = rnorm(100), y = rnorm(100)))
-    fam_shift <- define_family("shift", "number", function(x, y, weights, settings, seed, threads) mean(y) + settings$by,
-                               function(model, x) rep(model, nrow(x)), defaults = list(by = 0))
-    cmp <- quiet_run(brief(table, "y"), candidates(a = fam_shift(by = 0.4), b = fam_shift(by = -0.4)), splits = split_kfold(10), metrics = "rmse", seed = seed)
+    fam_shift <- define_family(
+      "shift",
+      "number",
+      function(x, y, weights, settings, seed, threads) mean(y) + settings$by,
+      function(model, x) rep(model, nrow(x)),
+      defaults = list(by = 0)
+    )
+    cmp <- quiet_run(
+      brief(table, "y"),
+      candidates(a = fam_shift(by = 0.4), b = fam_shift(by = -0.4)),
+      splits = split_kfold(10),
+      metrics = "rmse",
+      seed = seed
+    )
     pair <- compare_pairs(cmp)
     pair$low <= 0 && pair$high >= 0
   }, logical(1))
@@ -42,25 +58,51 @@ test_that("the corrected interval covers a true difference of nothing as often a
   expect_gt(mean(covered), 0.95 - 4 * sqrt(0.95 * 0.05 / 200))
 })
 
-test_that("with fewer than five splits it cannot be said; in time it is not offered; one split has no spread", {
-  few <- quiet_run(toy_brief(), candidates(b = fam_baseline(), t = fam_tree()), splits = split_kfold(3), seed = 1)
-  expect_true(all(is.na(shortlist(few, all = TRUE)$tied[-1])))
-  one <- quiet_run(toy_brief(), candidates(b = fam_baseline(), t = fam_tree()), splits = split_holdout(0.3, draws = 1), seed = 1)
-  for (rule in c("one_se", "steady")) expect_error(select_final(one, rule), "two splits", class = "kw_error_select")
-  expect_output(print(summary(one)), "one split only")
-  expect_s3_class(select_final(one, "best_mean"), "kw_choice")
-  expect_s3_class(explain_choice(select_final(one, "best_mean")), "tbl_df")
-  table <- toy(120)
-  table$when <- as.Date("2031-01-01") + seq_len(120)
-  timed <- quiet_run(brief(table, "number", time = "when", ignore = c("two", "three", "batch")), candidates(b = fam_baseline(), t = fam_tree()),
-                     splits = split_time(first = 0.4, ahead = 0.2), seed = 1)
-  expect_error(shortlist(timed), "time", class = "kw_error_select")
-})
+test_that(
+  "with fewer than five splits it cannot be said; in time it is not offered; one split has no spread",
+  {
+    few <- quiet_run(
+      toy_brief(),
+      candidates(b = fam_baseline(), t = fam_tree()),
+      splits = split_kfold(3),
+      seed = 1
+    )
+    expect_true(all(is.na(shortlist(few, all = TRUE)$tied[-1])))
+    one <- quiet_run(
+      toy_brief(),
+      candidates(b = fam_baseline(), t = fam_tree()),
+      splits = split_holdout(0.3, draws = 1),
+      seed = 1
+    )
+    for (rule in c("one_se", "steady")) {
+      expect_error(select_final(one, rule), "two splits", class = "kw_error_select")
+    }
+    expect_output(print(summary(one)), "one split only")
+    expect_s3_class(select_final(one, "best_mean"), "kw_choice")
+    expect_s3_class(explain_choice(select_final(one, "best_mean")), "tbl_df")
+    table <- toy(120)
+    table$when <- as.Date("2031-01-01") + seq_len(120)
+    timed <- quiet_run(
+      brief(table, "number", time = "when", ignore = c("two", "three", "batch")),
+      candidates(b = fam_baseline(), t = fam_tree()),
+      splits = split_time(first = 0.4, ahead = 0.2),
+      seed = 1
+    )
+    expect_error(shortlist(timed), "time", class = "kw_error_select")
+  }
+)
 
 test_that("all settings tied: every rule picks the simplest", {
-  cmp <- quiet_run(toy_brief("number"), candidates(z = fam_tree(pruning = among(0.5, 0.9, 1)), a = fam_baseline()), splits = split_kfold(5), seed = 1)
+  cmp <- quiet_run(
+    toy_brief("number"),
+    candidates(z = fam_tree(pruning = among(0.5, 0.9, 1)), a = fam_baseline()),
+    splits = split_kfold(5),
+    seed = 1
+  )
   expect_identical(nrow(shortlist(cmp)), 4L)
-  for (rule in c("best_mean", "one_se", "steady")) expect_identical(candidate_of(select_final(cmp, rule)), "a")
+  for (rule in c("best_mean", "one_se", "steady")) {
+    expect_identical(candidate_of(select_final(cmp, rule)), "a")
+  }
   expect_identical(candidate_of(select_final(cmp, "within", margin = 0)), "a")
 })
 
@@ -75,9 +117,14 @@ test_that("within, steady and a function of one's own choose as they say", {
   expect_match(within$reason, "within 0.02 of the best")
   third <- select_final(cmp, function(rows) 3)
   expect_equal(third$mean, table$mean[3])
-  said <- select_final(cmp, function(rows) list(row = which.min(rows$sd), reason = "It moves least."))
+  said <- select_final(cmp, function(rows) {
+    list(row = which.min(rows$sd), reason = "It moves least.")
+  })
   expect_identical(said$reason, "It moves least.")
-  expect_error(select_final(cmp, function(rows) 999), "number of one of the", class = "kw_error_select")
+  expect_error(
+    select_final(cmp, function(rows) 999), "number of one of the",
+    class = "kw_error_select"
+  )
   expect_error(select_final(cmp, "within"), "margin", class = "kw_error_argument")
   expect_error(select_final(cmp, "one_se", margin = 1), class = "kw_error_argument")
   explained <- explain_choice(within, margin = 0.02)
@@ -119,14 +166,26 @@ noise_family <- function() {
 test_that("on pure noise the naive score is too good, and corrections and nesting find the truth", {
   fam_lucky <- noise_family()
   each <- lapply(1:12, function(seed) {
-    table <- withr::with_seed(seed, data.frame(matrix(rnorm(80 * 8), 80), y = rep(c("no", "yes"), 40)))
-    plan <- plan_comparison(brief(table, "y", event = "yes"), candidates(l = pipeline(fam_lucky(way = among(1:40)))), splits = split_kfold(5),
-                            metrics = "accuracy", seed = seed)
+    table <- withr::with_seed(
+      seed, data.frame(matrix(rnorm(80 * 8), 80), y = rep(c("no", "yes"), 40))
+    )
+    plan <- plan_comparison(
+      brief(table, "y", event = "yes"),
+      candidates(l = pipeline(fam_lucky(way = among(1:40)))),
+      splits = split_kfold(5),
+      metrics = "accuracy",
+      seed = seed
+    )
     cmp <- quiet_run(plan, keep = "all_predictions")
-    nested <- assess_selection(cmp, outer = split_kfold(4), rule = "best_mean", quiet = TRUE, workers = 1)
+    nested <- assess_selection(
+      cmp,
+      outer = split_kfold(4), rule = "best_mean", quiet = TRUE, workers = 1
+    )
     optimism(cmp, nested = nested, draws = 200)
   })
-  score <- function(name) vapply(each, function(found) found$score[found$estimate == name], numeric(1))
+  score <- function(name) {
+    vapply(each, function(found) found$score[found$estimate == name], numeric(1))
+  }
   reach <- function(x) 4 * sd(x) / sqrt(length(x))
   # the truth is 0.5
   expect_gt(mean(score("naive")) - reach(score("naive")), 0.5)
@@ -136,7 +195,13 @@ test_that("on pure noise the naive score is too good, and corrections and nestin
 
 test_that("nested resampling never lets a model see the rows that judge it", {
   table <- toy(100)
-  plan <- plan_comparison(toy_brief("number", table), candidates(b = fam_baseline(), l = fam_linear()), splits = split_kfold(3), metrics = "rmse", seed = 4)
+  plan <- plan_comparison(
+    toy_brief("number", table),
+    candidates(b = fam_baseline(), l = fam_linear()),
+    splits = split_kfold(3),
+    metrics = "rmse",
+    seed = 4
+  )
   found <- assess_selection(plan, outer = split_kfold(4), quiet = TRUE, workers = 1)
   expect_identical(found$scores$outer_split, 1:4)
   outer <- kw("make_splits")(split_kfold(4), plan$brief, kw("derive_seed")(4, "outer splits"))
@@ -148,26 +213,49 @@ test_that("nested resampling never lets a model see the rows that judge it", {
   }
   expect_output(print(found), "judged on outer splits")
   folder <- withr::local_tempdir()
-  again <- assess_selection(plan, outer = split_kfold(4), quiet = TRUE, workers = 1, journal = folder)
+  again <- assess_selection(
+    plan,
+    outer = split_kfold(4), quiet = TRUE, workers = 1, journal = folder
+  )
   expect_identical(again$scores, found$scores)
   expect_length(list.files(folder, "sqlite$"), 4)
 })
 
-test_that("settings without all their scores are left out, and a metric that is undefined on some splits is compared on the rest", {
-  fam_fails <- define_family("fails", "two_class", function(x, y, weights, settings, seed, threads) {
-    if (settings$bad == 1 && length(y) %% 2 == 1) stop("odd")
-    mean(as.integer(y) == 2)
-  }, function(model, x) cbind(rep(1 - model, nrow(x)), model), defaults = list(bad = 0))
-  cmp <- quiet_run(toy_brief(table = toy(151)), candidates(f = pipeline(pre_onehot(), fam_fails(bad = among(0, 1))), t = fam_tree()), splits = split_kfold(6), seed = 2)
-  expect_true(any(is.na(standings(cmp)$place)))
-  expect_false(anyNA(shortlist(cmp, all = TRUE)$mean))
-  expect_match(diagnose(cmp)$code, "failures", all = FALSE)
-  expect_output(print(summary(cmp)), "failures")
-  table <- toy(144)
-  table$two <- c(rep("yes", 9), rep("no", 135))
-  rare <- quiet_run(toy_brief("two_class", table), candidates(b = fam_baseline(), t = fam_tree()), splits = split_kfold(12, stratify = FALSE), metrics = "auc", seed = 4)
-  used <- unique(standings(rare)$splits)
-  expect_lt(used, 12)
-  expect_true(all(shortlist(rare, all = TRUE)$splits == used))
-  expect_s3_class(optimism(rare), "tbl_df")
-})
+test_that(
+  "settings without all their scores are left out, and a metric that is undefined on some splits is compared on the rest",
+  {
+    fam_fails <- define_family(
+      "fails",
+      "two_class",
+      function(x, y, weights, settings, seed, threads) {
+        if (settings$bad == 1 && length(y) %% 2 == 1) stop("odd")
+        mean(as.integer(y) == 2)
+      },
+      function(model, x) cbind(rep(1 - model, nrow(x)), model),
+      defaults = list(bad = 0)
+    )
+    cmp <- quiet_run(
+      toy_brief(table = toy(151)),
+      candidates(f = pipeline(pre_onehot(), fam_fails(bad = among(0, 1))), t = fam_tree()),
+      splits = split_kfold(6),
+      seed = 2
+    )
+    expect_true(any(is.na(standings(cmp)$place)))
+    expect_false(anyNA(shortlist(cmp, all = TRUE)$mean))
+    expect_match(diagnose(cmp)$code, "failures", all = FALSE)
+    expect_output(print(summary(cmp)), "failures")
+    table <- toy(144)
+    table$two <- c(rep("yes", 9), rep("no", 135))
+    rare <- quiet_run(
+      toy_brief("two_class", table),
+      candidates(b = fam_baseline(), t = fam_tree()),
+      splits = split_kfold(12, stratify = FALSE),
+      metrics = "auc",
+      seed = 4
+    )
+    used <- unique(standings(rare)$splits)
+    expect_lt(used, 12)
+    expect_true(all(shortlist(rare, all = TRUE)$splits == used))
+    expect_s3_class(optimism(rare), "tbl_df")
+  }
+)

@@ -3,7 +3,9 @@
 awkward_table <- function() {
   withr::with_seed(4, data.frame(
     n = c(rnorm(38), 1e12, -1e-12), gaps = c(rep(NA, 10), rnorm(30)), constant = rep(3, 40),
-    gone = rep(NA_real_, 40), late = c(rep(NA, 30), 1:10), late_level = c(rep(NA, 30), rep(c("x", "y"), 5)), level = sample(c("a b", "\u00e9t\u00e9", "c,\"d\""), 40, TRUE), single = rep("only", 40),
+    gone = rep(NA_real_, 40), late = c(rep(NA, 30), 1:10),
+    late_level = c(rep(NA, 30), rep(c("x", "y"), 5)),
+    level = sample(c("a b", "\u00e9t\u00e9", "c,\"d\""), 40, TRUE), single = rep("only", 40),
     none = rep(NA_character_, 40), day = as.Date("1960-05-01") + (1:40) * 400,
     words = paste("remark", 1:40, "of several words"), y = rep(c("a", "b", "a"), length.out = 40)
   ))
@@ -11,7 +13,10 @@ awkward_table <- function() {
 
 awkward_brief <- function() {
   table <- awkward_table()
-  table$size <- factor(rep(c("small", "large"), 20), levels = c("small", "middle", "large"), ordered = TRUE)
+  table$size <- factor(
+    rep(c("small", "large"), 20),
+    levels = c("small", "middle", "large"), ordered = TRUE
+  )
   brief(table, "y", text = "words")
 }
 
@@ -34,7 +39,9 @@ for (name in names(steps)) {
     expect_false(anyDuplicated(kw("frame_names")(whole)) > 0)
 
     one <- use(kw("frame_rows")(frame, 33L))
-    expect_identical(lapply(one$columns, as.character), lapply(whole$columns, function(x) as.character(x[33])))
+    expect_identical(
+      lapply(one$columns, as.character), lapply(whole$columns, function(x) as.character(x[33]))
+    )
     none <- use(kw("frame_rows")(frame, integer()))
     expect_identical(kw("frame_names")(none), kw("frame_names")(whole))
 
@@ -57,7 +64,10 @@ test_that("constructors' defaults are those that the definitions declare", {
     required <- vapply(arguments, function(a) is.symbol(a) && !nzchar(as.character(a)), logical(1))
     for (argument in intersect(names(declared), names(arguments)[!required])) {
       if (is.function(declared[[argument]]$default)) next
-      expect_identical(eval(arguments[[argument]]), declared[[argument]]$default, info = paste(name, argument))
+      expect_identical(
+        eval(arguments[[argument]]), declared[[argument]]$default,
+        info = paste(name, argument)
+      )
       expect_true(nzchar(declared[[argument]]$meaning))
     }
     if (any(required[names(required) != "..."])) next

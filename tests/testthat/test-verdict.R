@@ -13,16 +13,29 @@ test_that("standings are the means and spreads of the split scores, best first",
     expect_equal(table$gap[i], abs(mean(mine$training) - mean(mine$validation)))
   }
   expect_identical(table$mean, sort(table$mean, decreasing = TRUE))
-  expect_identical(standings(cmp, metric = "log_loss")$mean, sort(standings(cmp, metric = "log_loss")$mean))
-  expect_identical(names(table), c("place", "candidate", "setting", "pruning", "impurity", "penalty", "lasso_share", "metric",
-                                   "mean", "sd", "se", "lowest", "highest", "splits", "training", "gap", "seconds", "failed"))
+  expect_identical(
+    standings(cmp, metric = "log_loss")$mean, sort(standings(cmp, metric = "log_loss")$mean)
+  )
+  expect_identical(
+    names(table),
+    c(
+      "place", "candidate", "setting", "pruning", "impurity", "penalty", "lasso_share", "metric",
+      "mean", "sd", "se", "lowest", "highest", "splits", "training",
+      "gap", "seconds", "failed"
+    )
+  )
   expect_identical(standings(cmp, top = 3), table[1:3, ])
 })
 
 test_that("standard errors of draws count what training sets have in common", {
   job <- toy_brief("number")
-  cmp <- quiet_run(job, candidates(l = fam_linear()), splits = split_bootstrap(6), metrics = "rmse", seed = 1)
-  ratio <- mean(vapply(rows_by_split(cmp), function(r) length(r$validation) / length(unique(r$training)), numeric(1)))
+  cmp <- quiet_run(
+    job, candidates(l = fam_linear()),
+    splits = split_bootstrap(6), metrics = "rmse", seed = 1
+  )
+  ratio <- mean(vapply(
+    rows_by_split(cmp), function(r) length(r$validation) / length(unique(r$training)), numeric(1)
+  ))
   scores <- scores_by_split(cmp)$validation
   expect_equal(standings(cmp)$se, sd(scores) * sqrt(1 / 6 + ratio))
   for (rows in rows_by_split(cmp)) {
@@ -51,7 +64,12 @@ test_that("one_se picks the simplest setting within one standard error, best_mea
 
 test_that("of settings with equal means the simplest leads", {
   job <- toy_brief("number")
-  cmp <- quiet_run(job, candidates(z = fam_tree(pruning = among(0.5, 0.9, 1)), a = fam_baseline()), splits = split_kfold(3), seed = 1)
+  cmp <- quiet_run(
+    job,
+    candidates(z = fam_tree(pruning = among(0.5, 0.9, 1)), a = fam_baseline()),
+    splits = split_kfold(3),
+    seed = 1
+  )
   table <- standings(cmp)
   expect_equal(table$mean, rep(table$mean[1], 4))
   expect_identical(table$candidate, c("a", "z", "z", "z"))
@@ -59,7 +77,12 @@ test_that("of settings with equal means the simplest leads", {
 })
 
 test_that("with one split there is no spread, and one_se says so", {
-  cmp <- quiet_run(toy_brief(), candidates(t = fam_tree(), b = fam_baseline()), splits = split_holdout(0.3), seed = 1)
+  cmp <- quiet_run(
+    toy_brief(),
+    candidates(t = fam_tree(), b = fam_baseline()),
+    splits = split_holdout(0.3),
+    seed = 1
+  )
   expect_true(all(is.na(standings(cmp)$se)))
   expect_error(select_final(cmp, "one_se"), "two splits", class = "kw_error_select")
   expect_output(print(select_final(cmp, "best_mean")), "best mean")
@@ -68,12 +91,19 @@ test_that("with one split there is no spread, and one_se says so", {
 test_that("the final model is the chosen pipeline fitted on all working rows", {
   table <- toy(160, missing = TRUE)
   job <- toy_brief("number", table)
-  cmp <- quiet_run(job, candidates(l = fam_linear(), p = fam_penalised(penalty = among(0.01, 0.1, 1))), splits = split_kfold(3), seed = 1)
+  cmp <- quiet_run(
+    job,
+    candidates(l = fam_linear(), p = fam_penalised(penalty = among(0.01, 0.1, 1))),
+    splits = split_kfold(3),
+    seed = 1
+  )
   model <- fit_final(select_final(cmp, "best_mean", candidate = "l"))
   filled <- table
   for (x in c("x1", "x2", "x3")) filled[[x]][is.na(filled[[x]])] <- median(table[[x]], na.rm = TRUE)
   filled$colour[is.na(filled$colour)] <- names(which.max(table(table$colour)))
-  expect_equal(predict(model, table)$value, unname(predict(lm(number ~ x1 + x2 + x3 + colour, filled))))
+  expect_equal(
+    predict(model, table)$value, unname(predict(lm(number ~ x1 + x2 + x3 + colour, filled)))
+  )
   expect_equal(model$scores$training[1], sqrt(mean((predict(model, table)$value - table$number)^2)))
   expect_equal(model$scores$validation[1], standings(cmp)$mean[standings(cmp)$candidate == "l"])
 })
@@ -93,8 +123,16 @@ test_that("predictions take new rows as they come", {
   expect_identical(names(predict(model, new, type = "probability")), c("p_no", "p_yes"))
   strange <- transform(new, colour = "never seen", x2 = NA)
   expect_true(all(is.finite(predict(model, strange)$p_yes)))
-  expect_error(predict(model, new[c("x1", "x2")]), "lack the columns 'x3', 'colour'", class = "kw_error_new_data")
-  expect_error(predict(model, transform(new, x1 = "tall")), "'x1' must be a number; found 'tall'", class = "kw_error_new_data")
+  expect_error(
+    predict(model, new[c("x1", "x2")]),
+    "lack the columns 'x3', 'colour'",
+    class = "kw_error_new_data"
+  )
+  expect_error(
+    predict(model, transform(new, x1 = "tall")),
+    "'x1' must be a number; found 'tall'",
+    class = "kw_error_new_data"
+  )
   expect_error(predict(model, transform(new, x1 = Inf)), "infinite", class = "kw_error_table")
   expect_error(predict(model, new, type = "value"), class = "kw_error_argument")
 })
@@ -121,7 +159,10 @@ test_that("a saved model predicts the same; damage and distrust are refused", {
   saveRDS("something else", file.path(folder, "model.rds"))
   forged <- withr::local_tempfile()
   zip::zip(forged, c("manifest.json", "model.rds", "checksums.txt"), root = folder)
-  expect_error(open_model(forged, trust = TRUE), "checksum of model.rds", class = "kw_error_model_file")
+  expect_error(
+    open_model(forged, trust = TRUE), "checksum of model.rds",
+    class = "kw_error_model_file"
+  )
   expect_error(save_model(model, file.path(folder, "no", "such", "file")), class = "kw_error_file")
   before <- readBin(file, raw(), 1e6)
   expect_error(save_model(model, folder), class = "kw_error_file")
@@ -129,19 +170,30 @@ test_that("a saved model predicts the same; damage and distrust are refused", {
 })
 
 test_that("a model with a step of one's own opens in a session that never saw the step", {
-  pre_shift <- define_step("shift", columns = "number", defaults = list(by = 1),
+  pre_shift <- define_step("shift",
+    columns = "number", defaults = list(by = 1),
     learn = function(frame, target, settings, seed) list(state = settings, training = NULL),
     use = function(state, frame) {
       for (name in state$columns) frame$columns[[name]] <- frame$columns[[name]] + state$by
       frame
-    })
-  cmp <- quiet_run(toy_brief("number"), candidates(a = pipeline(pre_shift(by = among(2, 3)), pre_onehot(), fam_linear())), splits = split_kfold(2), seed = 1)
+    }
+  )
+  cmp <- quiet_run(
+    toy_brief("number"),
+    candidates(a = pipeline(pre_shift(by = among(2, 3)), pre_onehot(), fam_linear())),
+    splits = split_kfold(2),
+    seed = 1
+  )
   model <- fit_final(select_final(cmp))
   file <- withr::local_tempfile(fileext = ".kilnwright")
   save_model(model, file)
   new <- withr::local_tempfile(fileext = ".rds")
   saveRDS(toy()[1:3, ], new)
-  script <- sprintf("cat(format(kilnwright:::predict.kw_model(kilnwright::open_model('%s', trust = TRUE), readRDS('%s'))$value, digits = 15))", file, new)
+  script <- sprintf(
+    "cat(format(kilnwright:::predict.kw_model(kilnwright::open_model('%s', trust = TRUE), readRDS('%s'))$value, digits = 15))",
+    file,
+    new
+  )
   out <- system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(script)), stdout = TRUE)
   expect_equal(as.numeric(strsplit(trimws(out), " +")[[1]]), predict(model, toy()[1:3, ])$value)
 })

@@ -9,9 +9,15 @@ numbers <- function(cmp) {
 worker_plan <- function(...) {
   plan_comparison(
     toy_brief(), candidates(
-      tree = pipeline(pre_missing(), optional(pre_skew()), fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10))),
-      forest = fam_forest(trees = among(10, 40), min_node = among(2, 10)), near = fam_neighbours(neighbours = among(1, 5, 20))
-    ), splits = split_kfold(4), metrics = c("auc", "log_loss"), seed = 8, ...
+      tree = pipeline(
+        pre_missing(),
+        optional(pre_skew()),
+        fam_tree(pruning = among(0.001, 0.05), min_leaf = among(2, 10))
+      ),
+      forest = fam_forest(trees = among(10, 40), min_node = among(2, 10)),
+      near = fam_neighbours(neighbours = among(1, 5, 20))
+    ),
+    splits = split_kfold(4), metrics = c("auc", "log_loss"), seed = 8, ...
   )
 }
 
@@ -24,26 +30,40 @@ test_that("1, 2 and 5 workers, any order and any cut into units give the same", 
   expect_identical(numbers(kw("execute_plan")(plan, shuffle = TRUE)), here)
 })
 
-test_that("workers that the user has set up are used and left running; data are pulled where there is no common file", {
-  skip_on_os("windows")
-  mirai::daemons(1, .compute = "kilnwright")
-  withr::defer(mirai::daemons(0, .compute = "kilnwright"))
-  plan <- worker_plan()
-  first <- mirai::mirai(Sys.getpid(), .compute = "kilnwright")[]
-  expect_identical(numbers(quiet_run(plan)), numbers(quiet_run(plan, workers = 1)))
-  expect_identical(mirai::mirai(Sys.getpid(), .compute = "kilnwright")[], first)
-  expect_true(kw("worker_task")("new", tempfile(), 1L, 1L)$need_data)
-  run <- list(id = "new", work = kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings")), splits = plan$splits, metrics = plan$metrics,
-              data = list(frame = kw("frame_columns")(plan$brief$table, plan$brief$schema), target = kw("brief_target")(plan$brief), fingerprint = plan$brief$fingerprint),
-              seed = 8, wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE))
-  batch <- kw("worker_task")("new", tempfile(), 1L, 1L, serialize(run, NULL))$batch
-  expect_identical(batch$message, NA_character_)
-})
+test_that(
+  "workers that the user has set up are used and left running; data are pulled where there is no common file",
+  {
+    skip_on_os("windows")
+    mirai::daemons(1, .compute = "kilnwright")
+    withr::defer(mirai::daemons(0, .compute = "kilnwright"))
+    plan <- worker_plan()
+    first <- mirai::mirai(Sys.getpid(), .compute = "kilnwright")[]
+    expect_identical(numbers(quiet_run(plan)), numbers(quiet_run(plan, workers = 1)))
+    expect_identical(mirai::mirai(Sys.getpid(), .compute = "kilnwright")[], first)
+    expect_true(kw("worker_task")("new", tempfile(), 1L, 1L)$need_data)
+    run <- list(
+      id = "new",
+      work = kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings")),
+      splits = plan$splits, metrics = plan$metrics,
+      data = list(
+        frame = kw("frame_columns")(plan$brief$table, plan$brief$schema),
+        target = kw("brief_target")(plan$brief), fingerprint = plan$brief$fingerprint
+      ),
+      seed = 8,
+      wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE)
+    )
+    batch <- kw("worker_task")("new", tempfile(), 1L, 1L, serialize(run, NULL))$batch
+    expect_identical(batch$message, NA_character_)
+  }
+)
 
 # A family whose fit does something to its process when `what` is told to, on the rows of
 # one fold only: the first row's x1 marks the fold.
 troubled <- function() {
-  define_family("troubled", kinds = "two_class", defaults = list(what = "nothing", mark = 0, file = ""),
+  define_family(
+    "troubled",
+    kinds = "two_class",
+    defaults = list(what = "nothing", mark = 0, file = ""),
     fit = function(x, y, weights, settings, seed, threads) {
       if (!any(abs(x[, 1] - settings$mark) < 1e-12)) {
         if (settings$what == "die") tools::pskill(Sys.getpid(), 9)
@@ -59,40 +79,73 @@ troubled <- function() {
       if (settings$what == "warn") warning("careful")
       mean(as.integer(y) == 2)
     },
-    predict = function(model, x) if (identical(model, "short")) 1 else cbind(rep(1 - model, nrow(x)), model))
+    predict = function(model, x) {
+      if (identical(model, "short")) 1 else cbind(rep(1 - model, nrow(x)), model)
+    }
+  )
 }
 
 trouble <- function(what, workers = 2, ...) {
   table <- toy(80)
-  rivals <- candidates(b = fam_baseline(), t = pipeline(pre_drop(columns = "colour"), troubled()(what = what, mark = table$x1[1], file = tempfile())))
-  quiet_run(toy_brief(table = table), rivals, splits = split_kfold(4), metrics = "log_loss", seed = 2, workers = workers, ...)
+  rivals <- candidates(
+    b = fam_baseline(),
+    t = pipeline(
+      pre_drop(columns = "colour"),
+      troubled()(what = what, mark = table$x1[1], file = tempfile())
+    )
+  )
+  quiet_run(
+    toy_brief(table = table),
+    rivals,
+    splits = split_kfold(4),
+    metrics = "log_loss",
+    seed = 2,
+    workers = workers,
+    ...
+  )
 }
 
-test_that("a fit that kills its worker once is repeated; one that always does is failed on its fold alone", {
-  skip_on_os("windows")
-  calm <- trouble("nothing", workers = 1)
-  once <- trouble("die_once")
-  expect_identical(nrow(failures(once)), 0L)
-  expect_equal(standings(once)$mean, standings(calm)$mean)
-  always <- trouble("die")
-  gone <- failures(always)
-  expect_identical(gone$candidate, "t")
-  expect_match(gone$message, "died while fitting this, twice")
-  expect_equal(scores_by_split(always)$validation[-match(NA, scores_by_split(always)$validation)],
-               scores_by_split(calm)$validation[-match(NA, scores_by_split(always)$validation)])
-})
+test_that(
+  "a fit that kills its worker once is repeated; one that always does is failed on its fold alone",
+  {
+    skip_on_os("windows")
+    calm <- trouble("nothing", workers = 1)
+    once <- trouble("die_once")
+    expect_identical(nrow(failures(once)), 0L)
+    expect_equal(standings(once)$mean, standings(calm)$mean)
+    always <- trouble("die")
+    gone <- failures(always)
+    expect_identical(gone$candidate, "t")
+    expect_match(gone$message, "died while fitting this, twice")
+    expect_equal(
+      scores_by_split(always)$validation[-match(NA, scores_by_split(always)$validation)],
+      scores_by_split(calm)$validation[-match(NA, scores_by_split(always)$validation)]
+    )
+  }
+)
 
 test_that("every worker killed at once does not lose a score", {
   skip_on_os("windows")
   file <- withr::local_tempfile()
-  slow <- define_family("slow", kinds = "two_class", defaults = list(by = 1, file = ""), packages = "stats",
+  slow <- define_family(
+    "slow",
+    kinds = "two_class",
+    defaults = list(by = 1, file = ""),
+    packages = "stats",
     fit = function(x, y, weights, settings, seed, threads) {
       cat(Sys.getpid(), "\n", file = settings$file, append = TRUE)
       Sys.sleep(0.15)
       mean(as.integer(y) == 2)
-    }, predict = function(model, x) cbind(rep(1 - model, nrow(x)), model))
-  plan <- plan_comparison(toy_brief(table = toy(60)), candidates(s = pipeline(pre_drop(columns = "colour"), slow(by = among(1:6), file = file))),
-                          splits = split_kfold(4), metrics = "log_loss", seed = 2)
+    },
+    predict = function(model, x) cbind(rep(1 - model, nrow(x)), model)
+  )
+  plan <- plan_comparison(
+    toy_brief(table = toy(60)),
+    candidates(s = pipeline(pre_drop(columns = "colour"), slow(by = among(1:6), file = file))),
+    splits = split_kfold(4),
+    metrics = "log_loss",
+    seed = 2
+  )
   killed <- FALSE
   listener <- function(event) {
     if (event$type == "progress" && !killed && file.exists(file)) {
@@ -119,7 +172,9 @@ test_that("a fit past fit_seconds is stopped and recorded, in R and in compiled 
 
 test_that("errors, warnings and NaN on a worker are recorded as in this process", {
   skip_on_os("windows")
-  for (what in c("fail", "nan", "warn")) expect_identical(numbers(trouble(what)), numbers(trouble(what, workers = 1)))
+  for (what in c("fail", "nan", "warn")) {
+    expect_identical(numbers(trouble(what)), numbers(trouble(what, workers = 1)))
+  }
   expect_match(failures(trouble("fail"))$message, "broken on purpose")
   expect_match(warnings_by_split(trouble("warn"))$message, "careful")
 })
@@ -127,13 +182,23 @@ test_that("errors, warnings and NaN on a worker are recorded as in this process"
 test_that("limits end a run with a valid comparison that says so", {
   job <- toy_brief()
   rivals <- candidates(b = fam_baseline(), f = fam_forest(min_node = among(1:40), trees = 300))
-  cmp <- quiet_run(job, rivals, splits = split_kfold(4), seed = 1, workers = 1, limits = limits(minutes = 0.5 / 60))
+  cmp <- quiet_run(
+    job,
+    rivals,
+    splits = split_kfold(4),
+    seed = 1,
+    workers = 1,
+    limits = limits(minutes = 0.5 / 60)
+  )
   expect_match(cmp$stopped, "minutes")
   table <- standings(cmp)
   expect_true(any(is.na(table$place)) && any(!is.na(table$place)))
   expect_output(print(cmp), "Stopped by the limit")
   expect_s3_class(select_final(cmp), "kw_choice")
-  whole <- standings(quiet_run(job, rivals, splits = split_kfold(4), seed = 1, limits = limits(settings = 5)))
+  whole <- standings(quiet_run(
+    job, rivals,
+    splits = split_kfold(4), seed = 1, limits = limits(settings = 5)
+  ))
   expect_identical(nrow(whole), 5L)
   expect_setequal(whole$candidate, c("b", "f"))
   expect_error(limits(minutes = 0), "minutes", class = "kw_error_argument")
@@ -148,11 +213,17 @@ test_that("an interruption gives what is done", {
   skip_on_os("windows")
   script <- withr::local_tempfile(fileext = ".R")
   pid <- withr::local_tempfile()
-  writeLines(c("library(kilnwright)", "table <- data.frame(x = rnorm(300), y = rnorm(300))", "job <- brief(table, 'y')",
-               "slow <- define_family('slow', 'number', fit = function(x, y, weights, settings, seed, threads) { Sys.sleep(0.05); mean(y) }, predict = function(model, x) rep(model, nrow(x)), defaults = list(by = 1))",
-               paste0("writeLines(as.character(Sys.getpid()), '", pid, "')"),
-               "cmp <- run_comparison(job, candidates(s = slow(by = among(1:50))), splits = split_kfold(3), metrics = 'mae', seed = 1, workers = 1, quiet = TRUE)",
-               "cat('stopped by', cmp$stopped, sum(!is.na(standings(cmp)$place)) > 0, '\\n')"), script)
+  writeLines(
+    c(
+      "library(kilnwright)", "table <- data.frame(x = rnorm(300), y = rnorm(300))",
+      "job <- brief(table, 'y')",
+      "slow <- define_family('slow', 'number', fit = function(x, y, weights, settings, seed, threads) { Sys.sleep(0.05); mean(y) }, predict = function(model, x) rep(model, nrow(x)), defaults = list(by = 1))",
+      paste0("writeLines(as.character(Sys.getpid()), '", pid, "')"),
+      "cmp <- run_comparison(job, candidates(s = slow(by = among(1:50))), splits = split_kfold(3), metrics = 'mae', seed = 1, workers = 1, quiet = TRUE)",
+      "cat('stopped by', cmp$stopped, sum(!is.na(standings(cmp)$place)) > 0, '\\n')"
+    ),
+    script
+  )
   out <- withr::local_tempfile()
   system2(file.path(R.home("bin"), "Rscript"), script, stdout = out, stderr = FALSE, wait = FALSE)
   wait_for(file.exists(pid))

@@ -1,0 +1,51 @@
+# Dates written as text: in which format, and as dates. Only formats in which every part is
+# a number are known, since names of months depend on the language.
+
+date_formats <- c(
+  "%Y-%m-%d" = "^[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}$",
+  "%Y/%m/%d" = "^[0-9]{4}/[0-9]{1,2}/[0-9]{1,2}$",
+  "%d.%m.%Y" = "^[0-9]{1,2}[.][0-9]{1,2}[.][0-9]{4}$",
+  "%d/%m/%Y" = "^[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}$",
+  "%m/%d/%Y" = "^[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}$",
+  "%d-%m-%Y" = "^[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}$",
+  "%m-%d-%Y" = "^[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}$"
+)
+
+usual_date_format <- "%Y-%m-%d"
+
+# The formats in which all of the texts can be read.
+possible_date_formats <- function(x) {
+  x <- unique(trimws(x[!is.na(x)]))
+  if (length(x) == 0L) return(character())
+  fitting <- vapply(names(date_formats), function(format) {
+    grepl(date_formats[[format]], x[1]) && !anyNA(dates_of_text(x, format))
+  }, logical(1))
+  names(date_formats)[fitting]
+}
+
+# NA where the text is no date in this format.
+dates_of_text <- function(x, format) {
+  x <- trimws(x)
+  x[!grepl(date_formats[[format]], x)] <- NA
+  as.Date(x, format = format)
+}
+
+# A column of text that is a date in one format only, as dates that remember it; any other
+# column as it is. Where day and month could change places it stays text.
+text_to_dates <- function(x) {
+  if (!is.character(x)) return(x)
+  formats <- possible_date_formats(x)
+  if (length(formats) != 1L) return(x)
+  structure(dates_of_text(x, formats), written_as = formats)
+}
+
+# Points in time as they are usually written; NA for other texts.
+moments_of_text <- function(x) {
+  x <- sub("Z$", "", sub("T", " ", trimws(x), fixed = TRUE))
+  found <- rep(as.POSIXct(NA, tz = "UTC"), length(x))
+  for (format in c("%Y-%m-%d %H:%M:%OS", "%Y-%m-%d %H:%M", "%Y-%m-%d")) {
+    open <- is.na(found) & !is.na(x)
+    found[open] <- as.POSIXct(x[open], format = format, tz = "UTC")
+  }
+  found
+}
