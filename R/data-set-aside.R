@@ -6,7 +6,8 @@
 #'
 #' Groups stay whole. Classes (or quantile bins of a numeric outcome) keep their
 #' shares as far as groups allow. With a time role the latest rows are taken,
-#' unless `latest = FALSE`.
+#' unless `latest = FALSE`; with a group as well, the groups whose middle (median) moments are
+#' latest, as many as come nearest to `share`: the print says what share that is.
 #'
 #' @param brief A [brief()].
 #' @param share Share of the rows to set aside, above 0 and below 1.
@@ -57,15 +58,22 @@ drawn_rows <- function(brief, share, group) {
   deal_rows(length(outcome), c(share, 1 - share), strata, group) == 1L
 }
 
-# The latest rows: whole groups, ordered by their last moment.
+# The latest rows. Whole groups are taken by their middle moments, the latest first, as many
+# as come nearest to the share; after a moment, all groups that have a row there.
 latest_rows <- function(time, share, after, group) {
   if (!is.null(after)) {
     late <- time > as_moment(after, time)
-  } else {
-    late <- rank(-as.double(time), ties.method = "max") <= round(share * length(time))
+    if (!is.null(group)) late <- group %in% unique(group[late])
+    return(late)
   }
-  if (!is.null(group)) late <- group %in% unique(group[late])
-  late
+  moment <- as.double(time)
+  if (is.null(group)) return(rank(-moment, ties.method = "max") <= round(share * length(time)))
+  code <- match(group, unique(group))
+  middle <- as.vector(tapply(moment, code, stats::median))
+  order <- order(-middle)
+  rows <- cumsum(tabulate(code)[order])
+  taken <- which.min(abs(rows - share * length(time)))
+  code %in% order[seq_len(taken)]
 }
 
 as_moment <- function(after, time) {

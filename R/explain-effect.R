@@ -123,7 +123,8 @@ frame_value <- function(values, like) {
 #' @param choice A choice from [select_final()].
 #' @param shares Shares of the training rows, between 0 and 1.
 #' @param metric The metric; default the deciding one.
-#' @param most_splits Only the first so many splits are used.
+#' @param most_splits Only the first so many splits are used (all of the first repeat, where
+#'   predictions are scored together).
 #' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
 #'   attributes `by_split` and `says`, a sentence.
@@ -155,28 +156,83 @@ learning_curve <- function(
     which(!is_apparent(plan$splits) & counted_splits(cmp, metric$name)), most_splits
   )
   refit <- new_refit(cmp, choice$at)
+  if (plan$pooled) splits <- scoring_units(plan)[[1]]
   each <- lapply(splits, function(j) {
     order <- growing_order(plan, plan$splits[[j]])
-    lapply(shares, function(share) curve_point(order, share, plan$splits[[j]], refit, metric))
+    lapply(shares, function(share) curve_point(order, share, plan$splits[[j]], refit))
   })
-  by_split <- data.table::rbindlist(unlist(each, recursive = FALSE))
-  by_split$split <- rep(splits, each = length(shares))
+  by_split <- if (plan$pooled) {
+    pooled_curve(each, splits, plan, shares, metric)
+  } else {
+    split_curve(each, splits, plan, metric, thresholds_of(choice))
+  }
+  factor <- if (plan$pooled) {
+    1 / sqrt(length(unique(by_split$split)))
+  } else {
+    error_factor(cmp, seq_along(plan$splits) %in% splits)
+  }
   points <- lapply(shares, function(share) {
     mine <- by_split[by_split$share == share, ]
     known <- mine$validation[!is.na(mine$validation)]
     sd <- if (length(known) > 1L) stats::sd(known) else NA_real_
     list(
       share = share, rows = mean(mine$rows), metric = metric$name,
-      training = mean(mine$training, na.rm = TRUE),
-      validation = mean(known),
-      sd = sd, se = sd / sqrt(length(known)), splits = length(known)
+      training = mean(mine$training, na.rm = TRUE), validation = mean(known),
+      sd = sd, se = sd * factor, splits = length(known)
     )
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
   mark_table(table, "kw_learning_curve",
     by_split = tibble::as_tibble(by_split), metric = metric,
-    says = says_of_curve(table, by_split, metric), about = choice_name(cmp, choice$at)
+    says = says_of_curve(table, by_split, metric, factor), about = choice_name(cmp, choice$at)
   )
+}
+
+# One row a split and share.
+split_curve <- function(each, splits, plan, metric, thresholds) {
+  number <- match(splits, which(!is_apparent(plan$splits)))
+  rows <- Map(function(points, j, i) {
+    lapply(points, function(point) {
+      score <- function(part) {
+        if (is.null(part$prediction)) return(NA_real_)
+        target <- part$target
+        prediction <- part$prediction
+        score_with_threshold(list(metric), target$outcome, prediction, target$weights, thresholds[i])
+      }
+      list(
+        share = point$share, rows = point$rows, training = score(point$training),
+        validation = score(point$validation), split = j
+      )
+    })
+  }, each, splits, number)
+  data.table::rbindlist(unlist(rows, recursive = FALSE))
+}
+
+# One row a block of the jackknife and share; the blocks' pseudo-values have the pooled
+# score's error as their own.
+pooled_curve <- function(each, splits, plan, shares, metric) {
+  target <- brief_target(plan$brief)
+  blocks <- jackknife_blocks(target)
+  rows <- lapply(plan$splits[splits], `[[`, "validation")
+  by_share <- lapply(seq_along(shares), function(s) {
+    points <- lapply(each, `[[`, s)
+    if (any(vapply(points, function(point) is.null(point$validation), logical(1)))) return(NULL)
+    predictions <- lapply(points, function(point) {
+      as_path_prediction(target$outcome, point$validation$prediction)
+    })
+    pooled <- pooled_metric(metric, list(list(
+      rows = unlist(rows), part = rep(seq_along(rows), lengths(rows)),
+      values = stack_rows(predictions)
+    )), target, blocks)
+    n <- nrow(pooled$without)
+    pseudo <- n * pooled$scores[1] - (n - 1) * pooled$without[, 1]
+    list(
+      share = rep(shares[s], n), rows = rep(mean(vapply(points, `[[`, 1, "rows")), n),
+      training = rep(NA_real_, n),
+      validation = pseudo - mean(pseudo) + pooled$scores[1], split = seq_len(n)
+    )
+  })
+  data.table::rbindlist(by_share)
 }
 
 # Training rows of a split in a random order, group after group.
@@ -192,31 +248,27 @@ growing_order <- function(plan, split) {
   })
 }
 
-# A fit that fails leaves its point without scores.
-curve_point <- function(order, share, split, refit, metric) {
+# Predictions of the training and validation rows; a fit that fails leaves its point without.
+curve_point <- function(order, share, split, refit) {
   rows <- if (share == 1) {
     split$training
   } else {
     sort(order[seq_len(max(1L, round(share * length(order))))])
   }
-  point <- list(share = share, rows = length(rows), training = NA_real_, validation = NA_real_)
-  score <- function(target, prediction) {
-    score_with_threshold(list(metric), target$outcome, prediction, target$weights)
-  }
   done <- with_conditions(without_rng_trace({
     refitted <- refit$fit(rows, paste(c(split$key, if (share < 1) share), collapse = " "))
     validation <- data_rows(refit$data, split$validation)
-    point$training <- score(
-      refitted$target, predict_family(refitted$fitted, refitted$input, refitted$value)
+    own <- predict_family(refitted$fitted, refitted$input, refitted$value)
+    list(
+      training = list(target = refitted$target, prediction = own),
+      validation = list(target = validation$target, prediction = refitted$predict(validation$frame))
     )
-    point$validation <- score(validation$target, refitted$predict(validation$frame))
-    point
   }))
-  done$value %||% point
+  c(list(share = share, rows = length(rows)), done$value)
 }
 
 # Does the score still rise from about 60 % of the rows to all of them? Split by split.
-says_of_curve <- function(table, by_split, metric) {
+says_of_curve <- function(table, by_split, metric, factor) {
   last <- max(table$share)
   before <- table$share[which.min(abs(table$share - 0.6 * last))]
   if (before == last) before <- sort(table$share, decreasing = TRUE)[2]
@@ -234,7 +286,7 @@ says_of_curve <- function(table, by_split, metric) {
   if (length(rise) < 2L) {
     return(paste0(step, "; with one split it cannot be said whether that is much."))
   }
-  se <- stats::sd(rise) / sqrt(length(rise))
+  se <- stats::sd(rise) * factor
   paste0(
     step, " (se ", signif(se, 2), "): ",
     if (mean(rise) > 2 * se) {

@@ -5,13 +5,17 @@
 #' with the one before. How much worse it gets is the column's importance there (Breiman
 #' 2001, Machine Learning 45; Fisher, Rudin & Dominici 2019). Columns are the brief's, before
 #' any step; columns that say the same share their importance, and a column may matter little
-#' only because another one stands in for it.
+#' only because another one stands in for it. Where predictions are scored together, as
+#' under leave-one-out, a column is shuffled among all held-out rows of the first repeat and
+#' they are scored together, too; `sd`, `lowest` and `highest` are then over the shuffles.
+#' Metrics of the called class use the threshold of [set_threshold()], if there is one.
 #'
 #' @param choice A choice from [select_final()].
 #' @param metric The metric; default the deciding one.
 #' @param times Shuffles of every column on every split.
 #' @param columns Names of predictor columns; default all.
-#' @param most_splits Only the first so many splits are used.
+#' @param most_splits Only the first so many splits are used (all of the first repeat, where
+#'   predictions are scored together).
 #' @param seed Seed of the shuffles; default the comparison's.
 #' @return A `kw_importance`: a tibble, most important first: `column`, `metric`,
 #'   `importance` (mean over splits, in the metric's unit, positive = the column helps),
@@ -37,13 +41,11 @@ column_importance <- function(
   columns <- columns %||% names(brief$schema)
   check_columns_exist(columns, names(brief$schema), "columns")
   seed <- seed %||% cmp$plan$seed
-  splits <- utils::head(cmp$plan$splits[!is_apparent(cmp$plan$splits)], most_splits)
   refit <- new_refit(cmp, choice$at)
-  each <- without_rng_trace(lapply(splits, function(split) {
-    fitted <- fit_on_split(refit, split)
+  each <- without_rng_trace(lapply(scoring_units(cmp$plan, most_splits), function(splits) {
     with_seed(
-      derive_seed(seed, paste("importance", split$key)),
-      split_importance(fitted, metric, columns, times)
+      derive_seed(seed, paste("importance", cmp$plan$splits[[splits[1]]]$key)),
+      unit_importance(refit, splits, choice, metric, columns, times)
     )
   }))
   by_split <- do.call(rbind, each)
@@ -70,46 +72,87 @@ column_importance <- function(
   )
 }
 
-# A setting fitted on the training rows of one split: predict(frame) of untouched rows, and
-# the validation rows as frame and target.
-fit_on_split <- function(refit, split) {
-  refitted <- suppressWarnings(refit$fit(split$training, split$key))
-  c(list(predict = refitted$predict), data_rows(refit$data, split$validation))
+# Numbers of the splits that are scored together: each by itself, or all of the first repeat.
+scoring_units <- function(plan, most = Inf) {
+  splits <- which(!is_apparent(plan$splits))
+  if (!plan$pooled) return(as.list(utils::head(splits, most)))
+  rep <- vapply(plan$splits[splits], `[[`, integer(1), "rep")
+  list(splits[rep == rep[1]])
 }
 
 # So many rows are predicted in one go.
 block_rows <- 200000L
 
-# Columns x times shuffled copies of the validation rows, predicted in blocks.
-split_importance <- function(fitted, metric, columns, times) {
-  truth <- fitted$target$outcome
-  weights <- fitted$target$weights
-  if (!is.null(metric$undefined(truth, weights))) return(rep(NA_real_, length(columns)))
-  n <- fitted$frame$n
-  before <- goodness(
-    score_predictions(metric, truth, fitted$predict(fitted$frame), weights), metric
-  )
-  jobs <- data.frame(column = rep(columns, each = times))
-  blocks <- split(seq_len(nrow(jobs)), (seq_len(nrow(jobs)) - 1L) %/% max(1L, block_rows %/% n))
-  after <- unlist(lapply(blocks, function(block) {
-    stacked <- frame_rows(fitted$frame, rep(seq_len(n), length(block)))
-    for (i in seq_along(block)) {
-      at <- (i - 1L) * n + seq_len(n)
-      column <- jobs$column[block[i]]
-      stacked$columns[[column]][at] <- stacked$columns[[column]][at][sample.int(n)]
-    }
-    prediction <- fitted$predict(stacked)
-    stacked_scores(metric, truth, prediction, weights, length(block))
-  }), use.names = FALSE)
-  before - colMeans(matrix(goodness(after, metric), times))
+# The decision threshold of a choice on each of its splits that count, or NULL.
+thresholds_of <- function(choice) {
+  threshold <- choice$threshold
+  if (is.null(threshold)) return(NULL)
+  ifelse(is.na(threshold$by_split), threshold$value, threshold$by_split)
 }
 
-# Scores of several predictions of the same rows that lie below one another.
-stacked_scores <- function(metric, truth, prediction, weights, copies) {
-  n <- length(truth)
-  if (is.null(dim(prediction))) return(metric$score(truth, matrix(prediction, n, copies), weights))
-  classes <- ncol(prediction)
-  metric$score(truth, aperm(array(prediction, c(n, copies, classes)), c(1L, 3L, 2L)), weights)
+# How much worse each column makes the score if it is shuffled among the rows that these
+# splits hold out: one row (times rows if there are several splits) by columns.
+unit_importance <- function(refit, splits, choice, metric, columns, times) {
+  plan <- choice$cmp$plan
+  held <- lapply(plan$splits[splits], `[[`, "validation")
+  rows <- unlist(held)
+  all <- data_rows(refit$data, rows)
+  none <- matrix(NA_real_, 1L, length(columns))
+  if (!is.null(metric$undefined(all$target$outcome, all$target$weights))) return(none)
+  copies <- c("", rep(columns, each = times))
+  orders <- lapply(copies, function(column) if (nzchar(column)) sample.int(length(rows)))
+  number <- match(splits, which(!is_apparent(plan$splits)))
+  threshold <- if (metric$by_class) thresholds_of(choice)[number]
+  from <- cumsum(lengths(held)) - lengths(held)
+  predicted <- lapply(seq_along(splits), function(i) {
+    at <- from[i] + seq_along(held[[i]])
+    shuffled_predictions(refit, plan$splits[[splits[i]]], all$frame, at, copies, orders, threshold[i])
+  })
+  values <- stack_rows(predicted)
+  part <- rep(seq_along(held), lengths(held))
+  scores <- if (length(splits) > 1L && !is.null(metric$score_in_parts)) {
+    metric$score_in_parts(all$target$outcome, values, all$target$weights, part)
+  } else {
+    metric$score(all$target$outcome, values, all$target$weights)
+  }
+  good <- goodness(scores, metric)
+  lost <- matrix(good[1] - good[-1], times)
+  if (length(splits) > 1L) lost else matrix(colMeans(lost), 1L)
+}
+
+# Predictions of some of the held-out rows, fitted on a split's training rows, for every copy
+# of them: rows x copies, or rows x classes x copies.
+shuffled_predictions <- function(refit, split, frame, at, copies, orders, threshold) {
+  fitted <- suppressWarnings(refit$fit(split$training, split$key))
+  n <- length(at)
+  blocks <- split(seq_along(copies), (seq_along(copies) - 1L) %/% max(1L, block_rows %/% n))
+  found <- lapply(blocks, function(block) {
+    stacked <- frame_rows(frame, rep(at, length(block)))
+    for (i in seq_along(block)) {
+      column <- copies[block[i]]
+      if (!nzchar(column)) next
+      place <- (i - 1L) * n + seq_len(n)
+      stacked$columns[[column]][place] <- frame$columns[[column]][orders[[block[i]]][at]]
+    }
+    prediction <- fitted$predict(stacked)
+    if (!is.null(threshold)) prediction <- calls_at(prediction, threshold)
+    if (is.null(dim(prediction))) return(matrix(prediction, n))
+    aperm(array(prediction, c(n, length(block), ncol(prediction))), c(1L, 3L, 2L))
+  })
+  several <- length(dim(found[[1]])) == 3L
+  if (!several) return(do.call(cbind, found))
+  array(unlist(found), c(dim(found[[1]])[1:2], length(copies)))
+}
+
+# Arrays of the same copies, one below the other.
+stack_rows <- function(parts) {
+  if (length(parts) == 1L) return(parts[[1]])
+  if (length(dim(parts[[1]])) == 2L) return(do.call(rbind, parts))
+  n <- vapply(parts, nrow, 1L)
+  whole <- array(0, c(sum(n), dim(parts[[1]])[-1]))
+  from <- cumsum(n) - n
+  for (i in seq_along(parts)) whole[from[i] + seq_len(n[i]), , ] <- parts[[i]]
+  whole
 }
 
 #' The rows that the chosen setting gets most wrong

@@ -11,19 +11,24 @@
 #   why_na              why a prediction can make it undefined
 #   row_wise            is it a (weighted) mean of one number a row?
 #   by_class            does it look at the predicted class only?
+#   compares_rows       does it compare the rows' predictions with one another, so that
+#                       those of different models cannot be scored together?
+#   score_in_parts(truth, prediction, weights, part)  such a metric's score from pairs of
+#                       rows of one part only; NULL if it has none
 metric_definition <- function(
   name, label, kinds, direction, score,
   undefined = function(truth, weights) NULL,
   unit = "", range = c(-Inf, Inf),
   why_na = "the prediction leaves it undefined",
-  row_wise = FALSE, by_class = FALSE, does = "", arguments = list()
+  row_wise = FALSE, by_class = FALSE, compares_rows = FALSE, score_in_parts = NULL,
+  does = "", arguments = list()
 ) {
   structure(
     list(
       name = name, label = label, kinds = kinds, direction = direction, score = score,
       undefined = undefined, unit = unit, range = range, why_na = why_na,
-      row_wise = row_wise,
-      by_class = by_class, does = does, arguments = arguments
+      row_wise = row_wise, by_class = by_class, compares_rows = compares_rows,
+      score_in_parts = score_in_parts, does = does, arguments = arguments
     ),
     class = "kw_metric"
   )

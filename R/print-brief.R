@@ -58,7 +58,10 @@ rows_sentence <- function(brief) {
   paste0(
     "Rows: ", format(nrow(brief$table), big.mark = ","), " working",
     if (!is.null(brief$sealed)) {
-      paste0(", ", format(brief$sealed$n, big.mark = ","), " set aside (sealed)")
+      paste0(
+        ", ", format(brief$sealed$n, big.mark = ","), " set aside (sealed, ",
+        format(round(100 * brief$sealed$n / brief$n_total, 1)), " %)"
+      )
     }
   )
 }

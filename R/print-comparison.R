@@ -155,7 +155,7 @@ print.kw_shortlist <- function(x, ...) {
     "Shortlist: ", on_list, " of ", count_of(about$of, "setting"),
     " cannot be told apart from the leader by ",
     x$metric[1],
-    if (about$adjust == "holm") " (Holm-adjusted)",
+    if (about$adjust == "step_down") " (step-down p values)",
     if (unclear) {
       paste0(
         "; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ",

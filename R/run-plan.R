@@ -45,17 +45,18 @@ plan_comparison <- function(
     splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...()."
   )
   searches <- searches_by_candidate(search, names(candidates$pipelines))
-  provided <- lapply(provided, read_constraint)
-  metrics <- find_metrics(metrics %||% default_metrics(brief$kind), brief$kind)
-  metrics <- with_constrained(metrics, provided, brief$kind)
-  decide <- decide %||% names(metrics)[1]
-  check_choice(decide, names(metrics), "decide")
   check_seed(seed)
   seed_drawn <- is.null(seed)
   if (seed_drawn) seed <- draw_seed()
-
   divided <- make_splits(splits, brief, seed)
   pooled <- is_pooled(splits, divided)
+
+  provided <- lapply(provided, read_constraint)
+  metrics <- find_metrics(metrics %||% usual_metrics(brief, divided, pooled), brief$kind)
+  metrics <- with_constrained(metrics, provided, brief$kind)
+  decide <- decide %||% names(metrics)[1]
+  check_choice(decide, names(metrics), "decide")
+  if (pooled) check_poolable(metrics, brief, divided)
   if (!is.null(splits$summary)) check_row_wise(metrics, splits)
   met <- meet_brief(candidates, brief, divided[[1]], seed)
   round <- first_round(met$spaces, searches, seed)
@@ -152,6 +153,16 @@ undefined_splits <- function(metrics, brief, splits, pooled) {
   reasons
 }
 
+purge_note <- function(splits) {
+  purged <- unlist(lapply(splits, `[[`, "purged"))
+  if (sum(purged) == 0) return(NULL)
+  paste0(
+    "training rows of groups that reach into the validation part are left out: ",
+    if (length(unique(purged)) == 1L) purged[1] else paste(min(purged), "to", max(purged)),
+    " a split"
+  )
+}
+
 split_notes <- function(splitter, splits, pooled) {
   sizes <- vapply(splits, function(split) length(split$validation), integer(1))
   c(
@@ -161,6 +172,7 @@ split_notes <- function(splitter, splits, pooled) {
         ": held-out predictions of a repeat are scored together, with the jackknife's standard error"
       )
     },
+    purge_note(splits),
     if (splitter$spread == "dependent") {
       "these splits are not independent of one another: take the standard error as a rough guide"
     }

@@ -1,7 +1,8 @@
 # Scores of held-out predictions of a repeat taken together, for splits whose
 # validation parts are too small to be scored one by one. The standard error is the
 # jackknife's over rows, or over groups where there are any (Efron & Tibshirani 1993,
-# chapter 11), in at most 100 blocks.
+# chapter 11), in at most 100 blocks; what every setting scores without each block is kept,
+# so that differences of settings can be judged by the jackknife as well.
 
 most_pooled_bytes <- 2e9
 most_jackknife_blocks <- 100L
@@ -11,14 +12,52 @@ check_pooled_size <- function(brief, splits, n_settings) {
   held_out <- sum(vapply(splits, function(split) length(split$validation), integer(1)))
   bytes <- held_out * max(1, length(brief$levels)) * n_settings * 8
   if (bytes > most_pooled_bytes) {
-    stop_kw("plan", paste0(
-      "Scoring held-out predictions together needs all of them at once: ",
-      format(round(bytes / 1e9, 1)), " GB for ",
-      count_of(n_settings, "setting"), "."
-    ),
-    remedy = "Try fewer settings, or larger validation parts."
+    stop_kw(
+      "plan",
+      paste0(
+        "Scoring held-out predictions together needs all of them at once: ",
+        format(round(bytes / 1e9, 1)), " GB for ", count_of(n_settings, "setting"), "."
+      ),
+      remedy = "Try fewer settings, or larger validation parts."
     )
   }
+}
+
+# A metric that compares rows with one another would compare predictions of different
+# models: under leave-one-out a baseline gets an AUC of 0 that way. It needs pairs of rows
+# of one part, or is refused.
+check_poolable <- function(metrics, brief, splits) {
+  for (metric in metrics) {
+    why <- why_not_poolable(metric, brief, splits)
+    if (is.null(why)) next
+    stop_kw(
+      "splits", paste0(metric$label, " cannot be had here: ", why, "."),
+      where = paste(
+        "The validation parts are so small that predictions of different models are scored",
+        "together, and those do not rank one another's rows."
+      ),
+      remedy = "Use larger parts, e.g. split_kfold(5), or a metric of single rows such as \"log_loss\"."
+    )
+  }
+}
+
+why_not_poolable <- function(metric, brief, splits) {
+  if (!metric$compares_rows) return(NULL)
+  if (is.null(metric$score_in_parts)) return("it compares all rows with one another")
+  outcome <- brief$table[[brief$outcome]]
+  rep <- vapply(splits, `[[`, integer(1), "rep")
+  pairs <- vapply(splits, function(split) length(unique(outcome[split$validation])) > 1L, logical(1))
+  if (all(tapply(pairs, rep, any))) NULL else "no part holds rows of two classes"
+}
+
+# The usual metrics of an outcome kind, less those that these splits do not allow.
+usual_metrics <- function(brief, splits, pooled) {
+  names <- default_metrics(brief$kind)
+  if (!pooled) return(names)
+  fine <- vapply(find_metrics(names, brief$kind), function(metric) {
+    is.null(why_not_poolable(metric, brief, splits))
+  }, logical(1))
+  if (all(fine)) names else union(names[fine], "brier")
 }
 
 pool_scores <- function(results, plan) {
@@ -26,19 +65,23 @@ pool_scores <- function(results, plan) {
   blocks <- jackknife_blocks(target)
   n <- length(results$candidate)
   reps <- sort(unique(vapply(plan$splits, `[[`, integer(1), "rep")))
-  pooled <- lapply(plan$metrics, function(metric) {
-    list(scores = matrix(NA_real_, n, length(reps)), se = rep(NA_real_, n))
-  })
-  for (settings in split(seq_len(n), (seq_len(n) - 1L) %/% 200L)) {
+  chunks <- split(seq_len(n), (seq_len(n) - 1L) %/% 200L)
+  found <- lapply(chunks, function(settings) {
     predictions <- lapply(reps, function(rep) gather_predictions(results, plan, rep, settings))
-    for (metric in plan$metrics) {
-      found <- pooled_metric(metric, predictions, target, blocks)
-      pooled[[metric$name]]$scores[settings, ] <- found$scores
-      pooled[[metric$name]]$se[settings] <- found$se
-    }
-  }
-  results$pooled <- pooled
+    lapply(plan$metrics, pooled_metric, predictions = predictions, target = target, blocks = blocks)
+  })
+  results$pooled <- lapply(stats::setNames(nm = names(plan$metrics)), function(metric) {
+    Reduce(join_pooled_scores, lapply(found, `[[`, metric))
+  })
   results
+}
+
+# Scores of some settings and of others.
+join_pooled_scores <- function(a, b) {
+  list(
+    scores = rbind(a$scores, b$scores), se = c(a$se, b$se),
+    without = cbind(a$without, b$without)
+  )
 }
 
 # Rows of the working table in blocks; rows of one group are in one block.
@@ -49,8 +92,9 @@ jackknife_blocks <- function(target) {
   (number - 1L) %% min(count, most_jackknife_blocks) + 1L
 }
 
-# rows (held out in this repeat) and their predictions, rows x classes x settings
-# (or rows x settings); settings with a missing part have NA there.
+# rows (held out in this repeat), the part that each was held out in, and their
+# predictions, rows x classes x settings (or rows x settings); settings with a missing part
+# have NA there.
 gather_predictions <- function(results, plan, rep, settings) {
   splits <- which(vapply(plan$splits, function(split) split$rep == rep, logical(1)))
   rows <- lapply(plan$splits[splits], `[[`, "validation")
@@ -62,55 +106,60 @@ gather_predictions <- function(results, plan, rep, settings) {
     mine <- match(record$settings, settings)
     if (is.na(part) || all(is.na(mine))) next
     at <- from[part] + seq_along(rows[[part]])
+    there <- mine[!is.na(mine)]
     if (classes > 0L) {
-      whole[at, , mine[!is.na(mine)]] <- record$values[, , record$place[!is.na(mine)], drop = FALSE]
+      whole[at, , there] <- record$values[, , record$place[!is.na(mine)], drop = FALSE]
     } else {
-      whole[at, mine[!is.na(mine)]] <- record$values[, record$place[!is.na(mine)], drop = FALSE]
+      whole[at, there] <- record$values[, record$place[!is.na(mine)], drop = FALSE]
     }
   }
-  list(rows = unlist(rows), values = whole)
+  list(rows = unlist(rows), part = rep(seq_along(rows), lengths(rows)), values = whole)
 }
 
-# scores: settings x repeats; se: settings.
-pooled_metric <- function(metric, predictions, target, blocks) {
-  score <- function(prediction, keep) {
-    rows <- prediction$rows[keep]
-    weights <- target$weights[rows]
-    if (!is.null(metric$undefined(target$outcome[rows], weights))) return(NULL)
-    values <- prediction$values
-    part <- if (length(dim(values)) == 3L) {
-      values[keep, , , drop = FALSE]
-    } else {
-      values[keep, , drop = FALSE]
-    }
-    metric$score(target$outcome[rows], part, weights)
+# One score a setting of held-out predictions taken together, or NULL where the truth
+# leaves the metric undefined. Metrics that compare rows do so within the parts.
+score_together <- function(metric, prediction, target, keep = rep(TRUE, length(prediction$rows))) {
+  rows <- prediction$rows[keep]
+  truth <- target$outcome[rows]
+  weights <- target$weights[rows]
+  if (!is.null(metric$undefined(truth, weights))) return(NULL)
+  values <- prediction$values
+  values <- if (length(dim(values)) == 3L) {
+    values[keep, , , drop = FALSE]
+  } else {
+    values[keep, , drop = FALSE]
   }
-  whole <- lapply(predictions, function(prediction) {
-    score(prediction, rep(TRUE, length(prediction$rows)))
-  })
+  if (is.null(metric$score_in_parts)) return(metric$score(truth, values, weights))
+  metric$score_in_parts(truth, values, weights, prediction$part[keep])
+}
+
+# scores: settings x repeats; without: blocks x settings, mean over repeats of the scores
+# without each block; se: settings.
+pooled_metric <- function(metric, predictions, target, blocks) {
+  whole <- lapply(predictions, score_together, metric = metric, target = target)
   if (any(vapply(whole, is.null, logical(1)))) {
     stop_kw(
       "splits",
       paste0(
-        "The metric ", quoted(metric$name),
-        " is undefined on the held-out rows taken together."
+        "The metric ", quoted(metric$name), " is undefined on the held-out rows taken together."
       ),
       remedy = "Use another metric."
     )
   }
   without <- lapply(unique(blocks), function(block) {
     each <- lapply(predictions, function(prediction) {
-      score(prediction, blocks[prediction$rows] != block)
+      score_together(metric, prediction, target, blocks[prediction$rows] != block)
     })
     if (any(vapply(each, is.null, logical(1)))) NULL else Reduce(`+`, each) / length(each)
   })
-  without <- do.call(rbind, without)
+  without <- do.call(rbind, without) %||% matrix(NA_real_, 0L, length(whole[[1]]))
+  scores <- matrix(unlist(whole), ncol = length(whole))
+  list(scores = scores, without = without, se = jackknife_error(without))
+}
+
+# Standard errors of the columns of a matrix of leave-one-block-out values.
+jackknife_error <- function(without) {
   n <- nrow(without)
-  enough <- !is.null(n) && n > 1L
-  se <- if (enough) {
-    sqrt((n - 1) / n * colSums(sweep(without, 2L, colMeans(without))^2))
-  } else {
-    rep(NA_real_, length(whole[[1]]))
-  }
-  list(scores = matrix(unlist(whole), ncol = length(whole)), se = se)
+  if (n < 2L) return(rep(NA_real_, ncol(without)))
+  sqrt((n - 1) / n * colSums(sweep(without, 2L, colMeans(without))^2))
 }

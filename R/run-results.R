@@ -140,5 +140,5 @@ bind_tables <- function(a, b) {
 
 join_pooled <- function(a, b) {
   if (is.null(a)) return(NULL)
-  Map(function(x, y) list(scores = rbind(x$scores, y$scores), se = c(x$se, y$se)), a, b)
+  Map(join_pooled_scores, a, b)
 }

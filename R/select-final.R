@@ -67,7 +67,7 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   if (!any(eligible)) refuse_unmet(cmp, scored)
   list(
     goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean,
-    sd = spread$sd, se = spread$se,
+    sd = spread$sd, se = spread$se, pooled = cmp$plan$pooled,
     among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
     metric = metric,
     unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at)
@@ -123,10 +123,12 @@ own_rule <- function(cmp, field, rule) {
 refuse_unmet <- function(cmp, scored) {
   near <- vapply(cmp$plan$provided, function(constraint) {
     means <- score_summary(cmp, constraint$metric)$mean[scored]
+    means <- means[!is.na(means)]
+    if (length(means) == 0L) return(paste0(constraint$text, " (undefined for every setting)"))
     best <- if (constraint$comparison %in% c(">", ">=")) {
-      max(means, na.rm = TRUE)
+      max(means)
     } else {
-      min(means, na.rm = TRUE)
+      min(means)
     }
     paste0(constraint$text, " (best mean: ", format(signif(best, 4)), ")")
   }, character(1))
@@ -188,6 +190,13 @@ member_rule_within <- function() {
 member_rule_steady <- function() {
   function(field) {
     times <- field$margin %||% 1
+    if (field$pooled) {
+      stop_kw(
+        "select",
+        "The rule \"steady\" needs a score of every split, but predictions were scored together.",
+        remedy = "Use rule = \"one_se\", or splits with larger validation parts."
+      )
+    }
     if (all(is.na(field$sd[is.finite(field$goodness)]))) {
       stop_kw(
         "select",

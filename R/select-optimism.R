@@ -50,7 +50,7 @@ optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500) {
   rows <- list(
     naive = list(score = naive),
     fold_corrected = fold_corrected_score(cmp, metric, summary, ranked, naive),
-    bootstrap = bootstrap_score(cmp, metric, ranked, draws)
+    bootstrap = bootstrap_score(cmp, metric, ranked, leader, draws)
   )
   if (!is.null(nested)) rows$nested <- nested_score(nested, metric)
   pick <- function(what) {
@@ -106,7 +106,7 @@ held_out_predictions <- function(cmp, settings, rep) {
 # So many settings x rows x classes are held at once; of more settings the best are taken.
 most_prediction_cells <- 5e7
 
-bootstrap_score <- function(cmp, metric, ranked, draws) {
+bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
   if (length(cmp$results$predictions) == 0L) return(list(note = "needs keep = \"all_predictions\""))
   if (cmp$plan$splitter$spread == "draws") {
     return(list(note = "needs splits in which every row is held out once"))
@@ -123,21 +123,33 @@ bootstrap_score <- function(cmp, metric, ranked, draws) {
     part <- held_out_predictions(cmp, ranked, rep)
     c(part, list(target = brief_target(brief, part$rows)))
   })
-  scores <- with_seed(
+  leading <- match(leader, ranked)
+  each <- with_seed(
     derive_seed(cmp$plan$seed, "bootstrap bias correction"),
     vapply(seq_len(draws), function(draw) {
-      part <- parts[[(draw - 1L) %% length(parts) + 1L]]
-      drawn <- draw_units(part$target)
-      if (length(drawn$outside) == 0L) return(NA_real_)
-      on_drawn <- score_rows(metric, part, drawn$inside)
-      if (all(is.na(on_drawn))) return(NA_real_)
-      score_rows(metric, part, drawn$outside, which.max(goodness(on_drawn, metric)))
-    }, numeric(1))
+      drawn_bias(metric, parts[[(draw - 1L) %% length(parts) + 1L]], leading)
+    }, numeric(2))
   )
-  known <- scores[!is.na(scores)]
-  if (length(known) < 20L) return(list(note = "the metric is undefined on most draws"))
-  reach <- stats::quantile(known, c(0.025, 0.975), names = FALSE)
-  list(score = mean(known), low = reach[1], high = reach[2])
+  known <- each[, !is.na(each[2, ]), drop = FALSE]
+  if (ncol(known) < 20L) return(list(note = "the metric is undefined on most draws"))
+  naive <- score_summary(cmp, metric$name)$mean[leader]
+  bias <- mean(known[2, ])
+  score <- if (metric$direction == "higher") naive - bias else naive + bias
+  reach <- stats::quantile(known[1, ], c(0.025, 0.975), names = FALSE)
+  list(score = score, low = reach[1] + score - mean(known[1, ]), high = reach[2] + score - mean(known[1, ]))
+}
+
+# Of one draw, on the rows that were not drawn: the score of the setting that is best on the
+# drawn ones, and how much better than that the leader's is. Both are of the same rows, so
+# that with one setting there is no bias, whatever the metric.
+drawn_bias <- function(metric, part, leading) {
+  drawn <- draw_units(part$target)
+  if (length(drawn$outside) == 0L) return(c(NA_real_, NA_real_))
+  on_drawn <- score_rows(metric, part, drawn$inside)
+  if (all(is.na(on_drawn))) return(c(NA_real_, NA_real_))
+  picked <- which.max(goodness(on_drawn, metric))
+  unseen <- score_rows(metric, part, drawn$outside, c(picked, leading))
+  c(unseen[1], goodness(unseen[2], metric) - goodness(unseen[1], metric))
 }
 
 # A bootstrap draw of rows, or of groups with all their rows.

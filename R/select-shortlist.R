@@ -4,7 +4,9 @@
 #' sets of the splits overlap, the variance of the mean difference is taken as
 #' `(1 / J + validation rows / training rows) * s^2` with J - 1 degrees of freedom, J being
 #' the splits in common (Nadeau & Bengio 2003, Machine Learning 52). `compare_pairs()` does
-#' the same for every pair of candidates, each at its best setting.
+#' the same for every pair of candidates, each at its best setting. Where predictions were
+#' scored together, the variance of the difference is the jackknife's, over rows or groups
+#' (Efron & Tibshirani 1993, chapter 11).
 #'
 #' This is a screen, not a test of a question asked beforehand: the leader was picked for
 #' having the best mean, so that differences from it look larger than they are.
@@ -14,8 +16,10 @@
 #' @param level Confidence level of the intervals.
 #' @param margin A difference up to this, in the metric's unit, does not matter in
 #'   practice. Default 0.001 of the leader's standard deviation over splits.
-#' @param adjust `"none"`, or `"holm"`: p values adjusted for the number of settings
-#'   (Holm 1979). The intervals are not adjusted.
+#' @param adjust `"none"`, or `"step_down"`: p values adjusted for how many settings are
+#'   compared, by the step-down of Westfall & Young (1993), which respects that settings
+#'   score alike: the signs of all differences on a split are turned together, 2,000 times.
+#'   The intervals are not adjusted.
 #' @param all All settings with a verdict instead of those on the shortlist only?
 #' @return `shortlist()`: a tibble, best first: `place`, `candidate`, `setting`, the
 #'   hyperparameters that varied, `metric`, `mean`, `difference` (how much worse than the
@@ -38,28 +42,20 @@
 #' compare_pairs(cmp)
 #' @export
 shortlist <- function(
-  cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none",
-  all = FALSE
+  cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE
 ) {
   field <- paired_field(cmp, metric, level, margin, adjust)
   table <- standings(cmp, metric = field$metric$name)
   check_flag(all, "all")
   order <- rows_in_standings(cmp, table)
-  leader <- order[1]
-  found <- paired_differences(
-    field$good[leader, ], field$good[order, , drop = FALSE], field$ratio, level
-  )
-  found <- judge_differences(found, field$margin %||% default_margin(field, leader), level, adjust)
+  found <- paired_differences(field, rep(order[1], length(order)), order)
   found$tied[1] <- TRUE
   columns <- c("place", "candidate", "setting", names(varied_columns(cmp)), "metric", "mean")
   kept <- tibble::as_tibble(c(as.list(table[columns]), found))
   kept <- kept[!is.na(table$mean), ]
   if (!all) kept <- kept[is.na(kept$tied) | kept$tied, ]
-  mark_table(
-    kept,
-    "kw_shortlist",
-    about = list(of = sum(!is.na(table$place)), level = level, adjust = adjust)
-  )
+  about <- list(of = sum(!is.na(table$place)), level = level, adjust = adjust)
+  mark_table(kept, "kw_shortlist", about = about)
 }
 
 #' @rdname shortlist
@@ -71,37 +67,27 @@ compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjus
     stop_kw("select", "Pairs need at least two candidates with a ranked setting.")
   }
   pairs <- utils::combn(length(best), 2L)
-  each <- lapply(seq_len(ncol(pairs)), function(i) {
-    paired_differences(
-      field$good[best[pairs[1, i]], ],
-      field$good[best[pairs[2, i]], , drop = FALSE],
-      field$ratio,
-      level
-    )
-  })
-  found <- lapply(stats::setNames(nm = names(each[[1]])), function(name) {
-    unlist(lapply(each, `[[`, name))
-  })
-  found <- judge_differences(found, field$margin %||% default_margin(field, best[1]), level, adjust)
   first <- best[pairs[1, ]]
   second <- best[pairs[2, ]]
+  found <- paired_differences(field, first, second)
   name <- candidate_names(cmp)
   number <- cmp$results$row
-  tibble::as_tibble(c(
-    list(
-      first = name[first], second = name[second], setting_first = number[first],
-      setting_second = number[second],
-      metric = rep(field$metric$name, length(first))
-    ), found
-  ))
+  about <- list(
+    first = name[first], second = name[second], setting_first = number[first],
+    setting_second = number[second], metric = rep(field$metric$name, length(first))
+  )
+  tibble::as_tibble(c(about, found))
 }
 
-# Scores as goodness (settings x splits), and what is needed to compare them in pairs.
+# What settings are compared by: `good`, goodness on every split (settings x splits) whose
+# variance is taken with the correction `ratio`; `value`, each setting's goodness. Where
+# predictions were scored together, the splits are the jackknife's blocks and their goodness
+# is the pseudo-value, so that its variance is the jackknife's.
 paired_field <- function(cmp, metric, level, margin, adjust) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(level, "level", min = 0.5, max = 0.9999)
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
-  check_choice(adjust, c("none", "holm"), "adjust")
+  check_choice(adjust, c("none", "step_down"), "adjust")
   metric <- cmp_metric(cmp, metric)
   if (identical(cmp$plan$splitter$name, "time")) {
     stop_kw(
@@ -117,11 +103,55 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
       remedy = "See failures(cmp)."
     )
   }
+  field <- list(
+    metric = metric, margin = margin, level = level, adjust = adjust, seed = cmp$plan$seed
+  )
+  pooled <- cmp$results$pooled[[metric$name]]
+  if (!is.null(pooled)) {
+    n <- nrow(pooled$without)
+    pseudo <- n * rep(summary$mean, each = n) - (n - 1) * pooled$without
+    return(c(field, list(
+      good = goodness(t(pseudo), metric), value = goodness(summary$mean, metric), ratio = 0
+    )))
+  }
   splits <- cmp$plan$splits[summary$counted]
   ratio <- mean(vapply(
     splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)
   ))
-  list(good = goodness(summary$scores, metric), ratio = ratio, metric = metric, margin = margin)
+  c(field, list(good = goodness(summary$scores, metric), value = NULL, ratio = ratio))
+}
+
+fewest_splits <- 5L
+
+# How much worse `second` settings are than `first` ones, over the splits in common:
+# difference, low, high, p, splits, tied. Tied: the difference does not reach beyond the
+# margin for sure.
+paired_differences <- function(field, first, second) {
+  apart <- field$good[first, , drop = FALSE] - field$good[second, , drop = FALSE]
+  n <- rowSums(!is.na(apart))
+  mean <- rowMeans(apart, na.rm = TRUE)
+  difference <- if (is.null(field$value)) mean else field$value[first] - field$value[second]
+  se <- difference_error(apart, mean, n, field$ratio)
+  reach <- ifelse(n > 1L, stats::qt((1 + field$level) / 2, pmax(n - 1, 1)), NA) * se
+  margin <- field$margin %||% default_margin(field, first[1])
+  beyond <- pmax(abs(difference) - margin, 0)
+  statistic <- ifelse(beyond == 0, 0, beyond / se)
+  p <- if (field$adjust == "step_down") {
+    step_down(statistic, apart, field)
+  } else {
+    2 * stats::pt(-statistic, pmax(n - 1, 1))
+  }
+  tied <- p > 1 - field$level
+  tied[n < fewest_splits] <- NA
+  list(
+    difference = ifelse(n > 0L, difference, NA), low = difference - reach,
+    high = difference + reach, p = p, splits = n, tied = tied
+  )
+}
+
+difference_error <- function(apart, mean, n, ratio) {
+  variance <- rowSums((apart - mean)^2, na.rm = TRUE) / pmax(n - 1, 1)
+  ifelse(n > 1L, sqrt((1 / pmax(n, 1) + ratio) * variance), NA)
 }
 
 default_margin <- function(field, leader) {
@@ -129,35 +159,31 @@ default_margin <- function(field, leader) {
   if (is.na(spread)) 0 else 1e-3 * spread
 }
 
-fewest_splits <- 5L
-
-# How much worse each row of `others` is than `leader`, over the splits in common.
-paired_differences <- function(leader, others, ratio, level) {
-  difference <- rep(leader, each = nrow(others)) - others
-  dim(difference) <- dim(others)
-  n <- rowSums(!is.na(difference))
-  mean <- rowMeans(difference, na.rm = TRUE)
-  variance <- rowSums((difference - mean)^2, na.rm = TRUE) / pmax(n - 1, 1)
-  se <- ifelse(n > 1L, sqrt((1 / n + ratio) * variance), NA)
-  reach <- ifelse(n > 1L, stats::qt((1 + level) / 2, pmax(n - 1, 1)), NA) * se
-  list(
-    difference = ifelse(n > 0L, mean, NA), low = mean - reach, high = mean + reach, se = se,
-    splits = n
-  )
-}
-
-# Adds p and tied: tied where the difference does not reach beyond the margin for sure.
-judge_differences <- function(found, margin, level, adjust) {
-  beyond <- pmax(abs(found$difference) - margin, 0)
-  statistic <- ifelse(beyond == 0, 0, beyond / found$se)
-  p <- 2 * stats::pt(-statistic, pmax(found$splits - 1, 1))
-  adjusted <- if (adjust == "holm") stats::p.adjust(p, "holm") else p
-  tied <- adjusted > 1 - level
-  tied[found$splits < fewest_splits] <- NA
-  list(
-    difference = found$difference, low = found$low, high = found$high, p = adjusted,
-    splits = found$splits, tied = tied
-  )
+# Step-down adjusted p values (Westfall & Young 1993, algorithm 2.8). The null distribution of
+# the largest statistic is had by turning the signs of the centred differences, those of all
+# settings on a split together.
+step_down <- function(statistic, apart, field, turns = 2000L) {
+  known <- which(!is.na(statistic) & rowSums(is.na(apart)) == 0L & statistic > 0)
+  p <- ifelse(is.na(statistic), NA_real_, 1)
+  if (length(known) == 0L) return(p)
+  order <- known[order(-statistic[known])]
+  centred <- apart[order, , drop = FALSE] - rowMeans(apart[order, , drop = FALSE])
+  n <- ncol(centred)
+  turns <- max(200L, min(turns, as.integer(2e7 / length(order))))
+  squares <- rowSums(centred^2)
+  signs <- with_seed(derive_seed(field$seed, "step-down"), {
+    matrix(sample(c(-1, 1), n * turns, replace = TRUE), n)
+  })
+  means <- centred %*% signs / n
+  variance <- pmax(squares - n * means^2, 0) / (n - 1)
+  null <- abs(means) / sqrt((1 / n + field$ratio) * variance)
+  null[!is.finite(null)] <- 0
+  # the largest among those that come at this place or later
+  largest <- apply(null[rev(seq_along(order)), , drop = FALSE], 2L, cummax)
+  largest <- matrix(largest, length(order))[rev(seq_along(order)), , drop = FALSE]
+  exceeded <- (rowSums(largest >= statistic[order]) + 1) / (turns + 1)
+  p[order] <- cummax(exceeded)
+  p
 }
 
 # Numbers of the settings in the order of a table of standings.

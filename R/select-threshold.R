@@ -1,10 +1,11 @@
 #' Move the decision threshold of a choice
 #'
-#' By default the event is called where its probability is at least 0.5. This finds
-#' the threshold with the best score, or the lowest expected cost. So that the score is
-#' not had on the rows that the threshold was chosen on, the score of each split uses a
-#' threshold chosen on the held-out predictions of the other splits of its repeat (of
-#' all other draws, for draws); the threshold that the final model gets uses all of them.
+#' By default the event is called where its probability is above 0.5. This finds the
+#' threshold with the best score, or the lowest expected cost. So that the score is not had
+#' on the rows that the threshold was chosen on, the score of each split uses a threshold
+#' chosen on the held-out predictions of the other splits of its repeat (of all other draws,
+#' for draws), without the rows and groups that this split holds out itself; the threshold
+#' that the final model gets uses all of them.
 #'
 #' @param choice A choice from [select_final()], of a two-class outcome.
 #' @param best Name of the metric to be best, e.g. `"f1"`; one that looks at the called
@@ -36,11 +37,9 @@ set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
   limits <- lapply(provided, function(constraint) find_metric(constraint$metric, "two_class"))
   parts <- held_out_parts_of(choice)
   nested <- lapply(seq_along(parts), function(j) {
-    others <- vapply(parts, function(part) part$rep == parts[[j]]$rep, logical(1))
-    if (sum(others) < 2L) others[] <- TRUE
-    others[j] <- FALSE
-    if (!any(others)) return(NA_real_)
-    best_threshold(bind_parts(parts[others]), metric, provided, limits)$threshold
+    others <- parts_for_threshold(parts, j)
+    if (length(others) == 0L) return(NA_real_)
+    best_threshold(bind_parts(others), metric, provided, limits)$threshold
   })
   chosen <- best_threshold(bind_parts(parts), metric, provided, limits)
   metrics <- c(
@@ -84,14 +83,38 @@ threshold_metric <- function(best, costs) {
   metric
 }
 
-# Held-out predictions of the choice, one element a split.
+# Held-out predictions of the choice, one element a split; `unit` is the row, or the group.
 held_out_parts_of <- function(choice) {
   plan <- choice$cmp$plan
   predictions <- setting_predictions(choice$cmp, choice$at)
+  unit <- inner_unit(brief_target(plan$brief))
   Map(function(split, prediction) {
     target <- brief_target(plan$brief, split$validation)
-    list(rep = split$rep, truth = target$outcome, weights = target$weights, event = prediction[, 2])
+    list(
+      rep = split$rep, truth = target$outcome, weights = target$weights,
+      event = prediction[, 2], unit = unit[split$validation]
+    )
   }, plan$splits[!is_apparent(plan$splits)], predictions)
+}
+
+# The held-out predictions that the threshold of part j may be chosen on: those of the
+# other parts of its repeat (of all other draws, where a repeat has one part), without the
+# rows and groups that part j itself holds out.
+parts_for_threshold <- function(parts, j) {
+  others <- vapply(parts, function(part) part$rep == parts[[j]]$rep, logical(1))
+  if (sum(others) < 2L) others[] <- TRUE
+  others[j] <- FALSE
+  kept <- lapply(parts[others], function(part) {
+    rows_of_part(part, !part$unit %in% parts[[j]]$unit)
+  })
+  Filter(function(part) length(part$event) > 0L, kept)
+}
+
+rows_of_part <- function(part, keep) {
+  list(
+    rep = part$rep, truth = part$truth[keep], weights = part$weights[keep],
+    event = part$event[keep], unit = part$unit[keep]
+  )
 }
 
 bind_parts <- function(parts) {
@@ -143,6 +166,7 @@ best_threshold <- function(part, metric, provided, limits) {
 
 # metrics x (mean, sd, se), each split scored with its own threshold.
 nested_scores <- function(choice, parts, thresholds, metrics) {
+  if (choice$cmp$plan$pooled) return(nested_pooled_scores(choice, parts, thresholds, metrics))
   each <- vapply(seq_along(parts), function(j) {
     part <- parts[[j]]
     if (is.na(thresholds[j])) return(rep(NA_real_, length(metrics)))
@@ -161,6 +185,29 @@ nested_scores <- function(choice, parts, thresholds, metrics) {
       se = if (any(here)) sd * error_factor(choice$cmp, here) else NA_real_
     )
   }))
+}
+
+# The same where the parts are too small to be scored one by one: every row is called by its
+# part's threshold, the calls of a repeat are scored together, the error is the jackknife's.
+nested_pooled_scores <- function(choice, parts, thresholds, metrics) {
+  splits <- choice$cmp$plan$splits[!is_apparent(choice$cmp$plan$splits)]
+  target <- brief_target(choice$cmp$plan$brief)
+  rep <- vapply(parts, `[[`, numeric(1), "rep")
+  predictions <- lapply(unique(rep), function(r) {
+    mine <- which(rep == r & !is.na(thresholds))
+    called <- unlist(lapply(mine, function(j) parts[[j]]$event >= thresholds[j])) * 1
+    rows <- lapply(splits[mine], `[[`, "validation")
+    list(
+      rows = unlist(rows), part = rep(seq_along(rows), lengths(rows)),
+      values = array(c(1 - called, called), c(length(called), 2L, 1L))
+    )
+  })
+  blocks <- jackknife_blocks(target)
+  t(vapply(metrics, function(metric) {
+    found <- pooled_metric(metric, predictions, target, blocks)
+    sd <- if (ncol(found$scores) > 1L) stats::sd(found$scores) else NA_real_
+    c(mean = mean(found$scores), sd = sd, se = found$se)
+  }, numeric(3)))
 }
 
 threshold_reason <- function(chosen, metric, scores, provided, event) {

@@ -318,7 +318,7 @@ summary.kw_comparison <- function(object, ...) {
     if (!is.na(summary$sd[leader])) {
       paste0(
         ", sd ", round_to(summary$sd[leader], summary$sd[leader]),
-        " over the splits"
+        if (plan$pooled) " over the repeats" else " over the splits"
       )
     },
     if (is.na(summary$se[leader])) {

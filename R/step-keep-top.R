@@ -1,21 +1,23 @@
 #' Keep the columns that go best with the outcome
 #'
 #' A filter: every selected column is judged by itself on the training rows (or,
-#' under `"importance"`, by a random forest) and the best are kept.
+#' under `"importance"`, by a random forest) and the best are kept. Numbers and categories
+#' of few or many levels are judged on one scale.
 #'
 #' @param top How many columns to keep; below 1 the share of them.
-#' @param by `"f"`: F statistic of analysis of variance (or of the regression on
-#'   the column, for a numeric outcome); `"chi_squared"`: Pearson's, divided by its
-#'   degrees of freedom, numbers cut into quantile bins; `"information"`: mutual information, numbers cut likewise;
-#'   `"importance"`: a forest's impurity importance, corrected for bias
-#'   (Nembrini, Koenig & Wright 2018, Bioinformatics 34).
+#' @param by `"p_value"`: of the F test of a number or a category against a numeric outcome,
+#'   of a number against classes, and of the chi-squared test of a category against
+#'   classes; the smallest are kept. `"information"`: mutual information, numbers cut into
+#'   quantile bins, less what a column without any would get by chance, (rows - 1)
+#'   (columns - 1) / (2 n) of the table (Miller 1955). `"importance"`: a forest's impurity
+#'   importance, corrected for bias (Nembrini, Koenig & Wright 2018, Bioinformatics 34).
 #' @param columns Which columns compete; default all numbers and categories. Others
-#'   stay. Under `"f"` and `"importance"` a category is judged by its levels' codes.
+#'   stay. Ordered categories are judged by their places.
 #' @return A step for [pipeline()].
 #' @examples
 #' pre_keep_top(top = among(5, 10, 20), by = "information")
 #' @export
-pre_keep_top <- function(top = 20, by = "f", columns = NULL) {
+pre_keep_top <- function(top = 20, by = "p_value", columns = NULL) {
   new_step(member_step_keep_top(), list(top = top, by = by), rlang::enquo(columns))
 }
 
@@ -31,11 +33,9 @@ member_step_keep_top <- function() {
         meaning = "How many columns (below 1: which share of them) are kept.",
         rising = "Less bias, more variance, slower."
       ),
-      by = hyperparameter(
-        "choice",
-        "f",
-        choices = c("f", "chi_squared", "information", "importance"),
-        sensible = function(rows, columns, classes) among("f", "information"),
+      by = hyperparameter("choice", "p_value",
+        choices = c("p_value", "information", "importance"),
+        sensible = function(rows, columns, classes) among("p_value", "information"),
         meaning = "How columns are judged."
       )
     )
@@ -54,54 +54,77 @@ learn_keep_top <- function(frame, target, settings, seed) {
   list(state = setdiff(names, best), training = NULL)
 }
 
+# One score a column, higher = goes better with the outcome.
 judge_columns <- function(frame, names, outcome, by) {
   dense <- dense_columns_of(frame, names)
   sparse <- intersect(names, colnames(frame$sparse))
   if (by == "importance") return(forest_importance(frame, dense, sparse, outcome)[names])
-  scores <- c(
-    stats::setNames(
-      vapply(dense, judge_dense, numeric(1), outcome = outcome, by = by),
-      names(dense)
-    ),
-    if (length(sparse) > 0L) judge_sparse(frame$sparse[, sparse, drop = FALSE], outcome, by)
-  )
+  judge <- if (by == "p_value") judge_by_p else judge_by_information
+  scores <- stats::setNames(vapply(dense, judge, numeric(1), outcome = outcome), names(dense))
+  if (length(sparse) > 0L) {
+    scores <- c(scores, judge_sparse(frame$sparse[, sparse, drop = FALSE], outcome, by))
+  }
   scores[names]
 }
 
-judge_dense <- function(x, outcome, by) {
-  if (by == "f") {
-    x <- as.double(x)
-    here <- !is.na(x)
-    return(if (sum(here) < 3L) 0 else f_statistics(matrix(x[here]), outcome[here]))
+# Minus the logarithm of the p value, so that tiny ones are still told apart.
+judge_by_p <- function(x, outcome) {
+  here <- !is.na(x)
+  if (sum(here) < 3L) return(0)
+  outcome <- outcome[here]
+  if (is.ordered(x)) x <- as.integer(x)
+  x <- x[here]
+  if (is.numeric(x)) {
+    return(minus_log_f(f_statistics(matrix(as.double(x)), outcome), length(x), outcome))
   }
-  a <- coarse_codes(x)
-  b <- coarse_codes(outcome)
-  if (by == "information") return(mutual_information(a, b))
-  chi_squared_statistic(a, b) / max(1, (max(a) - 1) * (max(b) - 1))
+  codes <- coarse_codes(x)
+  if (is.factor(outcome)) return(minus_log_chi_squared(codes, coarse_codes(outcome)))
+  if (max(codes) < 2L) return(0)
+  minus_log_f(f_statistics(matrix(outcome), factor(codes)), length(codes), factor(codes))
 }
 
-# Sparse columns are judged as they are (F) or as zero or not (the others).
+# `by` is what F compares the means of (a factor), or the outcome that it regresses.
+minus_log_f <- function(f, n, by) {
+  between <- if (is.factor(by)) nlevels(droplevels(by)) - 1 else 1
+  within <- n - between - 1
+  if (within < 1 || between < 1) return(rep(0, length(f)))
+  -stats::pf(f, between, within, lower.tail = FALSE, log.p = TRUE)
+}
+
+minus_log_chi_squared <- function(a, b) {
+  freedom <- (max(a) - 1) * (max(b) - 1)
+  if (freedom < 1) return(0)
+  -stats::pchisq(chi_squared_statistic(a, b), freedom, lower.tail = FALSE, log.p = TRUE)
+}
+
+judge_by_information <- function(x, outcome) {
+  a <- coarse_codes(x)
+  b <- coarse_codes(outcome)
+  mutual_information(a, b) - chance_information(max(a), max(b), length(a))
+}
+
+chance_information <- function(rows, columns, n) (rows - 1) * (columns - 1) / (2 * n)
+
+# Sparse columns are judged as they are (p value) or as zero or not (information).
 judge_sparse <- function(x, outcome, by) {
   n <- nrow(x)
   codes <- coarse_codes(outcome)
   classes <- Matrix::sparseMatrix(i = seq_len(n), j = codes, x = 1, dims = c(n, max(codes)))
   counts <- tabulate(codes)
-  if (by == "f") {
-    if (!is.factor(outcome)) return(sparse_regression_f(x, outcome))
+  if (by == "p_value") {
+    if (!is.factor(outcome)) return(minus_log_f(sparse_regression_f(x, outcome), n, outcome))
     sums <- as.matrix(Matrix::crossprod(classes, x))
     between <- colSums(sums^2 / counts) - Matrix::colSums(x)^2 / n
     within <- Matrix::colSums(x^2) - colSums(sums^2 / counts)
     f <- (between / (length(counts) - 1)) / (within / (n - length(counts)))
-    return(ifelse(is.nan(f), 0, f))
+    return(minus_log_f(ifelse(is.nan(f), 0, f), n, outcome))
   }
   present <- as.matrix(Matrix::crossprod(classes, methods::as(x != 0, "dMatrix")))
   apply(present, 2L, function(yes) {
     table <- cbind(counts - yes, yes)
     expected <- outer(rowSums(table), colSums(table)) / n
-    if (by == "chi_squared") {
-      return(sum(((table - expected)^2 / expected)[expected > 0]) / max(1, length(counts) - 1))
-    }
-    sum((table / n * log(table / expected))[table > 0])
+    found <- sum((table / n * log(table / expected))[table > 0])
+    found - chance_information(nrow(table), sum(colSums(table) > 0), n)
   })
 }
 

@@ -51,12 +51,14 @@ learn_target_mean <- function(frame, target, settings, seed) {
   y <- outcome_matrix(target$outcome)
   names <- paste0(
     rep(settings$columns, each = ncol(y)), "_mean",
-    rep(colnames(y), length(settings$columns))
+    rep(colnames(y), length(settings$columns)),
+    recycle0 = TRUE
   )
   names <- fresh_names(names, setdiff(frame_names(frame), settings$columns))
+  weights <- target$weights %||% rep(1, frame$n)
   learn_rows <- function(rows) {
     lapply(frame$columns[settings$columns], function(x) {
-      level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing)
+      level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing, weights[rows])
     })
   }
   state <- list(means = learn_rows(seq_len(frame$n)), names = names)
@@ -78,16 +80,18 @@ outcome_matrix <- function(outcome) {
   )
 }
 
-# Levels x outcomes; the last row, for levels never seen, is the overall mean.
-level_means <- function(x, y, smoothing) {
-  overall <- colMeans(y)
+# Levels x outcomes; the last row, for levels never seen, is the overall mean. A row counts as
+# often as its weight.
+level_means <- function(x, y, smoothing, weights) {
+  overall <- colSums(weights * y) / max(sum(weights), 1e-12)
   codes <- as.integer(x)
   here <- !is.na(codes)
-  counts <- tabulate(codes[here], nlevels(x))
+  counts <- numeric(nlevels(x))
   sums <- matrix(0, nlevels(x), ncol(y))
   if (any(here)) {
-    found <- rowsum(y[here, , drop = FALSE], codes[here])
-    sums[as.integer(rownames(found)), ] <- found
+    found <- rowsum(cbind(weights, weights * y)[here, , drop = FALSE], codes[here])
+    counts[as.integer(rownames(found))] <- found[, 1L]
+    sums[as.integer(rownames(found)), ] <- found[, -1L]
   }
   seen <- counts > 0
   means <- (sums + rep(smoothing * overall, each = nlevels(x))) / pmax(counts + smoothing, 1e-12)

@@ -169,10 +169,17 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
   n_values <- max(1L, path_count(values))
   scores <- vapply(metrics, function(metric) {
     if (!metric$row_wise) return(rep(NA_real_, n_values))
-    each <- lapply(turns, function(turn) {
-      metric$score(target$outcome[(seq_len(n) - 1L + turn) %% n + 1L], prediction, NULL)
+    total <- 0
+    parts <- lapply(turns, function(turn) {
+      turned <- (seq_len(n) - 1L + turn) %% n + 1L
+      # a pair of rows weighs as much as both its rows
+      weights <- if (!is.null(target$weights)) target$weights * target$weights[turned]
+      share <- if (is.null(weights)) 1 else sum(weights)
+      if (share == 0) return(0)
+      total <<- total + share
+      share * metric$score(target$outcome[turned], prediction, weights)
     })
-    Reduce(`+`, each) / length(each)
+    Reduce(`+`, parts) / total
   }, numeric(n_values))
   matrix(scores, n_values)
 }

@@ -24,8 +24,8 @@ test_that("shortlist and pairs follow the corrected paired interval", {
     expect_identical(list$tied[row], p > 0.05)
   }
   expect_true(all(shortlist(cmp)$tied))
-  holm <- shortlist(cmp, all = TRUE, adjust = "holm")
-  expect_true(all(holm$tied | !list$tied))
+  stepped <- shortlist(cmp, all = TRUE, adjust = "step_down")
+  expect_true(all(stepped$tied | !list$tied))
   expect_gte(nrow(shortlist(cmp, margin = 0.5)), nrow(table))
   pairs <- compare_pairs(cmp)
   expect_identical(nrow(pairs), 3L)

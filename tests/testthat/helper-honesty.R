@@ -1,0 +1,99 @@
+# Simulations of what scores, ties and intervals claim. The tests run a few of each, bench/
+# honesty.R many.
+
+simulate <- function(runs, one) vapply(seq_len(runs), one, numeric(1))
+
+# Two candidates that are alike: each has one of two columns of equal worth. Is a pair of them
+# called different?
+alike_called_different <- function(seed, splits, n = 60) {
+  set.seed(seed)
+  table <- data.frame(x1 = stats::rnorm(n), x2 = stats::rnorm(n))
+  table$y <- table$x1 + table$x2 + stats::rnorm(n)
+  alike <- candidates(
+    a = pipeline(pre_drop(columns = "x2"), fam_linear()),
+    b = pipeline(pre_drop(columns = "x1"), fam_linear())
+  )
+  cmp <- quiet_run(brief(table, "y"), alike, splits = splits, metrics = "rmse", seed = seed)
+  1 - compare_pairs(cmp)$tied
+}
+
+# Balanced accuracy, truth 0.5, of a threshold that is chosen on noise.
+threshold_on_noise <- function(seed, splits, n = 80) {
+  set.seed(seed)
+  table <- data.frame(x = stats::rnorm(n), y = rep(c("no", "yes"), n / 2))
+  cmp <- quiet_run(
+    brief(table, "y"), candidates(l = fam_linear()),
+    splits = splits, metrics = "log_loss", seed = seed
+  )
+  choice <- set_threshold(select_final(cmp, "best_mean"), best = "balanced_accuracy")
+  choice$threshold$scores["balanced_accuracy", "mean"]
+}
+
+# Does the set-aside interval hold the model's true mean absolute error? Rows of a group share
+# an error.
+set_aside_covers <- function(seed, groups) {
+  set.seed(seed)
+  made <- function(groups) {
+    group <- rep(seq_len(groups), each = 8)
+    data.frame(
+      g = paste0("g", group), x = stats::rnorm(8 * groups),
+      y = stats::rnorm(groups, sd = 1)[group] + stats::rnorm(8 * groups, sd = 0.5)
+    )
+  }
+  # so many sealed groups, and as many to learn from
+  job <- set_aside(brief(made(2 * groups), "y", group = "g"), share = 0.5, seed = seed)
+  cmp <- quiet_run(
+    job, candidates(b = fam_baseline()),
+    splits = split_kfold(2), metrics = "mae", seed = seed
+  )
+  model <- fit_final(select_final(cmp, "best_mean"))
+  found <- suppressWarnings(score_set_aside(model, draws = 200))
+  truth <- made(2000)
+  error <- mean(abs(truth$y - predict(model, truth)$value))
+  found$low <= error && error <= found$high
+}
+
+# The correction of the bootstrap with one setting, which must be none.
+correction_of_one <- function(seed, kind, metric) {
+  cmp <- quiet_run(
+    toy_brief(kind, toy(120, seed)), candidates(t = fam_tree()),
+    splits = split_kfold(5), metrics = metric, seed = seed, keep = "all_predictions"
+  )
+  found <- optimism(cmp, draws = 100)
+  found$optimism[found$estimate == "bootstrap"]
+}
+
+# Place of a column without any worth that has 40 levels, among others of which half matter.
+place_of_noise <- function(seed, by, n = 300) {
+  set.seed(seed)
+  table <- data.frame(
+    noise = factor(sample(sprintf("l%02d", 1:40), n, replace = TRUE)),
+    real = factor(sample(letters[1:3], n, replace = TRUE)),
+    a = stats::rnorm(n), b = stats::rnorm(n)
+  )
+  y <- factor(stats::runif(n) < stats::plogis(table$a + 1.5 * (table$real == "a") - 0.5))
+  score <- kw("judge_columns")(kw("new_frame")(table), names(table), y, by)
+  rank(-score)[["noise"]]
+}
+
+# Does the interval of the nested scores hold what the procedure gives on new rows?
+nested_covers <- function(seed, n = 150) {
+  set.seed(seed)
+  made <- function(n) {
+    x <- matrix(stats::rnorm(n * 5), n, dimnames = list(NULL, paste0("x", 1:5)))
+    data.frame(x, y = x[, 1] + stats::rnorm(n))
+  }
+  plan <- plan_comparison(
+    brief(made(n), "y"),
+    candidates(p = fam_penalised(penalty = among(0.01, 0.1, 0.5)), t = fam_tree()),
+    splits = split_kfold(5), metrics = "rmse", seed = seed
+  )
+  cmp <- run_comparison(plan, quiet = TRUE, workers = 1)
+  nested <- assess_selection(plan, rule = "best_mean", quiet = TRUE, workers = 1)
+  found <- optimism(cmp, nested = nested)
+  truth <- made(5000)
+  value <- predict(fit_final(select_final(cmp, "best_mean")), truth)$value
+  error <- sqrt(mean((truth$y - value)^2))
+  at <- found[found$estimate == "nested", ]
+  at$low <= error && error <= at$high
+}
