@@ -89,6 +89,7 @@ read_delimited <- function(file, options) {
     stop_kw("file", paste0("The file ", quoted(file), " could not be read."), where = done$error)
   }
   refuse_ragged(done$warnings, file)
+  check_encoding(done$value, file)
   table <- plain_fields(with_codes_as_text(done$value, read, path))
   dates <- setdiff(names(table), options$text)
   table[dates] <- lapply(table[dates], text_to_dates)
@@ -151,7 +152,12 @@ plain_fields <- function(table) {
   table
 }
 
-undoubled <- function(x) gsub("\"\"", "\"", x, fixed = TRUE)
+undoubled <- function(x) {
+  # texts in another encoding are refused later, with their place
+  hit <- grepl("\"\"", x, fixed = TRUE, useBytes = TRUE) & validUTF8(x)
+  x[hit] <- gsub("\"\"", "\"", x[hit], fixed = TRUE)
+  x
+}
 
 # A path to plain text: gzipped files and standard input go to a temporary file.
 plain_file <- function(file) {

@@ -230,12 +230,18 @@ predict_family <- function(fitted, x, values = NULL) {
 learn_coding <- function(x) {
   if (is.data.frame(x)) {
     factors <- which(vapply(x, is.factor, logical(1)))
-    return(list(names = code_names("x", length(x)), levels = lapply(unclass(x)[factors], levels), factors = unname(factors)))
+    return(list(
+      names = code_names("x", length(x)), columns = names(x),
+      levels = lapply(unclass(x)[factors], levels), factors = unname(factors)
+    ))
   }
   # a matrix is copied for other names, so that is done only where they would bite
   names <- colnames(x)
   if (is.null(names) || all(make.names(names) == names)) return(NULL)
-  list(names = code_names("x", length(names)), levels = list(), factors = integer())
+  list(
+    names = code_names("x", length(names)), columns = names, levels = list(),
+    factors = integer()
+  )
 }
 
 code_names <- function(letter, n) paste0(letter, seq_len(n), recycle0 = TRUE)
@@ -251,7 +257,32 @@ encode_input <- function(x, coding) {
     at <- coding$factors[i]
     levels(columns[[at]]) <- coded_levels(levels(columns[[at]]), coding$levels[[i]])
   }
-  structure(columns, names = coding$names, class = "data.frame", row.names = .set_row_names(nrow(x)))
+  structure(
+    columns,
+    names = coding$names, class = "data.frame", row.names = .set_row_names(nrow(x))
+  )
+}
+
+# A package's own text with the true names in it again: x1, x2, ... wherever they stand, a
+# level after the column that it is of, a class after the word class.
+decode_text <- function(lines, fitted) {
+  coding <- fitted$coding
+  if (is.null(coding)) return(lines)
+  column <- 0L
+  found <- gregexpr("\\b[xl][0-9]+\\b|\\bclass k[0-9]+", lines)
+  regmatches(lines, found) <- lapply(regmatches(lines, found), function(words) {
+    vapply(words, function(word) {
+      number <- as.integer(sub("^[^0-9]*", "", word))
+      if (startsWith(word, "class")) return(paste("class", fitted$present[number]))
+      if (startsWith(word, "x")) {
+        column <<- number
+        return(coding$columns[number])
+      }
+      level <- coding$levels[[match(column, coding$factors)]][number]
+      if (is.null(level) || is.na(level)) word else level
+    }, "", USE.NAMES = FALSE)
+  })
+  lines
 }
 
 coded_levels <- function(levels, known) {

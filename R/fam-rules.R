@@ -123,7 +123,7 @@ show_rules <- function(model) {
       remedy = "Rules come from fam_rules()."
     )
   }
-  lines <- rule_lines(model$family$model$fit$output)
+  lines <- decode_text(rule_lines(model$family$model$fit$output), model$family)
   cat(lines, sep = "\n")
   invisible(lines)
 }

@@ -136,11 +136,8 @@ paired_differences <- function(field, first, second) {
   margin <- field$margin %||% default_margin(field, first[1])
   beyond <- pmax(abs(difference) - margin, 0)
   statistic <- ifelse(beyond == 0, 0, beyond / se)
-  p <- if (field$adjust == "step_down") {
-    step_down(statistic, apart, field)
-  } else {
-    2 * stats::pt(-statistic, pmax(n - 1, 1))
-  }
+  p <- 2 * stats::pt(-statistic, pmax(n - 1, 1))
+  if (field$adjust == "step_down") p <- pmax(p, step_down(statistic, apart, field))
   tied <- p > 1 - field$level
   tied[n < fewest_splits] <- NA
   list(

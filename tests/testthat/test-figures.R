@@ -125,9 +125,17 @@ test_that("one prediction call for all shuffled copies gives what a loop gives",
     metrics = "log_loss",
     seed = 3
   )
-  fitted <- kw("fit_on_split")(kw("new_refit")(cmp, select_final(cmp)$at), cmp$plan$splits[[1]])
+  choice <- select_final(cmp)
+  refit <- kw("new_refit")(cmp, choice$at)
+  split <- cmp$plan$splits[[1]]
   metric <- cmp$plan$metrics$log_loss
-  once <- withr::with_seed(5, kw("split_importance")(fitted, metric, c("x1", "x2"), 3))
+  once <- withr::with_seed(5, {
+    kw("unit_importance")(refit, 1L, choice, metric, c("x1", "x2"), 3)
+  })
+  fitted <- c(
+    refit$fit(split$training, split$key)["predict"],
+    kw("data_rows")(refit$data, split$validation)
+  )
   n <- fitted$frame$n
   loop <- withr::with_seed(5, vapply(c("x1", "x2"), function(column) {
     mean(vapply(1:3, function(i) {
@@ -139,5 +147,5 @@ test_that("one prediction call for all shuffled copies gives what a loop gives",
       score(frame) - score(fitted$frame)
     }, 1))
   }, 1))
-  expect_equal(once, unname(loop))
+  expect_equal(as.vector(once), unname(loop))
 })

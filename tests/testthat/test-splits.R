@@ -86,7 +86,7 @@ test_that(
       job,
       candidates(l = pipeline(pre_onehot(drop_one = TRUE), fam_linear()), b = fam_baseline()),
       splits = split_leave_row(),
-      metrics = c("auc", "accuracy"),
+      metrics = c("log_loss", "accuracy"),
       seed = 1
     )
     table$y <- as.integer(table$two == "yes")
@@ -98,8 +98,9 @@ test_that(
       )
     })
     row <- standings(cmp)[standings(cmp)$candidate == "l", ]
-    expect_equal(row$mean, plain_auc(table$y == 1, p), tolerance = 1e-6)
-    without <- sapply(1:60, function(i) plain_auc(table$y[-i] == 1, p[-i]))
+    loss <- -log(ifelse(table$y == 1, p, 1 - p))
+    expect_equal(row$mean, mean(loss), tolerance = 1e-6)
+    without <- sapply(1:60, function(i) mean(loss[-i]))
     expect_equal(row$se, sqrt(59 / 60 * sum((without - mean(without))^2)), tolerance = 1e-6)
     expect_equal(
       standings(cmp, metric = "accuracy")$mean[standings(cmp, metric = "accuracy")$candidate == "l"],
