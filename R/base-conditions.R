@@ -1,5 +1,7 @@
 # Errors and warnings. Every error says what is wrong, where, and what to do.
 
+`%||%` <- function(x, y) if (is.null(x)) y else x
+
 # Stops with a classed error. `class` is the part after "kw_error_"; the text is
 # taken literally, so that column names with braces or percent signs are safe.
 stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {

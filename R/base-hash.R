@@ -55,7 +55,18 @@ named_body <- function(body, names, tag, keep_order) {
   paste0(tag, "(", paste(body, collapse = ","), ")")
 }
 
+# How deep functions are inside one another; two that call each other would never end.
+function_depth <- new.env(parent = emptyenv())
+
 canonical_function <- function(f) {
+  depth <- function_depth$now %||% 0L
+  on.exit(function_depth$now <- depth)
+  function_depth$now <- depth + 1L
+  if (depth > 20L) {
+    stop_kw("hash", "Cannot write a key for functions that call one another.",
+      remedy = "Define them inside the function that is given."
+    )
+  }
   if (is.primitive(f)) return(paste0("primitive(", paste(deparse(f), collapse = " "), ")"))
   environment <- environment(f)
   where <- environmentName(topenv(environment))
@@ -65,14 +76,17 @@ canonical_function <- function(f) {
       ")"
     ))
   }
-  free <- setdiff(codetools::findGlobals(f, merge = FALSE)$variables, names(formals(f)))
-  captured <- Filter(Negate(is.null), mget(free,
-    envir = environment, inherits = TRUE,
-    ifnotfound = list(NULL)
-  ))
-  captured <- Filter(function(value) !is.function(value), captured)
+  captured <- values_used(f)
   text <- paste(deparse(f, width.cutoff = 500L, control = NULL), collapse = " ")
   paste0("fn(", text, canonical_text(captured), ")")
+}
+
+# The user's own values around a function that it uses, whether it travels already or not.
+values_used <- function(f) {
+  used <- unique(unlist(codetools::findGlobals(f, merge = FALSE), use.names = FALSE))
+  around <- environment(f)
+  values <- lapply(stats::setNames(nm = used), own_value, around = around)
+  Filter(function(value) !is.null(value) && !identical(value, f), values)
 }
 
 hash_text <- function(text) cli::hash_sha256(text)

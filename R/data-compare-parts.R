@@ -19,11 +19,17 @@ compare_set_aside <- function(brief) {
   if (is.null(brief$sealed)) {
     stop_kw("set_aside", "No rows were set aside.", remedy = "Use set_aside() first.")
   }
-  brief$sealed$compared <- (brief$sealed$compared %||% 0L) + 1L
+  sealed <- sealed_part(brief)
+  if (is.null(sealed)) {
+    stop_kw("set_aside", "The set-aside rows are not in this session.",
+      remedy = "Give the brief that set_aside() made."
+    )
+  }
+  sealed$compared <- (sealed$compared %||% 0L) + 1L
   kinds <- schema_kinds(brief$schema)
   names <- names(kinds)[kinds != "text"]
   rows <- lapply(names, function(name) {
-    compare_columns(brief$table[[name]], brief$sealed$table[[name]], name, kinds[[name]])
+    compare_columns(brief$table[[name]], sealed$table[[name]], name, kinds[[name]])
   })
   table <- tibble::as_tibble(data.table::rbindlist(rows))
   table[order(-table$difference), ]

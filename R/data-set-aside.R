@@ -94,8 +94,6 @@ as_moment <- function(after, time) {
   moment
 }
 
-`%||%` <- function(x, y) if (is.null(x)) y else x
-
 seal_rows <- function(brief, aside, seed) {
   check_parts(brief, aside)
   sealed <- new.env(parent = emptyenv())
@@ -108,6 +106,24 @@ seal_rows <- function(brief, aside, seed) {
   brief$table <- frame_of_rows(brief$table, !aside)
   brief$rows <- brief$rows[!aside]
   refresh_brief(brief)
+}
+
+# The brief for plans, which travel and are kept: only what names the seal. The sealed rows
+# themselves stay in this session, in the brief and in the vault.
+without_sealed <- function(brief) {
+  sealed <- brief$sealed
+  if (!is.environment(sealed)) return(brief)
+  assign(sealed$fingerprint, sealed, envir = seal_vault)
+  brief$sealed <- list(fingerprint = sealed$fingerprint, n = sealed$n, seed = sealed$seed)
+  brief
+}
+
+seal_vault <- new.env(parent = emptyenv())
+
+# The sealed part of a brief, or of a plan's brief if it was sealed in this session; else NULL.
+sealed_part <- function(brief) {
+  if (is.environment(brief$sealed)) return(brief$sealed)
+  seal_vault[[brief$sealed$fingerprint]]
 }
 
 # `keep`: TRUE/FALSE a row, or row numbers.

@@ -64,6 +64,8 @@ define_family <- function(
   if (!is.null(path)) check_choice(path, names(defaults), "path")
   check_number(complexity_rank, "complexity_rank", 0, 100)
   check_self_contained(list(fit = fit, predict = predict), name)
+  fit <- portable_function(fit, "`fit`")
+  predict <- portable_function(predict, "`predict`")
   declared <- lapply(defaults, function(default) {
     type <- if (is.numeric(default) && length(default) == 1L) "number" else "any"
     hyperparameter(type, default, meaning = "As its author says.")

@@ -44,7 +44,13 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
       remedy = "Use set_aside() on the brief before the comparison."
     )
   }
-  sealed <- brief$sealed
+  sealed <- sealed_part(brief)
+  if (is.null(sealed)) {
+    stop_kw(
+      "set_aside", "The set-aside rows are not in this session: plans and models do not carry them.",
+      remedy = "Give the brief: score_set_aside(model, job)."
+    )
+  }
   if (!identical(sealed$fingerprint, model$facts$seal_fingerprint)) {
     stop_kw("set_aside", "The set-aside rows of this brief are not those of the model.",
       remedy = "Use the same table, the same roles and the same seed as for the comparison."

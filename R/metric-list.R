@@ -135,6 +135,8 @@ define_metric <- function(name, kinds, direction, score, undefined = NULL, label
   )
   check_flag(vectorised, "vectorised")
   check_self_contained(Filter(Negate(is.null), list(score = score, undefined = undefined)), name)
+  score <- portable_function(score, "`score`")
+  if (!is.null(undefined)) undefined <- portable_function(undefined, "`undefined`")
   metric <- metric_definition(name, label, kinds, direction,
     if (vectorised) score else one_by_one(score),
     undefined = undefined %||% function(truth, weights) NULL, unit = unit,

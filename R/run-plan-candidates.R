@@ -156,20 +156,10 @@ plan_rule <- function(candidates, x, at) {
   for (name in candidate) {
     check_choice(name, names(candidates$pipelines), paste0(at, " > candidate"))
   }
-  rule <- new_rule(expr, candidates, candidate,
-    known = character(),
-    evaluate = function(settings) work_out(expr, settings)
-  )
+  rule <- new_rule(expr, candidates, candidate, values = NULL)
   candidates$rules <- c(candidates$rules, list(rule))
   candidates
 }
-
-grammar <- list(
-  "==" = function(a, b) a == b, "!=" = function(a, b) a != b, "<" = function(a, b) a < b,
-  "<=" = function(a, b) a <= b, ">" = function(a, b) a > b, ">=" = function(a, b) a >= b,
-  "&" = function(a, b) a & b, "|" = function(a, b) a | b, "!" = function(a) !a, "(" = function(a) a,
-  "-" = function(a) -a
-)
 
 check_grammar <- function(expr, text, at) {
   if (is.symbol(expr) || (is.atomic(expr) && length(expr) == 1L)) return(invisible())
@@ -182,11 +172,4 @@ check_grammar <- function(expr, text, at) {
     )
   }
   for (part in as.list(expr)[-1]) check_grammar(part, text, at)
-}
-
-work_out <- function(expr, settings) {
-  if (is.symbol(expr)) return(settings[[as.character(expr)]])
-  if (!is.call(expr)) return(expr)
-  values <- lapply(as.list(expr)[-1], work_out, settings = settings)
-  do.call(grammar[[as.character(expr[[1]])]], values)
 }

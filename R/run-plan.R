@@ -66,7 +66,7 @@ plan_comparison <- function(
   }
   structure(
     list(
-      brief = brief, candidates = candidates, splitter = splits, splits = divided,
+      brief = without_sealed(brief), candidates = candidates, splitter = splits, splits = divided,
       searches = searches,
       pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
       seed_drawn = seed_drawn, spaces = met$spaces,

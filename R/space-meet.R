@@ -35,7 +35,9 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
   about <- list(rows = training$n, columns = length(brief$schema), classes = length(brief$levels))
   pipeline <- write_out_minimal(pipeline, brief)
   pipeline$steps <- resolve_nodes(pipeline$steps, about)
-  frame <- default_frame(name, pipeline, training, target, seed)
+  reached <- default_frame(name, pipeline, training, target, seed)
+  frame <- reached$frame
+  pipeline$steps <- settle_selections(pipeline$steps, reached$names)
   about$columns <- frame_width(frame)
   pipeline$family <- resolve_part(pipeline$family, about)
   check_input_needs(name, frame, definition, brief)
@@ -93,9 +95,11 @@ resolve_part <- function(part, about) {
   part
 }
 
-# The training rows of the first split after the candidate's default steps: the
+# The training rows of the first split after the candidate's default steps, and the names of
+# all columns on the way. Default: the
 # first alternative, the first value of everything that varies.
 default_frame <- function(name, pipeline, frame, target, seed) {
+  names <- frame_names(frame)
   for (step in default_steps(pipeline$steps)) {
     learned <- tryCatch(
       suppressWarnings(learn_step(step, frame, target, derive_seed(seed, "meeting"))),
@@ -108,8 +112,23 @@ default_frame <- function(name, pipeline, frame, target, seed) {
     )
     frame <- learned$frame
     target <- learned$target
+    names <- union(names, frame_names(frame))
   }
-  frame
+  list(frame = frame, names = names)
+}
+
+# A captured variable that is called like a column plays no part: the column is meant. It is
+# dropped, so that keys and seeds do not depend on what the workspace holds.
+settle_selections <- function(nodes, columns) {
+  lapply(nodes, function(node) {
+    if (inherits(node$part, "kw_either")) {
+      node$part$alternatives <- lapply(node$part$alternatives, settle_selections, columns = columns)
+    } else if (!is.null(node$part$columns)) {
+      captured <- node$part$columns$captured
+      node$part$columns$captured <- captured[setdiff(names(captured), columns)]
+    }
+    node
+  })
 }
 
 # Concrete steps: the first alternative and the first value of everything that varies.

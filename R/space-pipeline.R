@@ -160,17 +160,13 @@ rule_out <- function(candidates, ..., candidate = NULL) {
 }
 
 capture_rule <- function(quosure, candidates, candidate) {
-  expr <- rlang::quo_get_expr(quosure)
-  captured <- list()
+  expr <- portable_code(rlang::quo_get_expr(quosure))
+  values <- list()
   for (name in setdiff(all.vars(expr), varied_names(candidates, candidate))) {
-    captured[[name]] <- rlang::env_get(
-      rlang::quo_get_env(quosure), name,
-      default = NULL, inherit = TRUE
-    )
+    value <- own_value(name, rlang::quo_get_env(quosure))
+    if (!is.null(value)) values[[name]] <- portable_value(value, paste0(quoted(name), " in the rule"))
   }
-  new_rule(expr, candidates, candidate, known = names(captured), evaluate = function(settings) {
-    eval(expr, c(as.list(settings), captured), baseenv())
-  })
+  new_rule(expr, candidates, candidate, values)
 }
 
 varied_names <- function(candidates, candidate) {
@@ -178,11 +174,12 @@ varied_names <- function(candidates, candidate) {
   unique(unlist(lapply(candidates$pipelines[concerned], function(p) names(pipeline_dimensions(p)))))
 }
 
-# A rule: which settings (columns) it concerns, and a function that says TRUE for
-# those to be left out. `known`: names in it that are no hyperparameters.
-new_rule <- function(expr, candidates, candidate, known, evaluate) {
+# A rule: an expression, TRUE for the settings (columns) to be left out, and the values in it
+# that are no hyperparameters. `values` NULL: the grammar of plan files, which is worked out
+# without evaluating anything.
+new_rule <- function(expr, candidates, candidate, values) {
   varied <- varied_names(candidates, candidate)
-  used <- setdiff(all.vars(expr), known)
+  used <- setdiff(all.vars(expr), names(values))
   strange <- setdiff(used, varied)
   if (length(strange) > 0L || length(used) == 0L) {
     name <- if (length(strange) > 0L) strange[1] else rlang::expr_deparse(expr)
@@ -191,5 +188,25 @@ new_rule <- function(expr, candidates, candidate, known, evaluate) {
       remedy = did_you_mean(name, varied, "Varied")
     )
   }
-  list(expr = expr, candidate = candidate, uses = used, evaluate = evaluate)
+  list(expr = expr, candidate = candidate, uses = used, values = values)
+}
+
+settings_ruled_out <- function(rule, settings) {
+  if (is.null(rule$values)) return(work_out(rule$expr, settings))
+  eval(rule$expr, c(as.list(settings), rule$values), baseenv())
+}
+
+# The grammar of rules in plan files.
+grammar <- list(
+  "==" = function(a, b) a == b, "!=" = function(a, b) a != b, "<" = function(a, b) a < b,
+  "<=" = function(a, b) a <= b, ">" = function(a, b) a > b, ">=" = function(a, b) a >= b,
+  "&" = function(a, b) a & b, "|" = function(a, b) a | b, "!" = function(a) !a, "(" = function(a) a,
+  "-" = function(a) -a
+)
+
+work_out <- function(expr, settings) {
+  if (is.symbol(expr)) return(settings[[as.character(expr)]])
+  if (!is.call(expr)) return(expr)
+  values <- lapply(as.list(expr)[-1], work_out, settings = settings)
+  do.call(grammar[[as.character(expr[[1]])]], values)
 }

@@ -50,7 +50,7 @@ clean_settings <- function(space, settings) {
   why <- why_impossible(space, settings)
   impossible <- !is.na(why)
   ruled <- lapply(space$rules, function(rule) {
-    out <- rule$evaluate(settings)
+    out <- settings_ruled_out(rule, settings)
     !is.na(out) & out & !impossible
   })
   out <- Reduce(`|`, ruled, rep(FALSE, n))

@@ -67,6 +67,8 @@ define_step <- function(name, learn, use, defaults = list(), columns = column_ki
   )
   check_argument(all(columns %in% column_kinds), "columns", "kinds of columns", columns)
   check_self_contained(list(learn = learn, use = use), name)
+  learn <- portable_function(learn, "`learn`")
+  use <- portable_function(use, "`use`")
   declared <- lapply(defaults, function(default) {
     hyperparameter("any", default, meaning = "As its author says.")
   })
@@ -129,16 +131,19 @@ new_step <- function(definition, settings, columns = rlang::quo(NULL)) {
 }
 
 # A column selection: the expression, and the values of the outside variables in
-# it, so that it means the same in another process. NULL = the step's default.
+# it, so that it means the same in another process. NULL = the step's default. Variables
+# that are called like columns are dropped when the step meets the table: there the
+# columns are meant (settle_selections()).
 capture_selection <- function(quosure) {
   expr <- rlang::quo_get_expr(quosure)
   if (is.null(expr)) return(NULL)
-  names <- all.vars(expr)
   captured <- list()
-  for (name in names) {
-    value <- rlang::env_get(rlang::quo_get_env(quosure), name, default = NULL, inherit = TRUE)
-    if (!is.null(value) && !is.function(value)) captured[[name]] <- value
+  for (name in all.vars(expr)) {
+    value <- own_value(name, rlang::quo_get_env(quosure))
+    if (is.null(value)) next
+    captured[[name]] <- portable_value(value, paste0(quoted(name), " in `columns`"))
   }
+  expr <- portable_code(expr)
   if (is.symbol(expr) && is.character(captured[[as.character(expr)]])) {
     expr <- call("any_or_column", as.character(expr))
   }

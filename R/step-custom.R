@@ -27,9 +27,8 @@ pre_custom <- function(use, learn = NULL, columns = NULL) {
     "a function(columns, outcome)", learn
   )
   check_self_contained(Filter(Negate(is.null), list(use = use, learn = learn)), "custom")
-  # in a saved model and on other machines the functions have nothing around them
-  environment(use) <- globalenv()
-  if (!is.null(learn)) environment(learn) <- globalenv()
+  use <- portable_function(use, "`use`")
+  if (!is.null(learn)) learn <- portable_function(learn, "`learn`")
   new_step(member_step_custom(), list(use = use, learn = learn), rlang::enquo(columns))
 }
 

@@ -1,0 +1,62 @@
+# What leaves the session - to workers, journals and model files - is an expression or a
+# function plus the values that it needs, and nothing else: no environment that happens to be
+# around it, no source text.
+
+# A value to be captured: plain data as it is, functions by themselves.
+portable_value <- function(x, what) {
+  if (is.function(x)) return(portable_function(x, what))
+  if (is.environment(x) || is.symbol(x) || typeof(x) == "externalptr") {
+    stop_kw("definition", paste0(what, " is ", describe_value(x), ", which cannot travel."),
+      remedy = "Use plain values: numbers, texts, lists of them."
+    )
+  }
+  x
+}
+
+portable_code <- function(expr) {
+  if (is.call(expr)) utils::removeSource(expr) else expr
+}
+
+# A function of the user's with the values that it uses from around it, and no more. Functions
+# of packages are found in their packages.
+portable_function <- function(f, what, inside = character()) {
+  if (is.primitive(f) || isNamespace(environment(f))) return(f)
+  around <- environment(f)
+  f <- utils::removeSource(f)
+  home <- new.env(parent = globalenv())
+  used <- setdiff(unlist(codetools::findGlobals(f, merge = FALSE), use.names = FALSE), inside)
+  for (name in used) {
+    value <- own_value(name, around)
+    if (is.null(value)) next
+    name_of <- paste0(quoted(name), " in ", what)
+    value <- if (is.function(value)) {
+      portable_function(value, name_of, c(inside, used))
+    } else {
+      portable_value(value, name_of)
+    }
+    assign(name, value, envir = home)
+  }
+  environment(f) <- if (length(ls(home, all.names = TRUE)) > 0L) home else globalenv()
+  f
+}
+
+# What a name stands for around a function, if it is the user's own: NULL for what packages
+# have. Base names are not looked for in the workspace, so that a variable called `c` or
+# `letters` there changes nothing.
+own_value <- function(name, around) {
+  while (!identical(around, emptyenv()) && !isNamespace(around)) {
+    own <- identical(around, globalenv()) || !nzchar(environmentName(around))
+    if (own && exists(name, envir = around, inherits = FALSE)) {
+      if (identical(around, globalenv()) && is_base_name(name)) return(NULL)
+      return(get(name, envir = around, inherits = FALSE))
+    }
+    around <- parent.env(around)
+  }
+  NULL
+}
+
+is_base_name <- function(name) {
+  any(vapply(c("base", "stats", "utils", "methods"), function(package) {
+    exists(name, envir = asNamespace(package), inherits = FALSE)
+  }, logical(1)))
+}
