@@ -48,7 +48,7 @@ canonical_list <- function(x) {
 # Lists are sorted by name, vectors keep their order (a set of levels in another
 # order is another value).
 named_body <- function(body, names, tag, keep_order) {
-  if (!is.null(names)) {
+  if (!is.null(names) && length(body) > 0L) {
     order <- if (keep_order) seq_along(body) else order(enc2utf8(names), method = "radix")
     body <- paste0(enc2utf8(names)[order], "=", body[order])
   }

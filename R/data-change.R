@@ -1,8 +1,14 @@
 # Changing a brief after it was made, as if it had been said so at the start. The
-# seal stays as it is.
+# seal stays as it is. The changes are kept, with the brief as it was before the first, so
+# that they can be shown and taken back.
 
 change_brief <- function(brief, changes) {
+  if (length(changes) == 0L) return(refresh_brief(brief))
+  before <- brief$before %||% brief
+  made <- brief$changes
   for (change in changes) brief <- change_once(brief, change)
+  brief$before <- before
+  brief$changes <- c(made, changes)
   refresh_brief(brief)
 }
 
@@ -48,8 +54,5 @@ convert_column <- function(x, change) {
 }
 
 drop_working_rows <- function(brief, rows) {
-  keep <- !seq_len(nrow(brief$table)) %in% rows
-  brief$table <- frame_of_rows(brief$table, keep)
-  brief$rows <- brief$rows[keep]
-  brief
+  rows_of_brief(brief, setdiff(brief$rows, rows))
 }

@@ -36,7 +36,7 @@ member_finding_duplicates <- function(look) {
         count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
         if (astride) paste0(", also across different ", group), "."
       ),
-      "table[!duplicated(table), ]", list(kind = "drop_rows", rows = which(twice))
+      "table[!duplicated(table), ]", list(kind = "drop_rows", rows = look$brief$rows[twice])
     )
   }
   # no longer needed, and as large as two columns
@@ -94,7 +94,7 @@ member_finding_repeats <- function(look) {
         numbers[i],
         " (correlation ", format(round(r[i, j], 4)), ")."
       ),
-      paste0("brief(..., ignore = \"", numbers[j], "\")"),
+      paste0("brief(..., ignore = ", in_quotes(numbers[j]), ")"),
       if (exact) list(kind = "role", role = "ignore", columns = numbers[j]) else
         list(kind = "step", step = "drop_correlated", settings = list(above = 0.95))
     )
@@ -121,7 +121,7 @@ sums_of_others <- function(x) {
       "notable",
       c(name, parts),
       paste0(name, " follows exactly from ", enumerate(parts), "."),
-      paste0("brief(..., ignore = \"", name, "\")"),
+      paste0("brief(..., ignore = ", in_quotes(name), ")"),
       list(kind = "role", role = "ignore", columns = name)
     )
   })
@@ -143,7 +143,7 @@ matching_categories <- function(look) {
       "serious",
       pairs[, i],
       paste0(pairs[2, i], " says the same as ", pairs[1, i], " in other words."),
-      paste0("brief(..., ignore = \"", pairs[2, i], "\")"),
+      paste0("brief(..., ignore = ", in_quotes(pairs[2, i]), ")"),
       list(kind = "role", role = "ignore", columns = pairs[2, i])
     )
   })

@@ -83,11 +83,8 @@ finding <- function(code, severity, columns, detail, remedy, action = NULL) {
 }
 
 in_quotes <- function(x) {
-  if (length(x) == 1L) {
-    paste0("\"", x, "\"")
-  } else {
-    paste0("c(", paste0("\"", x, "\"", collapse = ", "), ")")
-  }
+  text <- encodeString(x, quote = "\"")
+  if (length(x) == 1L) text else paste0("c(", paste(text, collapse = ", "), ")")
 }
 
 columns_of <- function(look, ...) names(look$kinds)[look$kinds %in% c(...)]
@@ -119,7 +116,7 @@ member_finding_id <- function(look) {
       "serious",
       name,
       paste0(name, ": nearly every row has its own value, like an id."),
-      paste0("brief(..., id = \"", name, "\")"),
+      paste0("brief(..., id = ", in_quotes(name), ")"),
       list(kind = "role", role = "id")
     )
   })
@@ -139,14 +136,14 @@ member_finding_constant <- function(look) {
     if (!any(filled)) {
       return(finding(
         "all_missing", "serious", name, paste0(name, ": missing in every row."),
-        paste0("brief(..., ignore = \"", name, "\")"),
+        paste0("brief(..., ignore = ", in_quotes(name), ")"),
         list(kind = "role", role = "ignore")
       ))
     }
     if (look$distinct[[name]] == 1L && all(filled)) {
       return(finding(
         "constant", "notable", name, paste0(name, ": the same value in every row."),
-        paste0("brief(..., ignore = \"", name, "\")"),
+        paste0("brief(..., ignore = ", in_quotes(name), ")"),
         list(kind = "role", role = "ignore")
       ))
     }
@@ -181,11 +178,16 @@ member_finding_missing <- function(look) {
       "missing",
       if (share > 0.5) "serious" else if (share > 0.1) "notable" else "minor",
       name,
-      paste0(name, ": ", format(round(100 * share, 1)), " % missing."),
+      paste0(name, ": ", share_words(share, look$n), " missing."),
       "pre_missing(flag = TRUE)",
       list(kind = "step", step = "missing", settings = list(flag = TRUE))
     )
   })
+}
+
+# "12.5 %", or the number of rows where that would be 0 %.
+share_words <- function(share, n) {
+  if (share < 5e-4) count_of(round(share * n), "row") else paste(format(round(100 * share, 1)), "%")
 }
 
 missing_words <- paste0(
@@ -226,13 +228,13 @@ disguised <- function(name, codes, rows, what, code_text) {
     "serious",
     name,
     paste0(name, ": ", what, " (", count_of(rows, "row"), ")."),
-    paste0("brief(..., missing_codes = list(", name, " = ", code_text, "))"),
+    paste0("brief(..., missing_codes = list(", name_text(name), " = ", code_text, "))"),
     list(kind = "missing_code", codes = codes)
   )
 }
 
 # The lowest or highest value, if it is repeated, looks like a code, and lies far
-# from all others.
+# from all others, of which there must be several.
 find_sentinel <- function(x) {
   filled <- sum(!is.na(x))
   if (filled < 30L) return(numeric())
@@ -240,12 +242,41 @@ find_sentinel <- function(x) {
     times <- if (value == round(value)) sum(x == value, na.rm = TRUE) else 0L
     if (times < 3L || times > 0.9 * filled) next
     rest <- x[!is.na(x) & x != value]
+    if (length(unique(rest)) < 5L) next
     code <- grepl("^-?9{2,}$|^-1$|^-9$|^-?8{2,}$", format(value, scientific = FALSE, trim = TRUE))
     gap <- min(abs(range(rest) - value))
     width <- max(diff(range(rest)), 1e-12)
     if ((code && gap > width) || gap > 20 * width) return(value)
   }
   numeric()
+}
+
+# Zeros among measurements that otherwise never come near zero: not measured, or truly none?
+member_finding_zeros <- function(look) {
+  in_each(look, columns_of(look, "number"), function(name) {
+    x <- honest_values(look, name)
+    times <- sum(x == 0, na.rm = TRUE)
+    if (!zeros_stand_apart(x, times)) return(NULL)
+    finding(
+      "zeros_apart", "notable", name,
+      paste0(
+        name, ": ", share_words(times / length(x), look$n), " are 0, while all others are ",
+        "at least ", format(min(x[x > 0], na.rm = TRUE)), ": not measured, or truly none?"
+      ),
+      paste0("brief(..., missing_codes = list(", name_text(name), " = 0))"),
+      list(kind = "missing_code", codes = 0)
+    )
+  })
+}
+
+zeros_stand_apart <- function(x, times) {
+  x <- x[!is.na(x)]
+  if (times < 3L || times > 0.6 * length(x) || any(x < 0)) return(FALSE)
+  rest <- x[x > 0]
+  values <- sort(unique(rest))
+  if (length(values) < 10L) return(FALSE)
+  step <- stats::median(diff(utils::head(values, 10L)))
+  values[1] > 3 * step && values[1] > 0.08 * stats::median(rest)
 }
 
 member_finding_levels <- function(look) {
@@ -258,7 +289,7 @@ member_finding_levels <- function(look) {
         "notable",
         name,
         paste0(name, ": ", count_of(distinct, "level"), "."),
-        paste0("pre_target_mean(columns = \"", name, "\")"),
+        paste0("pre_target_mean(columns = ", in_quotes(name), ")"),
         list(kind = "step", step = "target_mean", settings = list(), columns = name)
       ))
     }
@@ -287,7 +318,7 @@ member_finding_shape <- function(look) {
     far <- x < quartiles[1] - 4 * diff(quartiles) | x > quartiles[2] + 4 * diff(quartiles)
     # a few far values are outliers; many are a tail
     skew <- skewness(if (mean(far) < 0.01) x[!far] else x)
-    if (abs(skew) > 1.5) {
+    if (!is.na(skew) && abs(skew) > 1.5) {
       return(finding(
         "skewed",
         "minor",
@@ -296,7 +327,7 @@ member_finding_shape <- function(look) {
           name, ": long tail to the ", if (skew > 0) "right" else "left",
           " (skewness ", format(round(skew, 1)), ")."
         ),
-        paste0("pre_skew(columns = \"", name, "\")"),
+        paste0("pre_skew(columns = ", in_quotes(name), ")"),
         list(kind = "step", step = "skew", settings = list(), columns = name)
       ))
     }
@@ -315,7 +346,7 @@ member_finding_shape <- function(look) {
           3L
         ), ")."
       ),
-      paste0("pre_outliers(columns = \"", name, "\")"),
+      paste0("pre_outliers(columns = ", in_quotes(name), ")"),
       list(kind = "step", step = "outliers", settings = list(), columns = name)
     )
   })
@@ -325,40 +356,63 @@ skewness <- function(x) mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
 
 member_finding_stored_as_text <- function(look) {
   lapply(columns_of(look, "category"), function(name) {
+    # a factor was made on purpose
+    if (is.factor(look$brief$table[[name]])) return(NULL)
     levels <- look$brief$schema[[name]]$levels
     levels <- levels[!grepl(missing_words, trimws(levels), ignore.case = TRUE)]
     if (length(levels) < 8L) return(NULL)
     plain <- trimws(levels)
-    number <- grepl("^[+-]?[0-9]+([.,][0-9]+)?$", plain)
-    if (mean(number) >= 0.95) {
+    if (mean(grepl("^-?(0|[1-9][0-9]*)([.,][0-9]+)?$", plain)) >= 0.95) {
       return(finding(
         "number_as_text", "serious", name, paste0(name, ": numbers stored as text."),
-        paste0("table$", name, " <- as.numeric(table$", name, ")"),
+        paste0(column_text(name), " <- as.numeric(", column_text(name), ")"),
         list(kind = "convert", to = "number")
       ))
     }
-    date <- grepl("^[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}", plain)
-    if (mean(date) < 0.95) return(NULL)
-    finding(
-      "date_as_text", "serious", name, paste0(name, ": dates stored as text."),
-      paste0("table$", name, " <- as.Date(table$", name, ")"),
-      list(kind = "convert", to = "date")
-    )
+    date_as_text(name, plain)
   })
+}
+
+date_as_text <- function(name, texts) {
+  formats <- possible_date_formats(texts)
+  if (length(formats) == 0L) return(NULL)
+  as_date <- function(format) {
+    paste0(column_text(name), " <- as.Date(", column_text(name), ", \"", format, "\")")
+  }
+  if (length(formats) == 1L) {
+    return(finding(
+      "date_as_text", "serious", name, paste0(name, ": dates stored as text."),
+      as_date(formats), list(kind = "convert", to = "date", format = formats)
+    ))
+  }
+  finding(
+    "ambiguous_date", "serious", name,
+    paste0(
+      name, ": dates in which day and month could change places, such as ", quoted(texts[1]), "."
+    ),
+    paste(vapply(formats, as_date, ""), collapse = "   # or "), NULL
+  )
+}
+
+# A column and a name as R code, whatever the name.
+column_text <- function(name) paste0("table[[", encodeString(name, quote = "\""), "]]")
+
+name_text <- function(name) {
+  if (make.names(name) == name) name else paste0("`", gsub("`", "\\\\`", name, fixed = TRUE), "`")
 }
 
 member_finding_free <- function(look) {
   text <- lapply(columns_of(look, "text"), function(name) {
     finding(
       "free_text", "notable", name, paste0(name, ": free text; no family reads it as it is."),
-      paste0("pre_text(columns = \"", name, "\")"),
+      paste0("pre_text(columns = ", in_quotes(name), ")"),
       list(kind = "step", step = "text", settings = list())
     )
   })
   dates <- lapply(columns_of(look, "date"), function(name) {
     finding(
       "date", "minor", name, paste0(name, ": a date; no family reads it as it is."),
-      paste0("pre_dates(columns = \"", name, "\")"),
+      paste0("pre_dates(columns = ", in_quotes(name), ")"),
       list(kind = "step", step = "dates", settings = list())
     )
   })
@@ -408,48 +462,92 @@ member_finding_gives_away <- function(look) {
         name, " alone all but tells the outcome (association ",
         format(round(strength, 3)), "): was it known beforehand?"
       ),
-      paste0("brief(..., ignore = \"", name, "\")"), list(kind = "role", role = "ignore")
+      paste0("brief(..., ignore = ", in_quotes(name), ")"), list(kind = "role", role = "ignore")
     )
   })
 }
 
-# 0 to 1, numbers in quantile bins so that any shape counts.
+# 0 to 1, numbers in quantile bins so that any shape counts, but no more bins than the rows
+# allow; less what as many levels would explain by chance.
 single_strength <- function(x, outcome) {
-  codes <- coarse_codes(x, 20L)
-  if (is.factor(outcome)) {
-    cramers_v(codes, as.integer(droplevels(outcome)))
-  } else {
-    correlation_ratio(outcome, codes)
-  }
+  codes <- coarse_codes(x, as.integer(max(2, min(20, length(x) / 10))))
+  if (is.factor(outcome)) return(cramers_v(codes, as.integer(droplevels(outcome))))
+  n <- length(codes)
+  unexplained <- (1 - correlation_ratio(outcome, codes)^2) * (n - 1) / max(n - max(codes), 1)
+  straight <- if (is.numeric(x)) association(x, outcome) else 0
+  max(sqrt(max(0, 1 - unexplained)), if (straight > 0.98) straight)
 }
 
+# Rows that belong together are found by how the table is made: some rows for every level of
+# a column, others that never differ within a level (or the same points for every level, as in
+# repeated measures), and outcomes that are alike within levels.
 member_finding_groups <- function(look) {
   if (!is.null(look$brief$roles$group)) return(NULL)
-  names <- columns_of(look, "category")
-  names <- names[look$distinct[names] >= 20L & look$distinct[names] < look$n / 2]
-  lapply(names, function(name) {
-    codes <- coarse_codes(look$sample[[name]])
+  found <- in_each(look, columns_of(look, "category", "ordered", "number"), function(name) {
+    x <- look$sample[[name]]
+    if (!could_be_group(x, look$distinct[[name]], length(look$some))) return(NULL)
+    codes <- coarse_match(x)
     bound <- bound_columns(look, name, codes)
-    f <- outcome_f(look$outcome[look$some], codes)
-    if (length(bound) == 0L || f$p > 1e-3) return(NULL)
-    finding(
-      "groups", "serious", name,
-      paste0(
-        "Rows of one ", name, " belong together: ", enumerate(bound, 3L),
-        " never differ within it, and the outcome differs between them."
-      ),
-      paste0("brief(..., group = \"", name, "\")"), list(kind = "role", role = "group")
-    )
+    points <- if (length(bound) == 0L) repeated_points(look, name, codes)
+    if (length(bound) == 0L && length(points) == 0L) return(NULL)
+    # the design says most; what moves within levels, as time does, hides part of this
+    if (outcome_f(look$outcome[look$some], codes)$p > 0.1) return(NULL)
+    list(name = name, bound = bound, points = points, levels = max(codes))
   })
+  found <- Filter(Negate(is.null), found)
+  if (length(found) == 0L) return(NULL)
+  # of nested ones (child in school) the coarsest keeps all together
+  one <- found[[which.min(vapply(found, `[[`, 1, "levels"))]]
+  why <- if (length(one$bound) > 0L) {
+    paste0(enumerate(one$bound, 3L), if (length(one$bound) == 1L) " never differs" else " never differ", " within it")
+  } else {
+    paste0("each has the same values of ", enumerate(one$points, 3L))
+  }
+  list(finding(
+    "groups", "serious", one$name,
+    paste0(
+      "Rows of one ", one$name, " belong together: ", why,
+      ", and the outcome differs between them."
+    ),
+    paste0("brief(..., group = ", in_quotes(one$name), ")"), list(kind = "role", role = "group")
+  ))
 }
 
-# Columns that are constant within the levels of a category, though not overall.
+could_be_group <- function(x, distinct, n) {
+  if (anyNA(x) || distinct < 5L || distinct > n / 2) return(FALSE)
+  if (is.numeric(x) && any(x != round(x))) return(FALSE)
+  mean(tabulate(coarse_match(x)) > 1L) > 0.8
+}
+
+# Columns that are constant within the levels of another, though chance would hardly make
+# them so.
 bound_columns <- function(look, name, codes) {
   others <- setdiff(names(look$sample), c(name, columns_of(look, "text")))
-  others <- others[look$distinct[others] > 5L & look$distinct[others] <= max(codes)]
+  others <- others[look$distinct[others] > 1L & look$distinct[others] <= max(codes)]
+  sizes <- tabulate(codes)
+  sizes <- sizes[sizes > 1L]
   Filter(function(other) {
     b <- coarse_match(look$sample[[other]])
-    length(unique(codes + (max(codes) + 1) * b)) <= max(codes) * 1.02
+    # as many levels as the column itself: the same in other words
+    if (max(b) >= max(codes)) return(FALSE)
+    pairs <- length(unique(codes + (max(codes) + 1) * b))
+    if (pairs > max(codes) * 1.02) return(FALSE)
+    share <- tabulate(b) / length(b)
+    by_chance <- mean(vapply(sizes, function(size) sum(share^size), 1))
+    length(sizes) * log(max(by_chance, 1e-300)) < log(1e-6)
+  }, others)
+}
+
+# Numbers and dates of which every level has the same several values, each once.
+repeated_points <- function(look, name, codes) {
+  others <- setdiff(columns_of(look, "number", "date"), name)
+  Filter(function(other) {
+    x <- look$sample[[other]]
+    distinct <- look$distinct[[other]]
+    if (anyNA(x) || distinct < 3L || distinct > length(x) / 5) return(FALSE)
+    point <- coarse_match(x)
+    once <- !anyDuplicated(codes + (max(codes) + 1) * point)
+    once && mean(tabulate(codes) == distinct) > 0.8
   }, others)
 }
 

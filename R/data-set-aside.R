@@ -103,6 +103,8 @@ seal_rows <- function(brief, aside, seed) {
   sealed$n <- sum(aside)
   sealed$seed <- seed
   brief$sealed <- sealed
+  # taking changes back must not bring sealed rows back
+  if (!is.null(brief$before)) brief$before <- rows_of_brief(brief$before, brief$rows[!aside])
   brief$table <- frame_of_rows(brief$table, !aside)
   brief$rows <- brief$rows[!aside]
   refresh_brief(brief)
@@ -111,6 +113,7 @@ seal_rows <- function(brief, aside, seed) {
 # The brief for plans, which travel and are kept: only what names the seal. The sealed rows
 # themselves stay in this session, in the brief and in the vault.
 without_sealed <- function(brief) {
+  brief$before <- NULL
   sealed <- brief$sealed
   if (!is.environment(sealed)) return(brief)
   assign(sealed$fingerprint, sealed, envir = seal_vault)
@@ -124,6 +127,14 @@ seal_vault <- new.env(parent = emptyenv())
 sealed_part <- function(brief) {
   if (is.environment(brief$sealed)) return(brief$sealed)
   seal_vault[[brief$sealed$fingerprint]]
+}
+
+# A brief with some of the rows of its table (numbers of the table given to brief()) only.
+rows_of_brief <- function(brief, rows) {
+  keep <- brief$rows %in% rows
+  brief$table <- frame_of_rows(brief$table, keep)
+  brief$rows <- brief$rows[keep]
+  brief
 }
 
 # `keep`: TRUE/FALSE a row, or row numbers.

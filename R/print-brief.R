@@ -42,6 +42,9 @@ print.kw_brief <- function(x, ...) {
   for (column in names(x$missing_codes)) {
     say_wrapped(paste0("Missing in ", column, ": ", enumerate(x$missing_codes[[column]])))
   }
+  for (change in x$changes) {
+    say_wrapped(paste0("Changed (", words_of_code(change$code), "): ", change$said))
+  }
   crowded <- names(which(lengths(lapply(x$schema, `[[`, "levels")) > nrow(x$table) / 4))
   if (length(crowded) > 0L) {
     say_wrapped(paste0(

@@ -5,16 +5,31 @@ print.kw_findings <- function(x, ...) {
     return(invisible(x))
   }
   counts <- table(factor(x$severity, c("serious", "notable", "minor")))
+  counts <- counts[counts > 0]
   say(count_of(nrow(x), "finding"), ": ", paste(counts, names(counts), collapse = ", "))
-  for (severity in names(counts)[counts > 0]) {
+  for (severity in names(counts)) {
     say(toupper(severity))
-    for (i in which(x$severity == severity)) {
-      say_wrapped(paste0("  ", x$detail[i]), 4L)
-      say_wrapped(paste0("    -> ", x$remedy[i]), 7L)
-    }
+    mine <- x[x$severity == severity, ]
+    for (code in unique(mine$code)) print_findings_of(mine[mine$code == code, ])
   }
-  say("apply_remedies(brief, findings) applies what can be applied.")
+  say_wrapped("apply_remedies(brief, findings) applies what loses nothing, the rest if it is named.")
   invisible(x)
+}
+
+# A few findings of one kind one by one, more of them in one line.
+print_findings_of <- function(found) {
+  if (nrow(found) <= 2L) {
+    for (i in seq_len(nrow(found))) {
+      say_wrapped(paste0("  ", found$detail[i]), 4L)
+      say_wrapped(paste0("    -> ", found$remedy[i]), 7L)
+    }
+    return(invisible())
+  }
+  details <- sub("[.]$", "", found$detail)
+  say_wrapped(paste0(
+    "  ", words_of_code(found$code[1]), ", ", nrow(found), " times: ", enumerate(details, 4L), "."
+  ), 4L)
+  say_wrapped(paste0("    -> ", enumerate(unique(found$remedy), 1L)), 7L)
 }
 
 #' @export

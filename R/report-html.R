@@ -202,7 +202,13 @@ report_question <- function(cmp) {
       if (!is.null(brief$roles$group)) {
         paste0(". Rows of one ", brief$roles$group, " are kept together")
       }, "."
-    ))
+    )),
+    if (length(brief$changes) > 0L) {
+      htmltools::tags$p(paste0(
+        "Changed after looking at the data: ",
+        paste(vapply(brief$changes, `[[`, "", "said"), collapse = "; "), "."
+      ))
+    }
   )
 }
 

@@ -251,3 +251,123 @@ test_that("list_steps() and describe_step() speak from the definitions", {
   expect_output(print(describe_step("pre_text")), "Most terms that are kept")
   expect_error(describe_step("skwe"), "skew", class = "kw_error_argument")
 })
+
+test_that("two-valued and counted columns are no disguised gaps; zeros that stand apart are", {
+  table <- withr::with_seed(6, {
+    n <- 400
+    data.frame(
+      owner = rbinom(n, 1, 0.3), rare = rbinom(n, 1, 0.02), children = rpois(n, 1),
+      insulin = ifelse(runif(n) < 0.4, 0, round(20 + rlnorm(n, 4, 0.6))),
+      rain = ifelse(runif(n) < 0.4, 0, round(rexp(n, 1 / 5) + 0.1, 1)),
+      mostly = c(rep(0, n - 13), 100 + 1:13)
+    )
+  })
+  table$y <- table$owner + withr::with_seed(7, rnorm(nrow(table)))
+  found <- found_in(table)
+  expect_false("disguised_missing" %in% found$code)
+  expect_identical(found$where[found$code == "zeros_apart"], "insulin")
+  # the remedy would lose true zeros, so it is not taken by itself
+  mended <- apply_remedies(brief(table, "y"), found)
+  expect_identical(mended$brief$table$owner, as.double(table$owner))
+  expect_false(anyNA(mended$brief$table$insulin))
+  named <- apply_remedies(brief(table, "y"), found, also = "zeros_apart")
+  expect_identical(sum(is.na(named$brief$table$insulin)), sum(table$insulin == 0))
+})
+
+test_that("remedies by consent: rows and strong columns go only if named, and come back", {
+  table <- withr::with_seed(9, {
+    x <- rnorm(40)
+    data.frame(x = x, z = rep(1:4, 10), y = 3 * x + rnorm(40, sd = 0.01))
+  })
+  table <- rbind(table, table[1:5, ])
+  job <- brief(table, "y")
+  found <- inspect_data(job)
+  expect_true(all(c("duplicate_rows", "gives_outcome_away") %in% found$code))
+  by_itself <- apply_remedies(job, found)
+  expect_identical(nrow(by_itself$brief$table), 45L)
+  expect_true("x" %in% names(by_itself$brief$schema))
+  expect_false(any(by_itself$changes$applied))
+  expect_match(by_itself$changes$detail, "deletes 5 rows", all = FALSE)
+  both <- apply_remedies(job, found, also = c("duplicate_rows", "gives_outcome_away"))
+  expect_identical(nrow(both$brief$table), 40L)
+  expect_false("x" %in% names(both$brief$schema))
+  expect_output(print(both$brief), "Changed \\(duplicate rows\\): deletes 5 rows")
+  back <- undo_remedies(both$brief, "duplicate_rows")
+  expect_identical(nrow(back$table), 45L)
+  expect_false("x" %in% names(back$schema))
+  expect_equal(undo_remedies(both$brief)$table, job$table)
+  expect_error(apply_remedies(job, found, also = "duplicates"), class = "kw_error_argument")
+})
+
+test_that("a strong column of a small table does not all but tell the outcome", {
+  table <- withr::with_seed(10, data.frame(w = rnorm(32), h = rnorm(32)))
+  table$y <- -2 * table$w + withr::with_seed(11, rnorm(32, sd = 1.2))
+  expect_false("gives_outcome_away" %in% found_in(table)$code)
+})
+
+test_that("groups are found by how the table is made", {
+  measured <- withr::with_seed(12, {
+    child <- rep(sprintf("c%02d", 1:27), each = 4)
+    own <- rnorm(27, sd = 2)[rep(1:27, each = 4)]
+    data.frame(
+      child = child, age = rep(c(8, 10, 12, 14), 27), sex = rep(c("f", "m", "m"), each = 36),
+      size = own + rep(c(8, 10, 12, 14), 27) + rnorm(108)
+    )
+  })
+  found <- inspect_data(brief(measured, "size"))
+  expect_identical(found$where[found$code == "groups"], "child")
+  measured$sex <- NULL
+  measured$child <- as.integer(factor(measured$child))
+  points <- inspect_data(brief(measured, "size"))
+  expect_match(points$detail[points$code == "groups"], "same values of age")
+  # a category that only goes with the outcome is none
+  glaze <- withr::with_seed(13, sample(sprintf("g%02d", 1:25), 500, TRUE))
+  plain <- data.frame(glaze = glaze, x = withr::with_seed(14, rnorm(500)))
+  plain$y <- as.integer(factor(glaze)) + plain$x
+  expect_false("groups" %in% inspect_data(brief(plain, "y"))$code)
+})
+
+test_that("codes and declared factors are no numbers stored as text, and remedies are R code", {
+  table <- withr::with_seed(15, data.frame(
+    "post code" = sprintf("%05d", sample(100:900, 300, TRUE)),
+    grade = factor(sample(1:9, 300, TRUE)), "as text" = sample(as.character(1:40), 300, TRUE),
+    "when was" = format(as.Date("2031-01-05") + sample(200, 300, TRUE), "%d/%m/%Y"),
+    early = sample(c("01/02/2031", "03/04/2031", "05/06/2031", "07/08/2031", "02/09/2031",
+      "11/10/2031", "12/11/2031", "04/12/2031"), 300, TRUE),
+    y = rnorm(300), check.names = FALSE
+  ))
+  found <- inspect_data(brief(table, "y"))
+  expect_identical(found$where[found$code == "number_as_text"], "as text")
+  expect_identical(found$where[found$code == "ambiguous_date"], "early")
+  for (code in c("number_as_text", "date_as_text")) {
+    home <- new.env()
+    home$table <- table
+    eval(parse(text = found$remedy[found$code == code]), home)
+    column <- found$columns[found$code == code][[1]]
+    expect_true(is.numeric(home$table[[column]]) || inherits(home$table[[column]], "Date"))
+    expect_false(anyNA(home$table[[column]]))
+  }
+  mended <- apply_remedies(brief(table, "y"), found)
+  expect_identical(mended$brief$schema[["when was"]]$format, "%d/%m/%Y")
+  expect_identical(mended$brief$schema[["as text"]]$kind, "number")
+})
+
+test_that("a finding whose step is unknown is left over, and settings of actions are used", {
+  found <- inspect_data(brief(planted(), "y"))
+  found$action[[which(found$code == "rare_levels")[1]]]$settings$at_least <- 7
+  found$action[[which(found$code == "skewed")[1]]]$step <- "straighten"
+  mended <- apply_remedies(brief(planted(), "y"), found)
+  expect_true("skewed" %in% mended$left$code)
+  rare <- Filter(function(step) step$definition$name == "rare_levels", mended$steps)
+  expect_identical(rare[[1]]$settings$at_least, 7)
+})
+
+test_that("many findings of one kind are one paragraph, and hardly any gaps are no 0 %", {
+  wide <- withr::with_seed(16, as.data.frame(matrix(rlnorm(400 * 30, 0, 1.4), 400)))
+  wide$y <- withr::with_seed(17, rnorm(400))
+  shown <- capture.output(print(inspect_data(brief(wide, "y"))))
+  expect_lt(length(shown), 12L)
+  expect_match(shown, "skewed, [0-9]+ times", all = FALSE)
+  long <- data.frame(x = c(NA, seq_len(4999)), y = withr::with_seed(18, rnorm(5000)))
+  expect_match(found_in(long)$detail, "x: 1 row missing", all = FALSE)
+})
