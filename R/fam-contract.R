@@ -95,9 +95,15 @@ family_input <- function(frame, definition, rows = NULL) {
     frame$sparse[rows, , drop = FALSE]
   }
   n <- if (is.null(rows)) frame$n else length(rows)
-  if (definition$accepts$factors) {
+  as_frame <- definition$accepts$factors &&
+    (!definition$accepts$sparse || !all(vapply(usable, is.numeric, logical(1))))
+  if (as_frame) {
+    if (!definition$accepts$missing) refuse_missing_columns(usable, definition)
     if (!is.null(rows)) usable <- lapply(usable, function(column) column[rows])
-    if (!is.null(sparse)) usable <- c(usable, dense_columns(sparse))
+    if (!is.null(sparse)) {
+      check_dense_size(sparse, definition)
+      usable <- c(usable, dense_columns(sparse))
+    }
     return(plain_frame(usable, n))
   }
   left_over <- names(usable)[!vapply(usable, is.numeric, logical(1))]
@@ -138,8 +144,15 @@ check_dense_size <- function(sparse, definition) {
 }
 
 refuse_missing <- function(dense, definition) {
-  if (!anyNA(dense)) return(invisible())
-  gone <- colnames(dense)[colSums(is.na(dense)) > 0]
+  if (anyNA(dense)) refuse_missing_in(colnames(dense)[colSums(is.na(dense)) > 0], definition)
+}
+
+refuse_missing_columns <- function(columns, definition) {
+  gone <- vapply(columns, anyNA, logical(1))
+  if (any(gone)) refuse_missing_in(names(columns)[gone], definition)
+}
+
+refuse_missing_in <- function(gone, definition) {
   stop_kw(
     "input",
     paste0(

@@ -78,7 +78,7 @@ member_fam_forest <- function() {
       )
     ),
     simplicity = function(settings) list(-settings$min_node, settings$trees),
-    accepts = list(weights = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
+    accepts = list(weights = TRUE, factors = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
     packages = "ranger",
     does = "Averages many trees, each grown on its own draw of rows and columns."
@@ -101,7 +101,8 @@ fit_forest <- function(x, y, weights, settings, seed, threads) {
     mtry = max(1, min(ncol(x), round(settings$columns_tried * ncol(x)))),
     min.node.size = settings$min_node, probability = is.factor(y),
     replace = settings$row_share == 1, sample.fraction = settings$row_share,
-    splitrule = forest_rules[[settings$cut_rule]], case.weights = weights, write.forest = TRUE,
+    splitrule = forest_rules[[settings$cut_rule]],
+    respect.unordered.factors = if (is.data.frame(x)) "order", case.weights = weights, write.forest = TRUE,
     oob.error = FALSE,
     num.threads = threads, seed = max(1L, seed), verbose = FALSE
   )

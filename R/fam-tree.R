@@ -123,8 +123,8 @@ plain_tree <- function(fit, levels, y) {
     match(rownames(splits), tree_names(length(levels))) - 1L
   }
   list(
-    left = match(2L * node, node, nomatch = 0L) - 1L,
-    right = match(2L * node + 1L, node, nomatch = 0L) - 1L,
+    left = match(2 * node, node, nomatch = 0L) - 1L,
+    right = match(2 * node + 1, node, nomatch = 0L) - 1L,
     rows = as.double(frame$wt), complexity = frame$complexity, first_split = first_split,
     n_compete = as.integer(frame$ncompete), n_surrogate = as.integer(frame$nsurrogate),
     variable = variable,

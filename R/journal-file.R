@@ -235,6 +235,9 @@ journal_handle <- function(con, lock, metrics) {
     },
     close = function() {
       flush()
+      # what is beside the file belongs into it
+      try(DBI::dbGetQuery(con, "PRAGMA wal_checkpoint(TRUNCATE)"), silent = TRUE)
+      try(DBI::dbGetQuery(con, "PRAGMA journal_mode = DELETE"), silent = TRUE)
       DBI::dbDisconnect(con)
       unlock_journal(lock)
     },

@@ -58,7 +58,8 @@ open_comparison <- function(file, trust = NULL) {
 comparison_from_rows <- function(plan, rows, state) {
   work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
   wanted <- list(
-    training = any(!is.na(rows$training_1)), predictions = plan$pooled,
+    training = any(!is.na(rows$training_1)),
+    predictions = plan$pooled || !all(vapply(rows$prediction, is.null, logical(1))),
     no_information = identical(plan$splitter$summary, "632plus")
   )
   known <- journal_batches(rows, work, row_names_of_fits(work), plan, wanted)

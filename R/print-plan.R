@@ -193,8 +193,8 @@ constraint_words <- function(plan) enumerate(vapply(plan$provided, `[[`, charact
 print.kw_preview <- function(x, ...) {
   number <- function(n) format(n, big.mark = ",", trim = TRUE)
   say_wrapped(paste0(
-    "Preview: ", number(x$settings), " settings x ", x$splits, " splits = ",
-    number(x$scores), " scores"
+    "Preview: ", count_of(x$settings, "setting"), " x ", count_of(x$splits, "split"), " = ",
+    count_of(x$scores, "score")
   ))
   say_wrapped(paste0(
     "Needed: ", number(x$fits), " fits for ", number(x$scores), " scores, ",

@@ -34,8 +34,8 @@ progress_listener <- function() {
 
 progress_text <- function(event) {
   share <- event$done / max(1, event$total)
-  left <- if (event$done > 0 && share < 1) {
-    paste0(", ", format_duration(event$seconds * (1 - share) / share), " left")
+  left <- if (share < 1 && is.finite(event$seconds_left)) {
+    paste0(", ", format_duration(event$seconds_left), " left")
   }
   best <- if (!is.null(event$best)) {
     paste0(

@@ -6,7 +6,10 @@
 #' in one fit fails that setting on that split only; see [failures()].
 #'
 #' @param plan A plan from [plan_comparison()], or a [brief()] (then the other
-#'   arguments of [plan_comparison()] may follow; a brief alone gives the quick look).
+#'   arguments of [plan_comparison()] may follow). A brief alone gives the quick look:
+#'   baseline, penalised regression, tree and forest with the least preparation that the
+#'   table needs; a fit of each on the first split tells what that would take, and the field
+#'   and the folds are cut until it is about a minute.
 #' @param ... Arguments of [plan_comparison()] when the first one is a brief.
 #' @param keep `"training_scores"` also scores the training rows of each split:
 #'   the standings then show the gap. `"all_predictions"` keeps every setting's
@@ -51,7 +54,8 @@ run_comparison <- function(
   }
   if (!is.null(limits)) check_class(limits, "kw_limits", "limits", "Make them with limits().")
   check_flag(accept_versions, "accept_versions")
-  plan <- as_plan(plan, ...)
+  alone <- inherits(plan, "kw_brief") && ...length() == 0L
+  plan <- if (alone) quick_plan(plan) else as_plan(plan, ...)
   if (!is.null(journal)) {
     journal <- open_journal(journal, plan, accept_versions)
     on.exit(journal$close())
@@ -157,8 +161,8 @@ run_round <- function(
       pending[known[[split]]$fit, split] <- FALSE
     }
   }
-  sink$start()
   schedule <- new_schedule(work, pending, shuffle)
+  sink$start(schedule$share_left)
   stopped <- tryCatch(pool$run(run, schedule, sink, deadline), interrupt = function(e) {
     pool$abandon()
     "an interruption"
@@ -242,20 +246,23 @@ new_watch <- function(plan, work, listener) {
       splits = counts[at]
     )
   }
+  share_left <- function() NA_real_
   emit <- function(type) {
+    seconds <- seconds_now() - started
     listener(list(
       type = type, done = done, total = n_settings * n_splits, settings = n_settings,
       settings_done = sum(seen == n_splits), failed = failed,
-      seconds = seconds_now() - started,
-      per_second = (done - found) / max(1e-3, seconds_now() - started),
+      seconds = seconds, seconds_left = seconds * share_left(),
+      per_second = (done - found) / max(1e-3, seconds),
       metric = plan$decide,
       best = if (type == "start") NULL else best_so_far()
     ))
   }
   list(
     # what a journal held is not counted as done by this run
-    start = function() {
+    start = function(left) {
       found <<- done
+      share_left <<- left
       emit("start")
     },
     end = function() emit("end"),

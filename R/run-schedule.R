@@ -12,6 +12,7 @@ cheap_step_seconds <- 0.05
 #   give_back(units)      puts units back at the front
 #   learn(batch)          tells what fits and steps took
 #   left()                seconds of work that are expected to be left; NA while unknown
+#   share_left()          the same in proportion to the work that was done
 #
 # Fits of one step branch on one split are a group. Where preparing a branch is cheap,
 # units are taken from its splits in turn, so that settings get their scores on all
@@ -82,6 +83,8 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
         known[one] <<- known[one] + sum(whose == one)
       }
     },
+    # cost of what is left, beside that of what was done
+    share_left = function() left() / sum(spent),
     left = left, empty = function() length(groups) == 0L
   )
 }

@@ -119,13 +119,13 @@ replace_value <- function(pipeline, address, argument, value) {
     return(pipeline)
   }
   pipeline$steps <- replace_in_nodes(
-    pipeline$steps, strsplit(address, ".", fixed = TRUE)[[1]], argument, value
+    pipeline$steps, as.integer(strsplit(address, "/", fixed = TRUE)[[1]]), argument, value
   )
   pipeline
 }
 
 replace_in_nodes <- function(nodes, path, argument, value) {
-  i <- as.integer(path[1])
+  i <- path[1]
   if (length(path) == 1L) {
     nodes[[i]]$part$settings[argument] <- list(value)
   } else {

@@ -1,6 +1,6 @@
 # The dimensions of a pipeline: every value that varies and every choice between
-# steps, by name. Steps and the family are addressed by their place ("2.logged.1",
-# "family"), so that a setting can be filled in.
+# steps, by name. Steps and the family are addressed by their places ("2/1/3": the third step
+# of the first alternative of the second step; "family"), so that a setting can be filled in.
 
 reserved_names <- c(
   "place", "candidate", "setting", "metric", "mean", "sd", "se", "lowest",
@@ -13,7 +13,31 @@ pipeline_dimensions <- function(pipeline) {
     node_dimensions(pipeline$steps, "", list()),
     part_dimensions(pipeline$family, "family", "", list())
   )
+  found <- apart_choices(found)
   stats::setNames(found, vapply(found, `[[`, character(1), "name"))
+}
+
+# Unnamed choices between steps that would be called alike get numbers: skew, skew_2.
+apart_choices <- function(dimensions) {
+  names <- vapply(dimensions, `[[`, character(1), "name")
+  unnamed <- vapply(dimensions, function(d) isTRUE(d$unnamed), logical(1))
+  new <- names
+  for (i in which(unnamed & duplicated(names))) {
+    number <- 2L
+    while (paste0(names[i], "_", number) %in% new) number <- number + 1L
+    new[i] <- paste0(names[i], "_", number)
+    dimensions[[i]]$name <- new[i]
+    dimensions <- lapply(dimensions, function(d) {
+      inside <- startsWith(d$address, paste0(dimensions[[i]]$address, "/"))
+      if (!inside) return(d)
+      d$conditions <- lapply(d$conditions, function(condition) {
+        if (condition$dimension == names[i]) condition$dimension <- new[i]
+        condition
+      })
+      d
+    })
+  }
+  dimensions
 }
 
 node_dimensions <- function(nodes, prefix, conditions) {
@@ -34,13 +58,15 @@ either_dimensions <- function(node, address, conditions) {
   alternatives <- node$part$alternatives
   name <- if (nzchar(node$name)) node$name else either_name(alternatives)
   own <- list(list(
-    name = name, kind = "alternative", address = address, argument = NULL,
+    name = name, unnamed = !nzchar(node$name), kind = "alternative", address = address,
+    argument = NULL,
     varying = among(names(alternatives)), declared = list(type = "choice"),
     conditions = conditions
   ))
   inner <- lapply(names(alternatives), function(alternative) {
     condition <- c(conditions, list(list(dimension = name, value = alternative)))
-    node_dimensions(alternatives[[alternative]], paste0(address, ".", alternative, "."), condition)
+    inside <- paste0(address, "/", match(alternative, names(alternatives)), "/")
+    node_dimensions(alternatives[[alternative]], inside, condition)
   })
   c(own, unlist(inner, recursive = FALSE))
 }
@@ -82,7 +108,8 @@ check_dimension_names <- function(pipeline) {
     ),
     remedy = paste0(
       "Name one of the steps, e.g. pipeline(first = pre_...(", twice[1],
-      " = ...), ...), which makes it first_", twice[1], "."
+      " = ...), ...), which makes it first_", twice[1],
+      "; a choice is named likewise, pipeline(first = either(...), ...)."
     )
     )
   }
@@ -146,7 +173,8 @@ fill_nodes <- function(nodes, prefix, by_address, values) {
     address <- paste0(prefix, i)
     filled <- c(filled, if (inherits(part, "kw_either")) {
       chosen <- values[[by_address[[address]][[1]]$name]]
-      fill_nodes(part$alternatives[[chosen]], paste0(address, ".", chosen, "."), by_address, values)
+      inside <- paste0(address, "/", match(chosen, names(part$alternatives)), "/")
+      fill_nodes(part$alternatives[[chosen]], inside, by_address, values)
     } else {
       list(fill_part(part, address, by_address, values))
     })

@@ -107,9 +107,9 @@ part_values <- function(space, address, settings) {
 part_at <- function(pipeline, address) {
   if (address == "family") return(pipeline$family)
   nodes <- pipeline$steps
-  path <- strsplit(address, ".", fixed = TRUE)[[1]]
+  path <- as.integer(strsplit(address, "/", fixed = TRUE)[[1]])
   repeat {
-    part <- nodes[[as.integer(path[1])]]$part
+    part <- nodes[[path[1]]]$part
     if (length(path) == 1L) return(part)
     nodes <- part$alternatives[[path[2]]]
     path <- path[-(1:2)]
