@@ -84,6 +84,13 @@ family_most_levels <- function(definition, kind) {
   if (is.null(most)) Inf else most(kind)
 }
 
+# Does a family take columns of these kinds as they are, rather than as a matrix? One that
+# takes categories and sparse columns has a matrix where there are no categories.
+takes_columns <- function(definition, kinds) {
+  accepts <- definition$accepts
+  accepts$factors && (!accepts$sparse || any(kinds %in% c("category", "ordered")))
+}
+
 # A frame, or some of its rows, in the form that the family takes: a data frame, a dense
 # matrix, or a sparse one. Text and dates that no step turned into numbers stay out.
 family_input <- function(frame, definition, rows = NULL) {
@@ -95,9 +102,7 @@ family_input <- function(frame, definition, rows = NULL) {
     frame$sparse[rows, , drop = FALSE]
   }
   n <- if (is.null(rows)) frame$n else length(rows)
-  as_frame <- definition$accepts$factors &&
-    (!definition$accepts$sparse || !all(vapply(usable, is.numeric, logical(1))))
-  if (as_frame) {
+  if (takes_columns(definition, kinds)) {
     if (!definition$accepts$missing) refuse_missing_columns(usable, definition)
     if (!is.null(rows)) usable <- lapply(usable, function(column) column[rows])
     if (!is.null(sparse)) {

@@ -43,7 +43,10 @@ member_fam_forest <- function() {
             points = 4
           )
         },
-        meaning = "Share of the columns looked at for each question.",
+        meaning = paste(
+          "Share of the columns looked at for each question; NULL is a third of them for",
+          "numbers, their square root for classes."
+        ),
         rising = "Stronger but more alike trees: less bias, more variance, slower."
       ),
       min_node = hyperparameter("whole", 5,

@@ -7,13 +7,13 @@
 #' @eval family_help("linear")
 #' @return A family for [pipeline()] and [candidates()].
 #' @examples
-#' pipeline(pre_missing(), pre_onehot(drop_one = TRUE), pre_scale(), fam_linear())
+#' pipeline(pre_missing(), pre_onehot(drop_one = TRUE), fam_linear())
 #' @export
 fam_linear <- function() new_family(member_fam_linear(), list())
 
 member_fam_linear <- function() {
   family_definition("linear", "Linear", c("number", "two_class", "many_class"),
-    complexity_rank = 20, accepts = list(weights = TRUE, wants_scaling = TRUE),
+    complexity_rank = 20, accepts = list(weights = TRUE),
     fit = fit_linear, predict = predict_linear,
     packages = function(settings, kind) if (kind == "many_class") "nnet" else character(),
     does = "Weighs the columns and adds them up; no interactions unless steps make them."
@@ -48,9 +48,11 @@ plain_coefficients <- function(coefficients) {
   unname(coefficients)
 }
 
-# Classes x (1 + columns); the first class is the reference.
+# Classes x (1 + columns); the first class is the reference. Columns are scaled for the search
+# of the optimum, which finds it sooner; the coefficients are those of the columns as they are.
 multinomial_coefficients <- function(x, y, weights) {
-  data <- list(y = y, x = x)
+  scale <- column_scale(x)
+  data <- list(y = y, x = scaled_columns(x, scale))
   n_weights <- (ncol(x) + 2L) * nlevels(y)
   data$w <- weights %||% rep(1, length(y))
   fit <- nnet::multinom(y ~ x,
@@ -60,7 +62,9 @@ multinomial_coefficients <- function(x, y, weights) {
   if (fit$convergence != 0L) {
     warning("multinomial regression stopped before it converged", call. = FALSE)
   }
-  rbind(0, unname(stats::coef(fit)))
+  scaled <- rbind(0, unname(stats::coef(fit)))
+  slopes <- scaled[, -1L, drop = FALSE] / rep(scale$sd, each = nrow(scaled))
+  cbind(scaled[, 1L] - drop(slopes %*% scale$centre), slopes)
 }
 
 predict_linear <- function(model, x) {

@@ -99,7 +99,7 @@ family_sizes <- function(definition, brief) {
   frame <- default_frame(
     "described", list(steps = resolve_nodes(bare$steps, about)),
     frame_columns(brief$table, brief$schema), brief_target(brief), 1
-  )
+  )$frame
   about$columns <- frame_width(frame)
   about
 }

@@ -25,7 +25,10 @@ member_fam_penalised <- function() {
       penalty = hyperparameter("number", 0.01,
         min = 0,
         sensible = function(rows, columns, classes) from_to(1e-4, 1, spacing = "log", points = 30),
-        meaning = "How strongly coefficients are shrunk towards 0.",
+        meaning = paste(
+          "How strongly coefficients are shrunk towards 0; for a numeric outcome in units of",
+          "its standard deviation."
+        ),
         rising = "Smaller and fewer coefficients: less variance, more bias."
       ),
       lasso_share = hyperparameter("number", 0.5,

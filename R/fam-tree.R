@@ -106,7 +106,8 @@ tree_columns <- function(x, levels) {
 # The grown tree as plain arrays, in the order of rpart's frame.
 plain_tree <- function(fit, levels, y) {
   frame <- fit$frame
-  node <- as.integer(row.names(frame))
+  # numbers of deep nodes are larger than integers go
+  node <- as.numeric(row.names(frame))
   leaf <- frame$var == "<leaf>"
   values <- if (is.factor(y)) {
     n_classes <- nlevels(y)

@@ -8,8 +8,10 @@
 #' than 3.5 robust standard deviations (median absolute deviation x 1.4826) from that of the
 #' other splits. What a hyperparameter matters is its share of the variance of the
 #' settings' means that the means over its values account for, by candidate (the first-order
-#' part of an analysis of variance); it hardly matters when the best means for its values
-#' lie within one standard error.
+#' part of an analysis of variance); it hardly matters when, for each of its values, the
+#' best setting with it is worse than the best of the candidate by less than one standard
+#' error, by the upper end of the 95 % interval of their paired difference over the splits
+#' (see [shortlist()]); it matters when for some value the whole interval lies above 0.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric The metric; default the deciding one.
@@ -17,7 +19,7 @@
 #'   `remedy`; no rows if nothing is odd. `hyperparameter_importance()`: a tibble with
 #'   `candidate`, `hyperparameter`, `values` (how many were tried), `share` (0 to 1, of the
 #'   variance of the settings' means), `range` (between the best means for its values), `se`
-#'   (of the candidate's best setting), `matters`.
+#'   (of the candidate's best setting), `matters` (`NA`: it cannot be said).
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -33,8 +35,10 @@ diagnose <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
+  edges <- find_edges(cmp, metric)
   found <- c(
-    find_odd_splits(cmp, metric, summary), find_edges(cmp, metric), find_flat(cmp, metric),
+    find_odd_splits(cmp, metric, summary), edges,
+    find_flat(cmp, metric, vapply(edges, `[[`, "", "where")),
     find_wide_spread(cmp, metric, summary), find_gap(cmp, metric, summary),
     find_failed(cmp)
   )
@@ -155,21 +159,21 @@ find_edges <- function(cmp, metric) {
   found
 }
 
-find_flat <- function(cmp, metric) {
+# Hyperparameters that hardly matter, in one finding; one whose best value lies at an edge is
+# not among them.
+find_flat <- function(cmp, metric, edges) {
   shares <- hyperparameter_importance(cmp, metric$name)
-  flat <- shares[!is.na(shares$matters) & !shares$matters, ]
-  unlist(lapply(seq_len(nrow(flat)), function(i) {
-    oddity(
-      "hardly_matters", paste0(flat$candidate[i], ", ", flat$hyperparameter[i]),
-      paste0(
-        "the best means for its ", flat$values[i], " values differ by ",
-        signif(flat$range[i], 2),
-        ", less than one standard error (",
-        signif(flat$se[i], 2), ")"
-      ),
-      "Fix it at a simple value, and search others more finely."
-    )
-  }), recursive = FALSE)
+  place <- paste0(shares$candidate, ", ", shares$hyperparameter)
+  flat <- place[shares$matters %in% FALSE & !place %in% edges]
+  if (length(flat) == 0L) return(NULL)
+  oddity(
+    "hardly_matters", paste(flat, collapse = "; "),
+    paste(
+      "whatever value is taken, the best setting with it is worse by less than one standard",
+      "error for sure (paired over the splits)"
+    ),
+    "Fix such a one at a simple value, and search others more finely."
+  )
 }
 
 #' @rdname diagnose
@@ -179,28 +183,20 @@ hyperparameter_importance <- function(cmp, metric = NULL) {
   metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
   good <- goodness(summary$mean, metric)
+  # of splits in time no paired differences can be had
+  field <- tryCatch(
+    paired_field(cmp, metric$name, 0.95, 0, "none"),
+    kw_error_select = function(e) NULL
+  )
   rows <- lapply(seq_along(cmp$results$tables), function(candidate) {
     mine <- which(cmp$results$candidate == candidate & !is.na(good))
-    table <- cmp$results$tables[[candidate]]
     if (length(mine) < 2L) return(NULL)
-    values <- good[mine]
-    leader <- mine[which.max(values)]
-    whole <- mean((values - mean(values))^2)
+    table <- cmp$results$tables[[candidate]]
     varied <- names(table)[vapply(table, function(x) length(unique(x)) > 1L, logical(1))]
     lapply(varied, function(name) {
       level <- match(table[[name]], unique(table[[name]]))[cmp$results$row[mine]]
-      means <- tapply(values, level, mean)
-      best <- tapply(values, level, max)
-      between <- sum(tabulate(match(level, names(means))) * (means - mean(values))^2) / length(
-        values
-      )
-      range <- max(best) - min(best)
-      list(
-        candidate = names(cmp$plan$spaces)[candidate], hyperparameter = name,
-        values = length(best),
-        share = if (whole > 0) between / whole else 0, range = range, se = summary$se[leader],
-        matters = if (is.na(summary$se[leader])) NA else range > summary$se[leader]
-      )
+      found <- worth_of_values(mine, level, good, summary, field)
+      c(list(candidate = names(cmp$plan$spaces)[candidate], hyperparameter = name), found)
     })
   })
   empty <- list(
@@ -209,6 +205,28 @@ hyperparameter_importance <- function(cmp, metric = NULL) {
     se = numeric(), matters = logical()
   )
   tibble::as_tibble(data.table::rbindlist(c(list(empty), unlist(rows, recursive = FALSE))))
+}
+
+# One hyperparameter: `level` says which of its values each of the settings `mine` has.
+worth_of_values <- function(mine, level, good, summary, field) {
+  values <- good[mine]
+  means <- tapply(values, level, mean)
+  between <- sum(tabulate(match(level, names(means))) * (means - mean(values))^2) / length(values)
+  whole <- mean((values - mean(values))^2)
+  best <- vapply(split(seq_along(mine), level), function(at) at[which.max(values[at])], 1L)
+  leader <- which.max(values)
+  se <- summary$se[mine[leader]]
+  matters <- NA
+  if (!is.null(field)) {
+    worse <- paired_differences(field, rep(mine[leader], length(best)), mine[best])
+    sure <- worse$splits >= fewest_splits & !is.na(worse$high)
+    if (any(worse$low > 0 & sure)) matters <- TRUE
+    if (all(sure) && all(worse$high < se)) matters <- FALSE
+  }
+  list(
+    values = length(best), share = if (whole > 0) between / whole else 0,
+    range = max(values[best]) - min(values[best]), se = se, matters = matters
+  )
 }
 
 find_wide_spread <- function(cmp, metric, summary) {
@@ -349,14 +367,18 @@ tie_sentence <- function(cmp) {
   )
 }
 
+# The best estimate there is: by bootstrap draws where predictions were kept, else by folds.
 optimism_sentence <- function(cmp) {
+  if (length(cmp$results$candidate) < 2L) return(NULL)
   found <- optimism(cmp)
-  at <- found[found$estimate == "fold_corrected", ]
-  if (is.na(at$score)) return(NULL)
+  known <- found[found$estimate %in% c("bootstrap", "fold_corrected") & !is.na(found$score), ]
+  if (nrow(known) == 0L) return(NULL)
+  at <- known[order(known$estimate != "bootstrap")[1], ]
+  by <- c(bootstrap = "bootstrap correction", fold_corrected = "correction by folds")
   paste0(
     "Being the best of ", length(cmp$results$candidate),
-    ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2),
-    "."
+    ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2), " (",
+    by[[at$estimate]], ")."
   )
 }
 

@@ -70,7 +70,8 @@ learn_node <- function(node, context) {
 # takes, list(value, error). Fits of one node that take the same form share it; it is made
 # when first asked for, so that validation rows take no room during a first large fit.
 family_inputs <- function(node, prepared, definition, context) {
-  form <- input_form(definition, prepared$training$frame)
+  frame <- if (node > 0L) prepared$training$frame else context$data$frame
+  form <- input_form(definition, frame)
   function(part) {
     name <- paste(part, form)
     # of rows that were let go there is one form only
@@ -105,7 +106,8 @@ collect_from <- 5e7
 
 input_form <- function(definition, frame) {
   accepts <- definition$accepts
-  if (accepts$factors) return("columns")
+  kinds <- vapply(frame$columns, column_kind, character(1))
+  if (takes_columns(definition, kinds)) return("columns")
   paste0(if (accepts$sparse && !is.null(frame$sparse)) "sparse" else "dense", accepts$missing)
 }
 

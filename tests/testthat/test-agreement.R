@@ -161,11 +161,8 @@ for (kind in names(outcomes)) {
     cmp <- quiet_run(plan)
     work <- kw("compile_work")(plan$spaces, cmp$results$tables)
     y <- table[[outcomes[[kind]]]]
-    x <- cbind(
-      as.matrix(table[c("x1", "x2", "x3")]),
-      sapply(c("blue", "green", "red"), function(l) as.numeric(table$colour == l))
-    )
-    colnames(x)[4:6] <- paste0("colour_", colnames(x)[4:6])
+    x <- table[c("x1", "x2", "x3", "colour")]
+    x$colour <- factor(x$colour)
     for (at in seq_len(4)) for (s in 1:3) {
       fit <- work$settings$fit[at]
       key <- paste(
@@ -179,7 +176,8 @@ for (kind in names(outcomes)) {
         x = x[rows$training, ],
         y = target[rows$training],
         num.trees = setting$trees,
-        mtry = 3,
+        mtry = 2,
+        respect.unordered.factors = "order",
         min.node.size = setting$min_node,
         probability = kind != "number",
         num.threads = 1,

@@ -19,7 +19,16 @@ test_that("edges, values that hardly matter and shares of variance are told", {
   edge <- found[found$code == "at_the_edge" & grepl(", a", found$where), ]
   expect_match(edge$detail, "the best value, 4, is the lowest")
   expect_match(edge$remedy, "lower")
-  expect_match(found$where[found$code == "hardly_matters"], "k, b")
+  # b makes no difference, but its best value lies at an edge: that is said, not both
+  expect_false("hardly_matters" %in% found$code)
+  inside <- quiet_run(
+    toy_brief("number"),
+    candidates(k = pipeline(fam_known(a = among(4, 5, 6, 8), b = among(1, 2)))),
+    splits = split_kfold(5), seed = 1
+  )
+  expect_identical(
+    diagnose(inside)$where[diagnose(inside)$code == "hardly_matters"], "k, b"
+  )
   shares <- hyperparameter_importance(cmp)
   expect_gt(shares$share[shares$hyperparameter == "a"], 0.999)
   expect_lt(shares$share[shares$hyperparameter == "b"], 1e-6)

@@ -266,12 +266,12 @@ test_that("pre_minimal() gives each family what it needs, and no more", {
   expect_identical(
     lapply(steps, as.character),
     list(
-      tree = character(), forest = c("missing", "onehot"),
-      linear = c("missing", "onehot", "scale"),
+      tree = character(), forest = "missing",
+      linear = c("missing", "onehot"),
       base = character()
     )
   )
-  expect_match(paste(cmp$notes, collapse = " "), "minimal steps added: missing, onehot, scale")
+  expect_match(paste(cmp$notes, collapse = " "), "minimal steps added: missing, onehot")
 })
 
 test_that("fills by nearest rows ask the rows that are nearest", {

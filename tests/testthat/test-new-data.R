@@ -1,0 +1,195 @@
+# Files are read by what they say, and new rows by what the model learned.
+
+# A table whose codes, names and texts bite, written as a file.
+biting <- function(n = 120) {
+  withr::with_seed(1, {
+    flag <- sample(c(TRUE, FALSE), n, TRUE)
+    code <- sprintf("%03d", sample(c(10, 20, 30), n, TRUE))
+    x <- rnorm(n)
+    data.frame(
+      id = sprintf("%05d", seq_len(n)), code, when = as.Date("2020-01-01") + sample(0:700, n),
+      phone = sprintf("+49%d", sample(1e6, n)), long = sprintf("%.0f", 1e16 + 2 * seq_len(n)),
+      account = sprintf("%012.0f", 123456789012 + sample(1e6, n)), flag, x,
+      "say \"hi\"" = sample(c("a \"b\" c", "d, e", NA), n, TRUE), "back\\slash" = rnorm(n),
+      y = (code == "020") * 5 + x + rnorm(n) / 5 + flag, check.names = FALSE
+    )
+  })
+}
+
+biting_file <- function(table, format = "%d/%m/%Y") {
+  table$when <- format(table$when, format)
+  file <- tempfile(fileext = ".csv")
+  write.csv(table, file, row.names = FALSE, na = "")
+  file
+}
+
+biting_model <- function(table) {
+  job <- brief(table, "y", id = "id", ignore = c("phone", "long", "account"))
+  steps <- list(pre_missing(), pre_dates(), pre_onehot())
+  fit_final(select_final(quiet_run(
+    job, candidates(l = pipeline(steps, fam_linear())),
+    splits = split_kfold(3), seed = 1
+  )))
+}
+
+test_that("codes keep their zeros and signs, long digits stay text, quotes are undoubled", {
+  table <- biting()
+  read <- as.data.frame(read_data(biting_file(table)))
+  expect_identical(names(read), names(table))
+  for (name in setdiff(names(table), c("when", "x", "y", "back\\slash"))) {
+    expect_identical(read[[name]], table[[name]], info = name)
+  }
+  expect_equal(read$when, table$when, ignore_attr = TRUE)
+  expect_type(read$x, "double")
+})
+
+test_that("quoted empty cells are missing like any other", {
+  file <- withr::local_tempfile(lines = c("a,b", "\"\",1", "x,2", ",3"), fileext = ".csv")
+  expect_identical(read_data(file)$a, c(NA, "x", NA))
+})
+
+test_that("a date's format is learned if there is one only, and checked in new rows", {
+  table <- biting()
+  for (format in c("%Y-%m-%d", "%d/%m/%Y", "%m/%d/%Y", "%d.%m.%Y", "%Y/%m/%d")) {
+    file <- biting_file(table, format)
+    expect_equal(read_data(file)$when, table$when, ignore_attr = TRUE, info = format)
+  }
+  ambiguous <- withr::local_tempfile(lines = c("when,y", "01/02/2020,1", "03/04/2020,2"), fileext = ".csv")
+  expect_identical(read_data(ambiguous)$when, c("01/02/2020", "03/04/2020"))
+  model <- biting_model(read_data(biting_file(table)))
+  expect_identical(model$schema$when$format, "%d/%m/%Y")
+  other <- table
+  other$when <- format(table$when, "%Y-%m-%d")
+  expect_error(predict(model, other), "'when' must be a date \\(like 17/05/2031\\)", class = "kw_error_new_data")
+  expect_error(predict(model, other), "row", class = "kw_error_new_data")
+  iso <- biting_model(table)
+  expect_error(
+    predict(iso, replace(table, "when", format(table$when, "%d/%m/%Y"))),
+    "like 2031-05-17", class = "kw_error_new_data"
+  )
+})
+
+test_that("points in time keep their hours, whether read as text or as times", {
+  table <- data.frame(
+    at = as.POSIXct("2031-01-01", tz = "UTC") + 3600 * withr::with_seed(2, sample(5000, 80)),
+    y = withr::with_seed(3, rnorm(80))
+  )
+  job <- brief(table, "y")
+  model <- fit_final(select_final(quiet_run(
+    job, candidates(l = pipeline(pre_dates(parts = "elapsed"), fam_linear())),
+    splits = split_kfold(3), seed = 1
+  )))
+  text <- transform(table, at = format(at, "%Y-%m-%dT%H:%M:%SZ"))
+  expect_equal(predict(model, text), predict(model, table))
+})
+
+test_that("a file, a data frame and an exported script predict the same, codes and all", {
+  table <- biting()
+  file <- biting_file(table)
+  model <- biting_model(read_data(file))
+  expected <- predict(model, read_data(file))$value
+  out <- withr::local_tempfile(fileext = ".csv")
+  write_predictions(model, file, out)
+  written <- read.csv(out, colClasses = c(id = "character"))
+  expect_identical(written$id, table$id)
+  expect_equal(written$value, expected, tolerance = 1e-12)
+  script <- withr::local_tempfile(fileext = ".R")
+  write_script(model, script, data = file, new_data = file)
+  ran <- system2(file.path(R.home("bin"), "Rscript"), script, stdout = TRUE, stderr = TRUE)
+  expect_null(attr(ran, "status"))
+  scripted <- read.csv(file.path(dirname(file), "predictions.csv"))
+  expect_equal(scripted$value, expected, tolerance = 1e-10)
+  saved <- withr::local_tempfile(fileext = ".kilnwright")
+  save_model(model, saved)
+  by_command <- withr::local_tempfile(fileext = ".csv")
+  command("predict", saved, file, "--trust", "--out", by_command)
+  expect_equal(read.csv(by_command)$value, expected, tolerance = 1e-10)
+})
+
+test_that("types that can be read in one way are mended and said; others are refused", {
+  table <- biting()
+  model <- biting_model(table)
+  expected <- predict(model, table)
+  changed <- table
+  changed$code <- as.numeric(table$code)
+  changed$flag <- as.integer(table$flag)
+  expect_equal(predict(model, changed), expected)
+  remarks <- check_new_data(model, changed)
+  expect_identical(remarks$where[remarks$code == "mended"], c("code", "flag"))
+  changed$flag <- ifelse(table$flag, "T", "false")
+  expect_equal(predict(model, changed), expected)
+  changed$flag <- "maybe"
+  expect_error(predict(model, changed), "TRUE or FALSE; found 'maybe'", class = "kw_error_new_data")
+  strange <- table
+  strange$code[1:4] <- "099"
+  strange$more <- 1
+  remarks <- check_new_data(model, strange)
+  expect_match(remarks$detail[remarks$code == "never_seen"], "4 rows.*'099'")
+  expect_identical(remarks$where[remarks$code == "not_used"], "more")
+  expect_output(print(remarks), "never seen")
+  expect_output(print(check_new_data(model, table)), "as the model knows them")
+})
+
+test_that("levels that are one number in two writings are not guessed", {
+  table <- data.frame(k = rep(c("1", "01", "2"), 20), y = withr::with_seed(4, rnorm(60)))
+  schema <- brief(table, "y")$schema
+  mend <- kw("mend_kind")
+  expect_identical(mend(2, schema$k, "k"), "2")
+  expect_identical(mend(1, schema$k, "k"), "1")
+  only <- list(kind = "category", levels = c("01", "001", "2"))
+  expect_error(mend(1, only, "k"), "more than one level", class = "kw_error_new_data")
+})
+
+test_that("differences of times are refused with the unit to say", {
+  table <- data.frame(wait = as.difftime(1:30, units = "mins"), y = rnorm(30))
+  expect_error(brief(table, "y"), "units = \"mins\"", class = "kw_error_table")
+})
+
+test_that("any level and any column name survive every family", {
+  table <- withr::with_seed(5, {
+    levels <- c("a, b", "c: d", "N/A", "?", "a b", "a  b", "\u00e4\u00f6 \u00fc", "x=\"1\"", "", "100%")
+    levels[9] <- "{z}"
+    k <- sample(levels, 240, TRUE)
+    data.frame("my, level: \u00e9" = k, "a b" = rnorm(240), "x`1\\" = rnorm(240),
+      y = 3 * match(k, levels) %% 4 + rnorm(240, sd = 0.3), check.names = FALSE
+    )
+  })
+  plain <- table
+  names(plain) <- c("k", "a", "b", "y")
+  plain$k <- paste0("l", match(table[[1]], unique(table[[1]])))
+  table$two <- plain$two <- ifelse(table$y > median(table$y), "yes, \u00e9", "no: n/a")
+  families <- lapply(kw("shipped_members")("fam"), function(make) {
+    kw("new_family")(make(), list())
+  })
+  families <- families[setdiff(names(families), "count_bayes")]
+  for (outcome in c("y", "two")) {
+    scores <- lapply(list(table, plain), function(t) {
+      t[[setdiff(c("y", "two"), outcome)]] <- NULL
+      job <- brief(t, outcome)
+      usable <- Filter(function(family) job$kind %in% family$definition$kinds, families)
+      cmp <- quiet_run(job, do.call(candidates, usable),
+        splits = split_kfold(2), metrics = if (outcome == "y") "rmse" else "log_loss", seed = 1
+      )
+      expect_identical(failures(cmp)$message, character())
+      t <- standings(cmp)
+      stats::setNames(t$mean, t$candidate)
+    })
+    # seeds differ with the data's fingerprint, so families that draw differ a little
+    both <- scores[[1]][names(scores[[2]])] / scores[[2]]
+    expect_true(all(abs(both - 1) < 0.35), info = paste(names(both), round(both, 2), collapse = " "))
+    exact <- c("tree", "rules", "adaptive_splines", "penalised", "linear", "discriminant")
+    exact <- intersect(exact, names(both))
+    expect_equal(unname(both[exact]), rep(1, length(exact)), tolerance = 0.15)
+  }
+})
+
+test_that("rules are shown with their true names", {
+  table <- withr::with_seed(6, {
+    data.frame("my kind" = sample(c("a, b", "c d", "e"), 200, TRUE), w = rnorm(200), check.names = FALSE)
+  })
+  table$y <- ifelse(table[[1]] == "a, b" & table$w > 0, "good one", "bad")
+  cmp <- quiet_run(brief(table, "y"), candidates(r = fam_rules()), splits = split_kfold(2), seed = 1)
+  expect_output(lines <- show_rules(fit_final(select_final(cmp))), "my kind")
+  expect_match(paste(lines, collapse = " "), "my kind = a, b")
+  expect_match(paste(lines, collapse = " "), "class good one")
+})
