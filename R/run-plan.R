@@ -114,7 +114,7 @@ quick_looks <- list(
   list(size = 3L, k = 10, said = NULL)
 )
 
-quick_plan <- function(brief) {
+quick_plan <- function(brief, seconds_of = expected_seconds) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   seed <- draw_seed()
   taken <- NULL
@@ -123,7 +123,7 @@ quick_plan <- function(brief) {
       brief, default_candidates(brief, look$size),
       splits = split_kfold(quick_folds(brief, look$k)), seed = seed
     )
-    if (!is.null(taken) && expected_seconds(plan) > quick_look_seconds) break
+    if (!is.null(taken) && seconds_of(plan) > quick_look_seconds) break
     taken <- plan
     said <- look$said
   }
