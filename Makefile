@@ -5,7 +5,8 @@ DEMO_FOLDER := demo-results
 stamp := build/installed
 sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* exec/*)
 
-.PHONY: demo test check lint docs screenshots bench coverage install setup-demo setup-test setup-develop clean
+
+.PHONY: demo test check verify lint drift spell docs screenshots bench coverage install setup-demo setup-test setup-develop clean
 
 demo: setup-demo $(stamp)
 	$(R) exec/kilnwright demo --out $(DEMO_FOLDER) --replace
@@ -29,6 +30,21 @@ check: setup-develop
 
 lint: setup-develop
 	$(R) -e 'found <- lintr::lint_package(); print(found); quit(status = length(found) > 0)'
+
+# What must hold beside the tests: style, help pages as the sources say, spelling, and the
+# package's check (its tests are run by make test).
+verify: lint drift spell
+	@mkdir -p build
+	cd build && R CMD build --no-build-vignettes .. && \
+	  _R_CHECK_FORCE_SUGGESTS_=false R CMD check --no-manual --no-tests kilnwright_*.tar.gz
+	@! grep -E "^\* checking .* (ERROR|WARNING)$$" build/kilnwright.Rcheck/00check.log
+
+drift: setup-develop
+	$(R) tools/docs.R
+	git diff --exit-code --stat -- man NAMESPACE README.md R/RcppExports.R src/RcppExports.cpp
+
+spell: setup-develop
+	$(R) tools/spell.R
 
 docs: setup-develop
 	$(R) tools/docs.R

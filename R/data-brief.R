@@ -63,7 +63,8 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
       table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
       levels = target$levels, event = target$event, event_given = !is.null(event),
       roles = roles[-1], missing_codes = missing_codes,
-      declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)), n_total = nrow(table), sealed = NULL
+      declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
+      n_total = nrow(table), sealed = NULL
     ),
     class = "kw_brief"
   )
@@ -197,7 +198,10 @@ understand_outcome <- function(values, name, event) {
       " different values in ", length(values), " rows: ",
       "as classes that leaves too few rows of each."
     ),
-    remedy = "If it is a number, convert it with as.numeric(); if it is an id or a text, choose another outcome."
+    remedy = paste(
+      "If it is a number, convert it with as.numeric(); if it is an id or a text,",
+      "choose another outcome."
+    )
     )
   }
   if (length(classes) > 2L) return(many_class_outcome(values, name, classes, event))

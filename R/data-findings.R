@@ -191,14 +191,18 @@ share_words <- function(share, n) {
 }
 
 missing_words <- paste0(
-  "^(unknown|unkn?|n[./ ]?[ar]\\.?|not (recorded|known|available|applicable|given)|missing|null|nil|nan|",
+  paste(
+    "^(unknown|unkn?|n[./ ]?[ar]\\.?|not",
+    "(recorded|known|available|applicable|given)|missing|null|nil|nan|"
+  ),
   "undefined|unspecified|no data|tbd|\\?+|-+|\\.+|x{2,}|#n/a)$"
 )
 
 member_finding_disguised <- function(look) {
   words <- lapply(columns_of(look, "category", "ordered"), function(name) {
     levels <- look$brief$schema[[name]]$levels
-    hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) | !nzchar(trimws(levels))]
+    hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) |
+      !nzchar(trimws(levels))]
     if (length(hit) == 0L) return(NULL)
     disguised(
       name,
@@ -499,7 +503,10 @@ member_finding_groups <- function(look) {
   # of nested ones (child in school) the coarsest keeps all together
   one <- found[[which.min(vapply(found, `[[`, 1, "levels"))]]
   why <- if (length(one$bound) > 0L) {
-    paste0(enumerate(one$bound, 3L), if (length(one$bound) == 1L) " never differs" else " never differ", " within it")
+    paste0(
+      enumerate(one$bound, 3L),
+      if (length(one$bound) == 1L) " never differs" else " never differ", " within it"
+    )
   } else {
     paste0("each has the same values of ", enumerate(one$points, 3L))
   }

@@ -215,7 +215,10 @@ refuse_ragged <- function(warnings, file) {
     if (length(line) > 0L) paste0(", first at ", line), "."
   ),
   where = plain_message(simpleCondition(ragged[1])),
-  remedy = "Every row needs as many fields as there are column names; text with separators in it needs quotes."
+  remedy = paste(
+    "Every row needs as many fields as there are column names; text with separators",
+    "in it needs quotes."
+  )
   )
 }
 

@@ -278,7 +278,10 @@ mend_level <- function(x, entry, name) {
 
 mend_flag <- function(x, name) {
   text <- tolower(trimws(if (is.numeric(x)) canonical_number(x) else as.character(x)))
-  found <- c("0" = "FALSE", "f" = "FALSE", "false" = "FALSE", "1" = "TRUE", "t" = "TRUE", "true" = "TRUE")[text]
+  found <- c(
+    "0" = "FALSE", "f" = "FALSE", "false" = "FALSE", "1" = "TRUE", "t" = "TRUE",
+    "true" = "TRUE"
+  )[text]
   bad <- is.na(found) & !is.na(x)
   if (any(bad)) wrong_kind(name, "TRUE or FALSE", x, bad)
   unname(found)

@@ -17,7 +17,10 @@
 #'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
 #'   ignore = c("shrinkage_pct", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' draw_roc(cmp)
 #' draw_calibration(cmp)
 #' @export
@@ -71,7 +74,8 @@ curve_data <- function(cmp, candidates, curve, stepwise) {
       if (length(unique(part$truth)) < 2L) return(rep(NA_real_, length(at)))
       line <- curve(part$truth, part$event)
       if (stepwise) {
-        return(stats::approx(line$x, line$y, at, method = "constant", f = 1, rule = 2, ties = max)$y)
+        return(stats::approx(line$x, line$y, at, method = "constant", f = 1, rule = 2,
+          ties = max)$y)
       }
       stats::approx(line$x, line$y, at, rule = 2, ties = max)$y
     }, numeric(length(at)))
@@ -143,7 +147,10 @@ curve_figure <- function(cmp, data, title, x, y) {
       fill = NULL,
       linetype = NULL,
       shape = NULL,
-      caption = "Line: mean over splits. Band: one standard deviation over splits. Dotted: by chance."
+      caption = paste(
+        "Line: mean over splits. Band: one standard deviation over splits. Dotted:",
+        "by chance."
+      )
     ) +
     theme_kilnwright()
 }

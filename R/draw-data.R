@@ -61,7 +61,8 @@ draw_columns <- function(brief, columns = NULL, most = 16) {
     linewidth = 0.8
   ) +
     ggplot2::scale_x_continuous(labels = NULL, expand = ggplot2::expansion(add = 0.9)) +
-    ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line), size = 1.8) + group_scales() +
+    ggplot2::geom_point(ggplot2::aes(colour = .data$line, shape = .data$line),
+      size = 1.8) + group_scales() +
     tick_labels(data$ticks) +
     ggplot2::labs(colour = brief$outcome, linetype = brief$outcome, shape = brief$outcome)
 }
@@ -177,7 +178,8 @@ draw_missing <- function(brief, most = 30) {
     ggplot2::geom_text(
       data = data$cells[data$cells$missing == "missing", ], label = "x", size = 4.5
     ) +
-    ggplot2::scale_fill_manual(values = c(present = "grey88", missing = okabe_ito[5]), name = NULL) +
+    ggplot2::scale_fill_manual(values = c(present = "grey88", missing = okabe_ito[5]),
+      name = NULL) +
     ggplot2::scale_y_discrete(labels = data$labels) +
     ggplot2::scale_x_discrete(labels = data$shares, position = "top") +
     ggplot2::labs(
@@ -339,7 +341,10 @@ draw_outcome_by_group <- function(brief, outcome, group) {
     ggplot2::scale_size_area(max_size = 6) +
     ggplot2::labs(
       title = paste0("The outcome ", brief$outcome, " by ", group),
-      subtitle = "Grey: where nine in ten groups would lie if groups did not matter (random shuffles). Dashes: all rows.",
+      subtitle = paste(
+        "Grey: where nine in ten groups would lie if groups did not matter (random",
+        "shuffles). Dashes: all rows."
+      ),
       x = paste0(group, ", in order of its mean"), y = data$what
     )
 }

@@ -16,7 +16,10 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' draw_observed(select_final(cmp))
 #' draw_residuals(select_final(cmp))
 #' @export
@@ -101,7 +104,10 @@ draw_observed <- function(choice) {
       ),
       x = paste("Predicted", outcome),
       y = paste("Observed", outcome),
-      caption = "Dotted: where both are equal. Line: mean observed value in twenty bins of equal size."
+      caption = paste(
+        "Dotted: where both are equal. Line: mean observed value in twenty bins of",
+        "equal size."
+      )
     ) +
     theme_kilnwright()
 }
@@ -124,7 +130,10 @@ draw_residuals <- function(choice) {
       subtitle = wrapped_subtitle(choice_name(choice$cmp, choice$at), ", held-out rows"),
       x = paste("Predicted", outcome),
       y = "Observed less predicted",
-      caption = "Line: mean error in twenty bins of equal size; away from 0 the predictions are off on average."
+      caption = paste(
+        "Line: mean error in twenty bins of equal size; away from 0 the predictions",
+        "are off on average."
+      )
     ) +
     theme_kilnwright()
 }

@@ -13,7 +13,10 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' choice <- select_final(cmp)
 #' draw_importance(column_importance(choice, times = 2))
 #' draw_dependence(fit_final(choice), "wall_mm")
@@ -46,7 +49,8 @@ draw_importance <- function(importance, top = 15) {
       colour = okabe_ito[1],
       linewidth = 0.8
     ) +
-    ggplot2::geom_point(size = 3.4, shape = 21, fill = "white", colour = okabe_ito[1], stroke = 1.4) +
+    ggplot2::geom_point(size = 3.4, shape = 21, fill = "white", colour = okabe_ito[1],
+      stroke = 1.4) +
     ggplot2::labs(
       title = "Which columns matter",
       subtitle = wrapped_subtitle(

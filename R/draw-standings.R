@@ -81,7 +81,10 @@ draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
         count_of(nrow(cmp$plan$brief$table), "working row")
       ),
       x = metric_axis(cmp, metric), y = NULL,
-      caption = "Large point: mean over splits. Thick line: one standard error. Thin line: one standard deviation. Rings: single splits."
+      caption = paste(
+        "Large point: mean over splits. Thick line: one standard error. Thin line:",
+        "one standard deviation. Rings: single splits."
+      )
     ) +
     theme_kilnwright() +
     ggplot2::theme(

@@ -17,8 +17,11 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible(), min_leaf = among(2, 5, 20))),
-#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(
+#'   pruning = sensible(),
+#'   min_leaf = among(2, 5, 20)
+#' )),
+#' splits = split_kfold(3), seed = 1, quiet = TRUE
 #' )
 #' draw_tuning_map(cmp)
 #' draw_tuning_each(cmp)
@@ -109,7 +112,8 @@ draw_tuning_each <- function(cmp, candidate = NULL, metric = NULL) {
       colour = "grey45",
       position = ggplot2::position_jitter(width = 0.08, height = 0, seed = 1)
     ) +
-    ggplot2::geom_line(data = best, ggplot2::aes(group = 1), colour = okabe_ito[1], linewidth = 0.9) +
+    ggplot2::geom_line(data = best, ggplot2::aes(group = 1), colour = okabe_ito[1],
+      linewidth = 0.9) +
     ggplot2::geom_point(data = best, colour = okabe_ito[1], size = 2.8, shape = 17) +
     ggplot2::facet_wrap("panel", scales = "free_x") +
     ggplot2::labs(
@@ -210,7 +214,10 @@ draw_search <- function(searched, against = "fits") {
       colour = NULL,
       linetype = NULL,
       shape = NULL,
-      caption = "Steps: best mean so far. Points: single settings, in the order in which they were proposed."
+      caption = paste(
+        "Steps: best mean so far. Points: single settings, in the order in which",
+        "they were proposed."
+      )
     ) +
     theme_kilnwright()
   if (length(curves) == 1L) plot + ggplot2::theme(legend.position = "none") else plot

@@ -23,7 +23,10 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' column_effect(fit_final(select_final(cmp)), "wall_mm")$mean
 #' @export
 column_effect <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1) {
@@ -133,7 +136,10 @@ frame_value <- function(values, like) {
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' learning_curve(select_final(cmp), shares = c(0.5, 1))
 #' @export
 learning_curve <- function(
@@ -197,7 +203,9 @@ split_curve <- function(each, splits, plan, metric, thresholds) {
         if (is.null(part$prediction)) return(NA_real_)
         target <- part$target
         prediction <- part$prediction
-        score_with_threshold(list(metric), target$outcome, prediction, target$weights, thresholds[i])
+        score_with_threshold(
+          list(metric), target$outcome, prediction, target$weights, thresholds[i]
+        )
       }
       list(
         share = point$share, rows = point$rows, training = score(point$training),

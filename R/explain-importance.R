@@ -25,7 +25,10 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' column_importance(select_final(cmp), times = 2)
 #' @export
 column_importance <- function(
@@ -106,7 +109,9 @@ unit_importance <- function(refit, splits, choice, metric, columns, times) {
   from <- cumsum(lengths(held)) - lengths(held)
   predicted <- lapply(seq_along(splits), function(i) {
     at <- from[i] + seq_along(held[[i]])
-    shuffled_predictions(refit, plan$splits[[splits[i]]], all$frame, at, copies, orders, threshold[i])
+    shuffled_predictions(
+      refit, plan$splits[[splits[i]]], all$frame, at, copies, orders, threshold[i]
+    )
   })
   values <- stack_rows(predicted)
   part <- rep(seq_along(held), lengths(held))
@@ -168,7 +173,10 @@ stack_rows <- function(parts) {
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' largest_errors(select_final(cmp), top = 5)
 #' @export
 largest_errors <- function(choice, top = 20) {

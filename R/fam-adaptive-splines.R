@@ -101,7 +101,8 @@ subset_coefficients <- function(basis, subsets, targets, weights, is_class) {
   rotated <- qr.qty(decomposed, targets * root)[seq_len(ncol(basis)), , drop = FALSE]
   triangle <- qr.R(decomposed)[, order(decomposed$pivot), drop = FALSE]
   lapply(subsets, function(terms) {
-    cbind(plain_coefficients(stats::lm.fit(triangle[, terms, drop = FALSE], rotated[, 1])$coefficients))
+    cbind(plain_coefficients(stats::lm.fit(triangle[, terms, drop = FALSE],
+      rotated[, 1])$coefficients))
   })
 }
 

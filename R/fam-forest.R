@@ -66,7 +66,10 @@ member_fam_forest <- function() {
         "usual",
         choices = c("usual", "random_cut", "hellinger", "rank"),
         sensible = function(rows, columns, classes) among("usual", "random_cut"),
-        meaning = "How a question is chosen: best cut, best of random cuts, or by another statistic."
+        meaning = paste(
+          "How a question is chosen: best cut, best of random cuts, or by another",
+          "statistic."
+        )
       )
     ),
     complexity_rank = 70,
@@ -105,7 +108,8 @@ fit_forest <- function(x, y, weights, settings, seed, threads) {
     min.node.size = settings$min_node, probability = is.factor(y),
     replace = settings$row_share == 1, sample.fraction = settings$row_share,
     splitrule = forest_rules[[settings$cut_rule]],
-    respect.unordered.factors = if (is.data.frame(x)) "order", case.weights = weights, write.forest = TRUE,
+    respect.unordered.factors = if (is.data.frame(x)) "order", case.weights = weights,
+    write.forest = TRUE,
     oob.error = FALSE,
     num.threads = threads, seed = max(1L, seed), verbose = FALSE
   )

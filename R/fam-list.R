@@ -47,7 +47,8 @@ all_packages <- function(definition) {
   settings <- lapply(definition$hyperparameters, function(h) {
     if (is.null(h$choices)) h$default else among(h$choices)
   })
-  unique(unlist(lapply(definition$kinds, function(kind) family_packages(definition, settings, kind))))
+  unique(unlist(lapply(definition$kinds,
+    function(kind) family_packages(definition, settings, kind))))
 }
 
 takes_words <- function(definition) {

@@ -24,7 +24,10 @@ member_fam_naive_bayes <- function() {
       density = hyperparameter("choice", "normal",
         choices = c("normal", "kernel"),
         sensible = function(rows, columns, classes) among("normal", "kernel"),
-        meaning = "How numbers of one class are taken to be spread: a normal curve, or smoothed as they are."
+        meaning = paste(
+          "How numbers of one class are taken to be spread: a normal curve, or",
+          "smoothed as they are."
+        )
       ),
       add = hyperparameter("number", 1,
         min = 0,
@@ -37,7 +40,10 @@ member_fam_naive_bayes <- function() {
     simplicity = function(settings) list(settings$density == "kernel", -settings$add),
     accepts = list(factors = TRUE, missing = TRUE),
     fit = fit_naive_bayes, predict = predict_naive_bayes, packages = "naivebayes",
-    does = "Lets every column vote on the class by itself, as if columns had nothing to do with one another."
+    does = paste(
+      "Lets every column vote on the class by itself, as if columns had nothing to do",
+      "with one another."
+    )
   )
 }
 

@@ -42,7 +42,10 @@ member_fam_neural <- function() {
       epochs = hyperparameter("whole", 100,
         min = 1, max = 1e6,
         sensible = function(rows, columns, classes) among(30, 100, 300),
-        meaning = "Steps of the fit (ANN2: times that the training rows are gone through), at most.",
+        meaning = paste(
+          "Steps of the fit (ANN2: times that the training rows are gone through),",
+          "at most."
+        ),
         rising = "Closer to the training rows: less bias, more variance, slower."
       ),
       early_stop = hyperparameter("flag", FALSE,

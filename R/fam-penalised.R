@@ -55,7 +55,11 @@ fit_penalised <- function(x, y, weights, settings, seed, threads) {
   weights <- weights %||% rep(1, length(y))
   distribution <- if (!is.factor(y)) {
     "gaussian"
-  } else if (nlevels(y) == 2L) "binomial" else "multinomial"
+  } else if (nlevels(y) == 2L) {
+    "binomial"
+  } else {
+    "multinomial"
+  }
   unit <- if (is.factor(y)) 1 else outcome_sd(y, weights)
   fit <- glmnet::glmnet(x, y,
     family = distribution, weights = weights,

@@ -55,7 +55,8 @@ member_fam_rules <- function() {
     simplicity = function(settings) {
       list(settings$rounds, -settings$min_leaf, settings$most_rules, settings$confidence)
     },
-    accepts = list(factors = TRUE, missing = TRUE, weights = TRUE, most_levels = function(kind) 200),
+    accepts = list(factors = TRUE, missing = TRUE, weights = TRUE,
+      most_levels = function(kind) 200),
     random = TRUE, fit = fit_rules, predict = predict_rules,
     packages = function(settings, kind) if (kind == "number") "Cubist" else "C50",
     does = "Makes if-then rules that a person can read."

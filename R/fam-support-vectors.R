@@ -214,7 +214,8 @@ platt_curve <- function(values, inside) {
     ) + diag(1e-12, 2)
     step <- -solve(hessian, gradient)
     size <- 1
-    while (size >= 1e-10 && loss_at(ab + size * step) >= loss + 1e-4 * size * sum(gradient * step)) {
+    while (size >= 1e-10 && loss_at(ab + size * step) >= loss +
+      1e-4 * size * sum(gradient * step)) {
       size <- size / 2
     }
     if (size < 1e-10) break

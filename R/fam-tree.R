@@ -26,7 +26,9 @@ member_fam_tree <- function() {
     hyperparameters = list(
       pruning = hyperparameter("number", 0.01,
         min = 0, max = 1,
-        sensible = function(rows, columns, classes) from_to(1e-4, 0.1, spacing = "log", points = 30),
+        sensible = function(rows, columns, classes) {
+          from_to(1e-4, 0.1, spacing = "log", points = 30)
+        },
         meaning = "Share of the root's error that a branch must save to stay.",
         rising = "A smaller tree: less variance, more bias."
       ),

@@ -12,7 +12,10 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' write_card(fit_final(select_final(cmp)), file.path(tempdir(), "card.md"))
 #' @export
 write_card <- function(model, file) {
@@ -78,18 +81,27 @@ card_lines <- function(model) {
       )
     },
     "",
-    "The validation score was had on rows that the fits had not seen; being the best of many it is a little too good.",
+    paste(
+      "The validation score was had on rows that the fits had not seen; being the best of",
+      "many it is a little too good."
+    ),
     "", "## Columns that it needs", "", "| column | kind |", "|---|---|",
     paste0("| ", escape_markdown(names(kinds)), " | ", kinds, " |"),
     "",
-    "Levels that were never seen and missing values are handled as the preparation says; a column that is absent is an error.",
+    paste(
+      "Levels that were never seen and missing values are handled as the preparation says; a",
+      "column that is absent is an error."
+    ),
     "", "## To repeat it", "",
     paste0("- Data fingerprint: `", substr(facts$data_fingerprint, 1, 16), "`"),
     paste0(
       "- R ", facts$versions$r, ", ",
       paste(names(facts$versions$packages), unlist(facts$versions$packages), collapse = ", ")
     ),
-    "- Numbers are the same to the last digit with the same versions, linear algebra library and platform."
+    paste(
+      "- Numbers are the same to the last digit with the same versions, linear algebra",
+      "library and platform."
+    )
   )
 }
 

@@ -161,7 +161,8 @@ unpack_model <- function(file, folder) {
     jsonlite::read_json(file.path(folder, "manifest.json"), simplifyVector = TRUE),
     error = function(e) damaged_model(file, "The manifest is no JSON.")
   )
-  if (!identical(manifest$kind, "kilnwright model") || !identical(as.integer(manifest$format), 1L)) {
+  if (!identical(manifest$kind, "kilnwright model") ||
+    !identical(as.integer(manifest$format), 1L)) {
     stop_kw(
       "model_file",
       paste0("The file ", quoted(file), " is of a format this version cannot read."),

@@ -105,8 +105,10 @@ predict_frame <- function(model, frame) {
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
-#' write_predictions(fit_final(select_final(cmp)), demo_pots()[1:5, ], file.path(tempdir(), "predicted.csv"))
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE)
+#' write_predictions(fit_final(select_final(cmp)), demo_pots()[1:5, ], file.path(tempdir(),
+#'   "predicted.csv"))
 #' @export
 write_predictions <- function(model, new_data, file, id = NULL, type = NULL) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")

@@ -19,7 +19,10 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' write_script(fit_final(select_final(cmp)), file.path(tempdir(), "final.R"), data = "pots.csv")
 #' @export
 write_script <- function(model, file, data = "table.csv", new_data = "new.csv") {
@@ -44,7 +47,8 @@ script_lines <- function(model, data, new_data) {
   library <- new_script_library()
   steps <- lapply(seq_along(model$steps), function(i) script_step(model$steps[[i]], i, library))
   family <- script_family(model, library)
-  for (name in c("frame_from_new", "brief_target_plain", "family_input", "all_levels", "with_seed")) {
+  for (name in c("frame_from_new", "brief_target_plain", "family_input", "all_levels",
+    "with_seed")) {
     library$need(name)
   }
   packages <- family_packages(model$family$definition, model$family$settings, model$kind)
@@ -94,7 +98,10 @@ script_lines <- function(model, data, new_data) {
     class_lines(model), "}", "",
     "if (file.exists(new_file)) {",
     "  new <- read_table(new_file)",
-    "  utils::write.csv(predict_new(new), file.path(dirname(new_file), \"predictions.csv\"), row.names = FALSE)", "}"
+    paste(
+      "  utils::write.csv(predict_new(new), file.path(dirname(new_file),",
+      "\"predictions.csv\"), row.names = FALSE)"
+    ), "}"
   )
 }
 
@@ -107,7 +114,10 @@ script_reader <- c(
   "    file, check.names = FALSE, colClasses = \"character\", na.strings = c(\"NA\", \"\"),",
   "    encoding = \"UTF-8\", allowEscapes = FALSE, strip.white = TRUE",
   "  )",
-  "  for (name in setdiff(names(table), names(schema)[vapply(schema, `[[`, \"\", \"kind\") != \"number\"])) {",
+  paste(
+    "  for (name in setdiff(names(table), names(schema)[vapply(schema, `[[`, \"\", \"kind\")",
+    "!= \"number\"])) {"
+  ),
   "    if (name == outcome && !is.null(levels)) next",
   "    table[[name]] <- utils::type.convert(table[[name]], as.is = TRUE)",
   "  }",
@@ -315,7 +325,10 @@ r_text <- function(x) {
   if (!is.null(names(x)) && any(make.names(names(x)) != names(x))) {
     names <- r_text(names(x))
     if (is.list(x) && is.null(attr(x, "class"))) {
-      return(paste0("structure(list(", paste(vapply(x, r_text, ""), collapse = ",\n"), "), names = ", names, ")"))
+      return(paste0(
+        "structure(list(", paste(vapply(x, r_text, ""), collapse = ",\n"),
+        "), names = ", names, ")"
+      ))
     }
     if (is.atomic(x) && is.null(attr(x, "class"))) {
       return(paste0("structure(", r_text(unname(x)), ", names = ", names, ")"))
@@ -323,7 +336,10 @@ r_text <- function(x) {
   }
   if (is.list(x) && is.null(attr(x, "class")) && length(x) > 0L) {
     entries <- vapply(x, r_text, "")
-    return(paste0("list(", paste0(if (!is.null(names(x))) paste0(names(x), " = "), entries, collapse = ",\n"), ")"))
+    return(paste0(
+      "list(",
+      paste0(if (!is.null(names(x))) paste0(names(x), " = "), entries, collapse = ",\n"), ")"
+    ))
   }
   paste(
     deparse(

@@ -47,7 +47,8 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   sealed <- sealed_part(brief)
   if (is.null(sealed)) {
     stop_kw(
-      "set_aside", "The set-aside rows are not in this session: plans and models do not carry them.",
+      "set_aside",
+      "The set-aside rows are not in this session: plans and models do not carry them.",
       remedy = "Give the brief: score_set_aside(model, job)."
     )
   }

@@ -126,7 +126,10 @@ make_journal <- function(con, plan) {
   DBI::dbExecute(
     con,
     paste0(
-      "CREATE TABLE fits (split TEXT, fit TEXT, value TEXT, status TEXT, stage TEXT, message TEXT, ",
+      paste(
+        "CREATE TABLE fits (split TEXT, fit TEXT, value TEXT, status TEXT, stage TEXT,",
+        "message TEXT, "
+      ),
       "warnings TEXT, fit_seconds REAL, seconds REAL, ", numbers,
       ", prediction BLOB, ",
       "PRIMARY KEY (split, fit, value)) WITHOUT ROWID"
@@ -215,7 +218,10 @@ journal_handle <- function(con, lock, metrics) {
     tryCatch(write_journal_rows(con, rows), error = function(e) {
       failure <<- plain_message(e)
       warn_kw("journal", paste0("The journal can no longer be written: ", failure, "."),
-        remedy = "The run goes on in memory; what is done from now on would be lost with this process."
+        remedy = paste(
+          "The run goes on in memory; what is done from now on would be lost with",
+          "this process."
+        )
       )
     })
   }

@@ -34,7 +34,8 @@ open_comparison <- function(file, trust = NULL) {
   }
   if (is.null(trust)) {
     trust <- interactive() &&
-      utils::askYesNo(paste0("Do you trust where ", file, " comes from?"), default = FALSE) %in% TRUE
+      utils::askYesNo(paste0("Do you trust where ", file, " comes from?"),
+        default = FALSE) %in% TRUE
   }
   check_flag(trust, "trust")
   if (!trust) {

@@ -107,7 +107,10 @@ member_metric_mcc <- function() {
   metric_definition("mcc", "Matthews correlation", c("two_class", "many_class"), "higher",
     range = c(-1, 1),
     undefined = needs_two_classes, by_class = TRUE, why_na = "all rows are called one class",
-    does = "Correlation of true and predicted class (Matthews 1975; for many classes Gorodkin 2004).",
+    does = paste(
+      "Correlation of true and predicted class (Matthews 1975; for many classes",
+      "Gorodkin 2004)."
+    ),
     score = function(truth, prediction, weights) {
       m <- margins(confusion_counts(truth, prediction, weights))
       spread <- (1 - colSums(m$called^2)) * (1 - colSums(m$true^2))
@@ -160,7 +163,10 @@ member_metric_micro_f1 <- function() {
     "higher",
     range = c(0, 1),
     by_class = TRUE,
-    does = "F1 from hits and misses summed over the classes; with one class a row it equals accuracy.",
+    does = paste(
+      "F1 from hits and misses summed over the classes; with one class a row it equals",
+      "accuracy."
+    ),
     score = function(truth, prediction, weights) {
       margins(confusion_counts(truth, prediction, weights))$hit
     }
@@ -199,7 +205,8 @@ cost_metric <- function(missed, false_alarm) {
     arguments = list(missed = missed, false_alarm = false_alarm),
     score = function(truth, prediction, weights) {
       counts <- event_counts(truth, prediction, weights)
-      (missed * (counts$event - counts$hit) + false_alarm * (counts$called - counts$hit)) / counts$all
+      (missed * (counts$event - counts$hit) +
+        false_alarm * (counts$called - counts$hit)) / counts$all
     }
   )
 }

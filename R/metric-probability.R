@@ -23,7 +23,10 @@ member_metric_brier <- function() {
     "lower",
     range = c(0, 2),
     row_wise = TRUE,
-    does = "Mean squared error of the event's probability (Brier 1950); for many classes summed over them, at most 2.",
+    does = paste(
+      "Mean squared error of the event's probability (Brier 1950); for many classes",
+      "summed over them, at most 2."
+    ),
     score = function(truth, prediction, weights) {
       classes <- if (nlevels(truth) == 2L) 2L else seq_len(nlevels(truth))
       errors <- lapply(classes, function(class) {

@@ -78,6 +78,7 @@ print_role <- function(brief, role) {
       ", kept whole by every split)"
     )
   }
-  label <- c(id = "Id", group = "Group", weight = "Weight", time = "Time", ignore = "Ignored")[[role]]
+  label <- c(id = "Id", group = "Group", weight = "Weight", time = "Time",
+    ignore = "Ignored")[[role]]
   say_wrapped(paste0(label, ": ", paste(columns, collapse = ", "), extra))
 }

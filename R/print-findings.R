@@ -12,7 +12,9 @@ print.kw_findings <- function(x, ...) {
     mine <- x[x$severity == severity, ]
     for (code in unique(mine$code)) print_findings_of(mine[mine$code == code, ])
   }
-  say_wrapped("apply_remedies(brief, findings) applies what loses nothing, the rest if it is named.")
+  say_wrapped(
+    "apply_remedies(brief, findings) applies what loses nothing, the rest if it is named."
+  )
   invisible(x)
 }
 

@@ -66,11 +66,15 @@ report_page <- function(cmp, parts) {
   tags <- htmltools::tags
   title <- paste("Predicting", cmp$plan$brief$outcome)
   head <- paste0(
-    "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">",
+    paste(
+      "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta",
+      "name=\"viewport\" content=\"width=device-width\">"
+    ),
     "<title>", htmltools::htmlEscape(title), "</title><style>", report_style,
     "</style></head>"
   )
-  contents <- tags$nav(lapply(parts, function(part) tags$a(href = paste0("#", part$id), part$title)))
+  contents <- tags$nav(lapply(parts,
+    function(part) tags$a(href = paste0("#", part$id), part$title)))
   sections <- lapply(parts, function(part) {
     tags$section(id = part$id, tags$h2(part$title), part$body)
   })
@@ -88,25 +92,46 @@ report_page <- function(cmp, parts) {
 report_style <- paste(
   "body{font:16px/1.5 system-ui,sans-serif;color:#1c1c1c;margin:0;background:#fff}",
   "header,main{max-width:1080px;margin:0 auto;padding:1rem 1.5rem}",
-  "h1{margin:.4rem 0;font-size:1.9rem}h2{border-top:2px solid #222;padding-top:.5rem;margin-top:2.4rem;font-size:1.35rem}",
+  paste(
+    "h1{margin:.4rem 0;font-size:1.9rem}h2{border-top:2px solid",
+    "#222;padding-top:.5rem;margin-top:2.4rem;font-size:1.35rem}"
+  ),
   "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}",
   "table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}",
   ".wide{overflow:auto;max-height:34rem}figure{margin:1rem 0}",
   "th,td{padding:.25rem .7rem;border-bottom:1px solid #ccc;text-align:left;vertical-align:top}",
   "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
-  "th button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}",
-  "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid #e3e3e3}figcaption{color:#444;font-size:.92rem}",
-  ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem .3rem}pre{padding:.8rem;overflow-x:auto}",
+  paste(
+    "th",
+    "button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}" # nolint
+  ),
+  paste(
+    "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid",
+    "#e3e3e3}figcaption{color:#444;font-size:.92rem}"
+  ),
+  paste(
+    ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem",
+    ".3rem}pre{padding:.8rem;overflow-x:auto}"
+  ),
   sep = "\n"
 )
 
 # Sorts a table by the column whose heading is pressed; again: the other way round.
 report_script <- paste(
-  "document.querySelectorAll('th button').forEach(function(b){b.addEventListener('click',function(){",
-  "var th=b.parentNode,t=th.closest('table'),i=Array.prototype.indexOf.call(th.parentNode.children,th),body=t.tBodies[0];",
+  paste(
+    "document.querySelectorAll('th",
+    "button').forEach(function(b){b.addEventListener('click',function(){"
+  ),
+  paste(
+    "var",
+    "th=b.parentNode,t=th.closest('table'),i=Array.prototype.indexOf.call(th.parentNode.children,th),body=t.tBodies[0];" # nolint
+  ),
   "var up=th.getAttribute('aria-sort')!=='ascending';",
-  "t.querySelectorAll('th').forEach(function(x){x.removeAttribute('aria-sort')});th.setAttribute('aria-sort',up?'ascending':'descending');",
-  "Array.prototype.slice.call(body.rows).sort(function(r,s){var x=r.cells[i].dataset.v||r.cells[i].textContent,",
+  "t.querySelectorAll('th').forEach(function(x){x.removeAttribute('aria-sort')});th.setAttribute('aria-sort',up?'ascending':'descending');", # nolint
+  paste(
+    "Array.prototype.slice.call(body.rows).sort(function(r,s){var",
+    "x=r.cells[i].dataset.v||r.cells[i].textContent,"
+  ),
   "y=s.cells[i].dataset.v||s.cells[i].textContent;",
   "var p=parseFloat(x),q=parseFloat(y),c=(isNaN(p)||isNaN(q))?x.localeCompare(y):p-q;",
   "return up?c:-c}).forEach(function(r){body.appendChild(r)})})});",
@@ -331,7 +356,10 @@ report_estimate <- function(cmp) {
   report_part(
     "estimate", "An honest estimate",
     htmltools::tags$p(
-      "The best of many means is too good, since it was picked for being best. Corrections for that:"
+      paste(
+        "The best of many means is too good, since it was picked for being best. Corrections",
+        "for that:"
+      )
     ),
     report_figure(draw_optimism(found), "Naive and corrected scores", height = 420),
     report_table(found[c("estimate", "score", "optimism", "low", "high", "note")])
@@ -374,7 +402,8 @@ report_explanation <- function(model, choice) {
   report_part(
     "explanation", "What the model looks at",
     if (explained) report_figure(draw_importance(importance), "Importance of columns") else
-      htmltools::tags$p(paste("Importance of columns could not be had:", plain_message(importance))),
+      htmltools::tags$p(paste("Importance of columns could not be had:",
+        plain_message(importance))),
     lapply(top, function(column) {
       report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)
     }),
@@ -422,7 +451,10 @@ report_repeat <- function(cmp, choice) {
   )
   report_part(
     "repeat", "How to repeat it",
-    tags$p("The same plan on the same data gives the same numbers, on any number of workers, with:"),
+    tags$p(paste(
+      "The same plan on the same data gives the same numbers, on any number of",
+      "workers, with:"
+    )),
     tags$ul(lapply(facts, tags$li)),
     if (!is.null(choice)) {
       tags$p(paste0(

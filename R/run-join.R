@@ -37,7 +37,10 @@ workers_at <- function(url, certificate = NULL, local = 0) {
   }
   if (address$host %in% c("0.0.0.0", "*", "")) {
     stop_kw("argument", paste0("The address ", quoted(url), " names no machine."),
-      remedy = "Give the address under which workers reach this machine: it goes into the certificate."
+      remedy = paste(
+        "Give the address under which workers reach this machine: it goes into the",
+        "certificate."
+      )
     )
   }
   if (address$tls) {

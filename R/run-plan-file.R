@@ -251,7 +251,11 @@ plan_member <- function(x, prefix, at) {
     default <- formals(make)[[key]]
     read <- if (is.logical(default)) {
       plan_flag_or_texts
-    } else if (is.numeric(default) || is.symbol(default)) plan_number_or_texts else plan_texts
+    } else if (is.numeric(default) || is.symbol(default)) {
+      plan_number_or_texts
+    } else {
+      plan_texts
+    }
     read(value, paste0(at, " > ", key))
   }, given, names(given))
   do.call(make, arguments)

@@ -238,7 +238,10 @@ split_notes <- function(splitter, splits, pooled) {
     if (pooled) {
       paste0(
         "validation parts have a median of ", count_of(stats::median(sizes), "row"),
-        ": held-out predictions of a repeat are scored together, with the jackknife's standard error"
+        paste(
+          ": held-out predictions of a repeat are scored together, with the jackknife's",
+          "standard error"
+        )
       )
     },
     purge_note(splits),
@@ -265,7 +268,7 @@ check_row_wise <- function(metrics, splitter) {
 # "recall >= 0.8" in parts; never evaluated.
 read_constraint <- function(text) {
   check_string(text, "provided")
-  grammar <- "^\\s*([A-Za-z][A-Za-z0-9_.]*)\\s*(>=|<=|>|<)\\s*([+-]?[0-9.]+(?:[eE][+-]?[0-9]+)?)\\s*$"
+  grammar <- "^\\s*([A-Za-z][A-Za-z0-9_.]*)\\s*(>=|<=|>|<)\\s*([+-]?[0-9.]+(?:[eE][+-]?[0-9]+)?)\\s*$" # nolint
   parts <- regmatches(text, regexec(grammar, text, perl = TRUE))[[1]]
   bound <- suppressWarnings(as.numeric(parts[4]))
   if (length(parts) != 4L || is.na(bound)) {

@@ -36,7 +36,10 @@ check_poolable <- function(metrics, brief, splits) {
         "The validation parts are so small that predictions of different models are scored",
         "together, and those do not rank one another's rows."
       ),
-      remedy = "Use larger parts, e.g. split_kfold(5), or a metric of single rows such as \"log_loss\"."
+      remedy = paste(
+        "Use larger parts, e.g. split_kfold(5), or a metric of single rows such as",
+        "\"log_loss\"."
+      )
     )
   }
 }
@@ -46,7 +49,9 @@ why_not_poolable <- function(metric, brief, splits) {
   if (is.null(metric$score_in_parts)) return("it compares all rows with one another")
   outcome <- brief$table[[brief$outcome]]
   rep <- vapply(splits, `[[`, integer(1), "rep")
-  pairs <- vapply(splits, function(split) length(unique(outcome[split$validation])) > 1L, logical(1))
+  pairs <- vapply(
+    splits, function(split) length(unique(outcome[split$validation])) > 1L, logical(1)
+  )
   if (all(tapply(pairs, rep, any))) NULL else "no part holds rows of two classes"
 }
 

@@ -132,7 +132,8 @@ varying_text <- function(settings) {
 #'   `values`, `why`.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id")
-#' rivals <- candidates(forest = fam_forest(cut_rule = among("usual", "rank"), min_node = among(1, 5)))
+#' rivals <- candidates(forest = fam_forest(cut_rule = among("usual", "rank"),
+#'   min_node = among(1, 5)))
 #' list_ruled_out(job, rivals, seed = 1)
 #' @export
 list_ruled_out <- function(plan, ...) {

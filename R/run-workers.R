@@ -72,7 +72,8 @@ worker_pool <- function(n, profile = own_profile()) {
   need("mirai", "Running on workers")
   own <- n > 0L
   if (own) {
-    with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE, .compute = profile))
+    with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE,
+      .compute = profile))
   }
   flying_pool(profile, if (own) n, dismiss = own)
 }
@@ -172,7 +173,8 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
     late <- seconds_now() > deadline
     room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
       flying$count()
-    while (!late && room > 0L && !is.null(unit <- schedule$take(unit_share(schedule, n), n %||% 2L))) {
+    while (!late && room > 0L && !is.null(unit <- schedule$take(unit_share(schedule, n),
+      n %||% 2L))) {
       flying$send(run, file, unit)
       room <- room - 1L
     }

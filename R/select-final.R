@@ -133,7 +133,10 @@ refuse_unmet <- function(cmp, scored) {
     paste0(constraint$text, " (best mean: ", format(signif(best, 4)), ")")
   }, character(1))
   stop_kw("select", paste0("No setting meets the constraints: ", paste(near, collapse = "; "), "."),
-    remedy = "Loosen `provided`, try other settings, or move the decision threshold with set_threshold()."
+    remedy = paste(
+      "Loosen `provided`, try other settings, or move the decision threshold with",
+      "set_threshold()."
+    )
   )
 }
 
@@ -260,7 +263,8 @@ outcome_unit <- function(cmp, metric) {
 #' @param choice A choice from [select_final()].
 #' @param margin For the rule `"within"`; default the choice's own, else a quarter of the
 #'   leader's standard deviation over splits.
-#' @return A tibble, one row a rule (choosing among the same candidates as the choice): `rule`, `candidate`, `setting` (number within the
+#' @return A tibble, one row a rule (choosing among the same candidates as the choice): `rule`,
+#'   `candidate`, `setting` (number within the
 #'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
 #'   chosen?). A rule that cannot be used has the reason only.
 #' @examples
@@ -268,8 +272,11 @@ outcome_unit <- function(cmp, metric) {
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(pruning = sensible())),
-#'   splits = split_kfold(5), seed = 1, quiet = TRUE
+#' cmp <- run_comparison(job, candidates(
+#'   baseline = fam_baseline(),
+#'   tree = fam_tree(pruning = sensible())
+#' ),
+#' splits = split_kfold(5), seed = 1, quiet = TRUE
 #' )
 #' explain_choice(select_final(cmp))
 #' @export
@@ -284,7 +291,9 @@ explain_choice <- function(choice, margin = NULL) {
   rows <- lapply(names(rules), function(rule) {
     field$margin <- if (rule == "within") {
       within
-    } else if (rule == "steady" && choice$rule == rule) choice$margin
+    } else if (rule == "steady" && choice$rule == rule) {
+      choice$margin
+    }
     picked <- tryCatch(rules[[rule]]()(field), kw_error_select = function(e) {
       list(at = NA_integer_, reason = plain_message(e))
     })

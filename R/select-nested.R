@@ -23,7 +23,8 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' plan <- plan_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()), splits = split_kfold(3), seed = 1)
+#' plan <- plan_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1)
 #' assess_selection(plan, outer = split_kfold(2), quiet = TRUE)
 #' @export
 assess_selection <- function(

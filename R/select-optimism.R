@@ -136,7 +136,10 @@ bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
   bias <- mean(known[2, ])
   score <- if (metric$direction == "higher") naive - bias else naive + bias
   reach <- stats::quantile(known[1, ], c(0.025, 0.975), names = FALSE)
-  list(score = score, low = reach[1] + score - mean(known[1, ]), high = reach[2] + score - mean(known[1, ]))
+  list(
+    score = score, low = reach[1] + score - mean(known[1, ]),
+    high = reach[2] + score - mean(known[1, ])
+  )
 }
 
 # Of one draw, on the rows that were not drawn: the score of the setting that is best on the

@@ -153,7 +153,8 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3),
+#'   seed = 1, quiet = TRUE)
 #' extend_comparison(cmp, candidates(tree = fam_tree()), quiet = TRUE)
 #' @export
 extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) {
@@ -213,7 +214,8 @@ bind_comparisons <- function(a, b) {
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' run <- function(search) run_comparison(job, candidates(tree = fam_tree(pruning = from_to(1e-4, 0.1, "log"))),
+#' run <- function(search) run_comparison(job, candidates(tree = fam_tree(pruning = from_to(1e-4,
+#'   0.1, "log"))),
 #'   splits = split_kfold(3), search = search, seed = 1, quiet = TRUE
 #' )
 #' join_comparisons(grid = run(search_grid(5)), random = run(search_random(5)))

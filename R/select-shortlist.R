@@ -35,7 +35,8 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree(pruning = sensible())),
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(),
+#'   tree = fam_tree(pruning = sensible())),
 #'   splits = split_kfold(5), seed = 1, quiet = TRUE
 #' )
 #' shortlist(cmp)

@@ -23,7 +23,10 @@
 #'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
 #'   ignore = c("shrinkage_pct", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree()), splits = split_kfold(3), seed = 1, quiet = TRUE)
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1,
+#'   quiet = TRUE
+#' )
 #' set_threshold(select_final(cmp), costs = c(missed = 10, false_alarm = 1))
 #' @export
 set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
@@ -77,7 +80,10 @@ threshold_metric <- function(best, costs) {
     stop_kw(
       "select",
       paste0("The metric ", quoted(metric$name), " does not depend on a threshold."),
-      remedy = "Use one that looks at the called class, e.g. \"f1\", \"balanced_accuracy\" or costs."
+      remedy = paste(
+        "Use one that looks at the called class, e.g. \"f1\", \"balanced_accuracy\"",
+        "or costs."
+      )
     )
   }
   metric

@@ -184,7 +184,8 @@ fill_nodes <- function(nodes, prefix, by_address, values) {
 
 fill_part <- function(part, address, by_address, values) {
   for (dimension in by_address[[address]]) {
-    part$settings[dimension$argument] <- list(setting_entries(dimension, values[[dimension$name]])[[1]])
+    part$settings[dimension$argument] <- list(setting_entries(dimension,
+      values[[dimension$name]])[[1]])
   }
   part
 }

@@ -158,7 +158,10 @@ check_input_needs <- function(name, frame, definition, brief) {
   if (!definition$accepts$factors && length(categories) > 0L) {
     problem(
       "takes numbers only", categories,
-      "Add pre_onehot() (or pre_ordinal()), or give the bare family: it then gets the least it needs."
+      paste(
+        "Add pre_onehot() (or pre_ordinal()), or give the bare family: it then gets the least",
+        "it needs."
+      )
     )
   }
   usable <- frame$columns[kinds %in% c("number", "category", "ordered")]
@@ -199,7 +202,8 @@ family_notes <- function(family, brief) {
         " models, for probabilities from held-out rows"
       )
     },
-    if (!is.null(brief$roles$weight) && !definition$accepts$weights && !definition$accepts$nothing) {
+    if (!is.null(brief$roles$weight) && !definition$accepts$weights &&
+      !definition$accepts$nothing) {
       paste0("fam_", definition$name, " takes no case weights: they count in the scores only")
     }
   )

@@ -164,7 +164,9 @@ capture_rule <- function(quosure, candidates, candidate) {
   values <- list()
   for (name in setdiff(all.vars(expr), varied_names(candidates, candidate))) {
     value <- own_value(name, rlang::quo_get_env(quosure))
-    if (!is.null(value)) values[[name]] <- portable_value(value, paste0(quoted(name), " in the rule"))
+    if (!is.null(value)) {
+      values[[name]] <- portable_value(value, paste0(quoted(name), " in the rule"))
+    }
   }
   new_rule(expr, candidates, candidate, values)
 }

@@ -90,7 +90,9 @@ try_fitted <- function(definition, ready) {
   fit <- function(settings) fit_family(definition, ready$x, ready$target, settings, 7)
   value <- if (length(along) == 1L) {
     ready$settings[[along]]
-  } else if (length(along) > 1L) plain_frame(ready$settings[along], 1L)
+  } else if (length(along) > 1L) {
+    plain_frame(ready$settings[along], 1L)
+  }
   fitted <- with_conditions(fit(ready$settings))
   if (!is.null(fitted$error)) {
     return(list(list(check = "fits", passed = FALSE, detail = fitted$error)))

@@ -25,8 +25,11 @@
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
 #'   ignore = c("cracked", "grade", "notes")
 #' )
-#' cmp <- run_comparison(job, candidates(tree = fam_tree(pruning = sensible(), min_leaf = among(2, 5, 10))),
-#'   splits = split_kfold(5), seed = 1, quiet = TRUE
+#' cmp <- run_comparison(job, candidates(tree = fam_tree(
+#'   pruning = sensible(),
+#'   min_leaf = among(2, 5, 10)
+#' )),
+#' splits = split_kfold(5), seed = 1, quiet = TRUE
 #' )
 #' diagnose(cmp)
 #' hyperparameter_importance(cmp)
@@ -75,7 +78,10 @@ find_odd_splits <- function(cmp, metric, summary) {
         signif(stats::median(scores[, -j]), 3), " on the others. ",
         rows_apart(cmp, split)
       ),
-      "Look at these rows: rows_by_split(cmp). Groups that belong together, or an error in the data?"
+      paste(
+        "Look at these rows: rows_by_split(cmp). Groups that belong together, or an error in",
+        "the data?"
+      )
     )
   }), recursive = FALSE)
 }

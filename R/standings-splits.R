@@ -10,7 +10,8 @@
 #'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`.
 #'   `rows_by_split()`: a list with one element a split, each a list of integer
 #'   vectors `training` and `validation`, row numbers of the table given to
-#'   [brief()]; training rows of a bootstrap repeat. `failures()` and `warnings_by_split()`: a tibble with
+#'   [brief()]; training rows of a bootstrap repeat. `failures()` and `warnings_by_split()`: a
+#'   tibble with
 #'   `candidate`, `setting`, `repeat`, `split`, `stage`, `message`; no rows if
 #'   nothing failed. Where a prediction left a metric undefined, `stage` is
 #'   `"metric <name>"` and `message` the reason. Repeat 0, split 0 is the apparent score

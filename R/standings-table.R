@@ -16,7 +16,8 @@
 #' @param level `"settings"`: one row a setting; `"candidates"`: the best setting of every
 #'   candidate; `"families"`: the best one of every model family.
 #' @return A tibble: `place` (`NA` for settings that cannot be ranked since a split
-#'   failed, or that miss a constraint), `candidate`, `setting` (number within the candidate), one column for
+#'   failed, or that miss a constraint), `candidate`, `setting` (number within the candidate),
+#'   one column for
 #'   every hyperparameter that varied, `metric`, `mean`, `sd`, `se`, `lowest`,
 #'   `highest`, `splits` (that counted), `training` and `gap` (mean training score
 #'   and its distance from the mean, if kept), `seconds` (the setting's share of all
@@ -68,7 +69,8 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
 # The first row of every candidate or family, with a column for the family.
 first_of_each <- function(cmp, table, level) {
   if (level == "candidates") return(table[!duplicated(table$candidate), ])
-  family <- vapply(cmp$plan$spaces, function(space) space$pipeline$family$definition$name, "")[table$candidate]
+  family <- vapply(cmp$plan$spaces, function(space) space$pipeline$family$definition$name,
+    "")[table$candidate]
   tibble::add_column(table, family = unname(family), .after = "place")[!duplicated(family), ]
 }
 

@@ -59,7 +59,8 @@ use_hash <- function(state, frame) {
 # 1..buckets by the first 28 bits of the text's hash; missing stays missing.
 bucket_of <- function(text, buckets) {
   if (length(text) == 0L) return(integer())
-  found <- strtoi(substr(hash_text(enc2utf8(ifelse(is.na(text), "", text))), 1L, 7L), 16L) %% buckets + 1L
+  found <- strtoi(substr(hash_text(enc2utf8(ifelse(is.na(text), "", text))), 1L, 7L),
+    16L) %% buckets + 1L
   found[is.na(text)] <- NA
   as.integer(found)
 }

@@ -49,7 +49,10 @@ use_polynomial <- function(state, frame) {
     z <- (frame$columns[[name]] - state$known[[name]][1]) / state$known[[name]][2]
     lapply(state$powers, function(power) z^power)
   })
-  frame_swap(frame, columns = stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names))
+  frame_swap(
+    frame,
+    columns = stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names)
+  )
 }
 
 #' @rdname pre_polynomial

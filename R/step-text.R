@@ -75,10 +75,22 @@ member_step_text <- function() {
 }
 
 common_words <- strsplit(paste(
-  "a about above after again all also am an and any are as at be because been before being below between both but by can",
-  "could did do does doing down during each few for from further had has have having he her here hers him his how i if in",
-  "into is it its just me more most my of off on once only or other our out over own same she should so some such than that",
-  "the their them then there these they this those through to too under until up very was we were what when where which",
+  paste(
+    "a about above after again all also am an and any are as at be because been before being",
+    "below between both but by can"
+  ),
+  paste(
+    "could did do does doing down during each few for from further had has have having he her",
+    "here hers him his how i if in"
+  ),
+  paste(
+    "into is it its just me more most my of off on once only or other our out over own same",
+    "she should so some such than that"
+  ),
+  paste(
+    "the their them then there these they this those through to too under until up very was",
+    "we were what when where which"
+  ),
   "while who whom why will with would you your"
 ), " ")[[1]]
 

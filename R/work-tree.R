@@ -99,7 +99,11 @@ compile_candidate <- function(space, table, candidate, nodes, share) {
   several <- length(along) > 1L
   value <- if (is.null(along)) {
     rep(NA_real_, n)
-  } else if (several) group_rows(columns[along], n) else as.double(columns[[along]])
+  } else if (several) {
+    group_rows(columns[along], n)
+  } else {
+    as.double(columns[[along]])
+  }
   path_set <- if (isTRUE(definition$path$set_matters)) sort(unique(value))
   list(
     node = node_of_chain[chain], key = fit_keys(definition, space, columns, n, path_set),

@@ -186,7 +186,8 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
 
 # A function of a fit, its path values and their number that gives scores on the rows that
 # `input` gives when it is first asked, values x metrics; `clock` collects the seconds of
-# predicting. What the truth leaves undefined is NA. Long paths are predicted in blocks that keep the predictions below about 160 MB.
+# predicting. What the truth leaves undefined is NA. Long paths are predicted in blocks that keep
+# the predictions below about 160 MB.
 new_scorer <- function(input, target, metrics, clock) {
   x <- NULL
   truth <- target$outcome

@@ -73,7 +73,8 @@ time_package <- function(plan, floor = NULL, enough = 60) {
   seconds <- seconds_in_turn(works, enough)
   over <- if (!is.null(floor)) {
     apply(
-      cbind(seconds[, "one"] / seconds[, "floor"], 2 * seconds[, "two"] / seconds[, "floor_of_two"]),
+      cbind(seconds[, "one"] / seconds[, "floor"],
+        2 * seconds[, "two"] / seconds[, "floor_of_two"]),
       2L,
       median
     )
@@ -121,7 +122,10 @@ report <- function(name, loop, package, wanted, difference) {
   reached <- c(loop$seconds / package$one, loop$seconds / package$two)
   over <- package$over
   cat(sprintf(
-    "%s\n  hand-written loop  %8.2f s%s\n  bare fits needed   %8.2f s, %.2f s in two processes that do all of them each\n",
+    paste(
+      "%s\n  hand-written loop  %8.2f s%s\n  bare fits needed   %8.2f s, %.2f s in two",
+      "processes that do all of them each\n"
+    ),
     name,
     loop$seconds,
     if (isTRUE(loop$sampled)) {

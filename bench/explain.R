@@ -29,7 +29,10 @@ ours <- whole$value$rows[whole$value$rows$row %in% rows, ]
 difference <- max(abs(tapply(ours$prediction, match(ours$x1, values), mean) - loop$value))
 ratio <- loop$seconds * 200 / 20 / whole$seconds
 cat(sprintf(
-  "partial dependence: row by row %.1f s (scaled from 20 rows), package %.2f s: %.0f (wanted: at least 10), largest difference %.0e\n",
+  paste(
+    "partial dependence: row by row %.1f s (scaled from 20 rows), package %.2f s: %.0f",
+    "(wanted: at least 10), largest difference %.0e\n"
+  ),
   loop$seconds * 10,
   whole$seconds,
   ratio,
@@ -61,7 +64,10 @@ single <- seconds_of(for (i in seq_len(rows)) {
   fitted$predict(copy)
 })$seconds * fitted$frame$n / rows * length(columns) * 10
 cat(sprintf(
-  "importance: row by row %.1f s (scaled from %d rows), package %.2f s: %.0f (wanted: at least 10)\n",
+  paste(
+    "importance: row by row %.1f s (scaled from %d rows), package %.2f s: %.0f (wanted: at",
+    "least 10)\n"
+  ),
   single,
   rows,
   whole,

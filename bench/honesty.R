@@ -54,7 +54,10 @@ lines <- c(
     function(s) correction_of_one(s, "number", "rmse")
   ),
   line(
-    "Place of 40 levels of noise among 4 columns by p value (even chance with the other noise: 3.5)",
+    paste(
+      "Place of 40 levels of noise among 4 columns by p value (even chance with the other",
+      "noise: 3.5)"
+    ),
     "3.5", 300, function(s) place_of_noise(s, "p_value")
   ),
   line(

@@ -60,7 +60,10 @@ seconds <- vapply(1:15, one_pair, numeric(3))
 more <- 100 * (median(seconds["with", ] / seconds["without", ]) - 1)
 own <- 100 * median(seconds["journal", ] / (seconds["with", ] - seconds["journal", ]))
 cat(sprintf(
-  "journal: %.2f s without, %.2f s with: %+.1f %% (medians of fifteen); its own functions take %.2f s, %.1f %% of the rest (wanted: at most 3 %%)\n\n",
+  paste(
+    "journal: %.2f s without, %.2f s with: %+.1f %% (medians of fifteen); its own functions",
+    "take %.2f s, %.1f %% of the rest (wanted: at most 3 %%)\n\n"
+  ),
   median(seconds["without", ]),
   median(seconds["with", ]),
   more,

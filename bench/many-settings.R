@@ -57,7 +57,10 @@ one <- function(name, family, n_a, n_b, wanted) {
     wanted
   ))
   cat(sprintf(
-    "  settings table %.1f MB, the whole comparison %.1f MB, standings in %.2f s (wanted: under 2)\n\n",
+    paste(
+      "  settings table %.1f MB, the whole comparison %.1f MB, standings in %.2f s (wanted:",
+      "under 2)\n\n"
+    ),
     size,
     as.numeric(object.size(done$value$results)) / 2^20,
     read$seconds

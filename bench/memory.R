@@ -8,13 +8,17 @@ peak_of <- function(code) {
   script <- tempfile(fileext = ".R")
   writeLines(c(
     "suppressPackageStartupMessages(library(kilnwright))", "set.seed(1)", "rows <- 1e6",
-    "table <- as.data.frame(lapply(stats::setNames(nm = paste0('x', 1:30)), function(name) rnorm(rows)))",
+    paste(
+      "table <- as.data.frame(lapply(stats::setNames(nm = paste0('x', 1:30)), function(name)",
+      "rnorm(rows)))"
+    ),
     "table$y <- table$x1 + rnorm(rows)",
     "penalties <- signif(exp(seq(0, log(1e-4), length.out = 30)), 6)", code,
     "status <- readLines('/proc/self/status')",
     paste0("writeLines(gsub('[^0-9]', '', grep('VmHWM', status, value = TRUE)), '", file, "')")
   ), script)
-  seconds <- seconds_of(stopifnot(system2(file.path(R.home("bin"), "Rscript"), script) == 0L))$seconds
+  seconds <- seconds_of(stopifnot(system2(file.path(R.home("bin"), "Rscript"),
+    script) == 0L))$seconds
   list(megabytes = as.numeric(readLines(file)) / 1024, seconds = seconds)
 }
 
@@ -24,13 +28,19 @@ bare <- peak_of(c(
 ))
 package <- peak_of(c(
   "job <- brief(table, 'y')",
-  "cmp <- run_comparison(job, candidates(p = pipeline(fam_penalised(penalty = among(penalties)))), splits = split_kfold(5), metrics = 'rmse',",
+  paste(
+    "cmp <- run_comparison(job, candidates(p = pipeline(fam_penalised(penalty =",
+    "among(penalties)))), splits = split_kfold(5), metrics = 'rmse',"
+  ),
   "                      seed = 1, quiet = TRUE, workers = 1)"
 ))
 matrix_size <- 800000 * 30 * 8 / 2^20
 more <- (package$megabytes - bare$megabytes) / matrix_size
 cat(sprintf(
-  "1,000,000 x 30, penalised, 5 folds: peak %.0f MB, a bare call on one fold %.0f MB: %.1f training matrices more (wanted: at most 1)\n\n",
+  paste(
+    "1,000,000 x 30, penalised, 5 folds: peak %.0f MB, a bare call on one fold %.0f MB: %.1f",
+    "training matrices more (wanted: at most 1)\n\n"
+  ),
   package$megabytes,
   bare$megabytes,
   more

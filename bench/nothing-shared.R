@@ -17,7 +17,10 @@ one <- function(name, family) {
   gain <- package$one / package$two
   strangers <- 2 * package$floor / package$floor_of_two
   cat(sprintf(
-    "40 fits with nothing to share, %s: one process %.2f s, two workers %.2f s: %.2f times as fast (wanted: 1.85); two processes that know nothing of one another: %.2f times\n\n",
+    paste(
+      "40 fits with nothing to share, %s: one process %.2f s, two workers %.2f s: %.2f times",
+      "as fast (wanted: 1.85); two processes that know nothing of one another: %.2f times\n\n"
+    ),
     name,
     package$one,
     package$two,

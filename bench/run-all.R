@@ -36,10 +36,22 @@ memory <- readLines("/proc/meminfo", n = 1L)
 gigabytes <- round(as.numeric(gsub("[^0-9]", "", memory)) / 2^20)
 writeLines(c(
   "# Benchmarks", "",
-  "Made by `make bench`. Every row was had in one run: a loop written by hand, the package in one process, the package",
-  "with two workers that were already up, and the floor, which is the bare seconds of the fits that are really needed;",
-  "for two workers, half of what two processes take that do all of them each. Scores of loop and package must agree, or",
-  "the benchmark fails. \"Reached\" gives the loop's seconds over the package's (medians of up to five turns), and the",
+  paste(
+    "Made by `make bench`. Every row was had in one run: a loop written by hand, the package",
+    "in one process, the package"
+  ),
+  paste(
+    "with two workers that were already up, and the floor, which is the bare seconds of the",
+    "fits that are really needed;"
+  ),
+  paste(
+    "for two workers, half of what two processes take that do all of them each. Scores of",
+    "loop and package must agree, or"
+  ),
+  paste(
+    "the benchmark fails. \"Reached\" gives the loop's seconds over the package's (medians of",
+    "up to five turns), and the"
+  ),
   "median of the package's seconds over the floor's in each turn.", "",
   paste0(
     "Machine: ", parallel::detectCores(), " cores, ", gigabytes, " GB of memory, R ",

@@ -157,7 +157,10 @@ used <- sum(gc()[, 2])
 inspected <- seconds_of(inspect_data(job))
 peak <- sum(gc()[, 6]) - used
 cat(sprintf(
-  "inspect_data() on that table: %.1f s (wanted: under 20), peak memory %.1f of the table's %.0f MB (wanted: under 2)\n\n",
+  paste(
+    "inspect_data() on that table: %.1f s (wanted: under 20), peak memory %.1f of the table's",
+    "%.0f MB (wanted: under 2)\n\n"
+  ),
   inspected$seconds,
   peak / size,
   size

@@ -41,9 +41,13 @@ ours <- seconds_of(kw("learn_step")(step, frame, kw("new_target")(rnorm(20000)),
 theirs <- seconds_of(plain_terms(notes))
 columns <- sub("^note_", "", colnames(ours$value))
 stopifnot(setequal(columns, colnames(theirs$value)))
-difference <- max(abs(as.matrix(ours$value)[, match(colnames(theirs$value), columns)] - theirs$value))
+difference <- max(abs(as.matrix(ours$value)[,
+  match(colnames(theirs$value), columns)] - theirs$value))
 cat(sprintf(
-  "20,000 notes of 40 words, 1-2-grams, tf-idf: %d terms\n  table version %6.2f s\n  step          %6.2f s\n  ratio         %6.1f  (wanted: at least 5)\n  largest difference %.1e\n\n",
+  paste(
+    "20,000 notes of 40 words, 1-2-grams, tf-idf: %d terms\n  table version %6.2f s\n  step  ",
+    "       %6.2f s\n  ratio         %6.1f  (wanted: at least 5)\n  largest difference %.1e\n\n"
+  ),
   length(columns),
   theirs$seconds,
   ours$seconds,
@@ -96,7 +100,13 @@ package <- seconds_of(run_comparison(plan, quiet = TRUE))
 loop <- time_loop(nrow(settings), 5, score_one, most_seconds = 40)
 matched <- package$value$results$scores$log_loss[cbind(loop$pairs$setting, loop$pairs$split)]
 cat(sprintf(
-  "12 text settings x 20 penalties x 5 folds, 2,000 notes\n  hand-written loop %8.1f s%s\n  package           %8.1f s\n  ratio             %8.1f  (wanted: at least 10)\n  largest difference between scores %.1e (columns in another order, to the fit's tolerance)\n\n",
+  paste(
+    "12 text settings x 20 penalties x 5 folds, 2,000 notes\n  hand-written loop %8.1f s%s\n ",
+    paste(
+      "package           %8.1f s\n  ratio             %8.1f  (wanted: at least 10)\n  largest",
+      "difference between scores %.1e (columns in another order, to the fit's tolerance)\n\n"
+    )
+  ),
   loop$seconds,
   if (loop$sampled) {
     sprintf(" (scaled from a random %d of the fits)", nrow(loop$pairs))

@@ -36,8 +36,14 @@ photograph <- function(name, words, shown, most = 38L) {
   if (length(text) > most) text <- c(text[1], "...", utils::tail(text, most - 2L))
   page <- tempfile(fileext = ".html")
   writeLines(c(
-    "<html><meta charset='utf-8'><body style='margin:0;background:#1e1e1e;width:1280px;height:800px;overflow:hidden'>",
-    "<div style='background:#3a3a3a;color:#ddd;font:15px sans-serif;padding:7px 14px'>Terminal</div>",
+    paste(
+      "<html><meta charset='utf-8'><body",
+      "style='margin:0;background:#1e1e1e;width:1280px;height:800px;overflow:hidden'>"
+    ),
+    paste(
+      "<div style='background:#3a3a3a;color:#ddd;font:15px sans-serif;padding:7px",
+      "14px'>Terminal</div>"
+    ),
     "<pre style='margin:14px 18px;color:#e6e6e6;font:16.5px/1.2 \"DejaVu Sans Mono\",monospace'>",
     escape(paste(text, collapse = "\n")), "</pre></body></html>"
   ), page)
@@ -80,7 +86,10 @@ file.copy(
   overwrite = TRUE
 )
 
-look <- "job <- brief(demo_pots(), outcome = 'cracked', event = 'yes', ignore = c('shrinkage_pct', 'grade'))"
+look <- paste(
+  "job <- brief(demo_pots(), outcome = 'cracked', event = 'yes', ignore =",
+  "c('shrinkage_pct', 'grade'))"
+)
 photograph(
   "findings", c("-e", paste0("library(kilnwright); ", look, "; inspect_data(job)")),
   c(

@@ -27,7 +27,8 @@ nearest_rows <- function(queries, donors, category, k, skip) {
 # Means over the first columns of a matrix, for several numbers of columns.
 prefix_means <- function(x, sizes) {
   matrix(
-    vapply(sizes, function(size) rowSums(x[, seq_len(size), drop = FALSE]) / size, numeric(nrow(x))),
+    vapply(sizes, function(size) rowSums(x[, seq_len(size), drop = FALSE]) / size,
+      numeric(nrow(x))),
     nrow(x)
   )
 }

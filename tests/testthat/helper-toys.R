@@ -12,7 +12,8 @@ toy <- function(n = 150, seed = 1, missing = FALSE) {
     signal <- t$x1 + 0.5 * t$x2 * (t$colour == "red") - 0.1 * t$x3
     t$number <- signal + rnorm(n)
     t$two <- ifelse(signal + rnorm(n) > 0, "yes", "no")
-    t$three <- as.character(cut(signal + rnorm(n), c(-Inf, -0.6, 0.6, Inf), c("low", "mid", "high")))
+    t$three <- as.character(cut(signal + rnorm(n), c(-Inf, -0.6, 0.6, Inf),
+      c("low", "mid", "high")))
     if (missing) {
       t$x1[sample(n, n / 10)] <- NA
       t$colour[sample(n, n / 10)] <- NA

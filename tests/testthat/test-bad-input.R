@@ -114,7 +114,8 @@ bad_input <- list(
     quote(folds(3)), "kw_error_splits",
     "class 'no' has 2 rows.*3 folds.*k = 2.*stratify = FALSE"
   ),
-  "k no whole number" = list(quote(split_kfold(2.5)), "kw_error_argument", "`k`.*whole number.*2.5"),
+  "k no whole number" = list(quote(split_kfold(2.5)), "kw_error_argument",
+    "`k`.*whole number.*2.5"),
   "hyperparameters clash" = list(
     quote(pipeline(
       pre_scale(by = among("sd", "iqr")), pre_scale(by = among("sd", "range")), fam_linear()

@@ -75,7 +75,8 @@ test_that("moods come back from workers and from a journal as they were, with th
     in_order <- function(table) {
       table[do.call(
         order,
-        unname(as.list(table[intersect(c("candidate", "setting", "split", "message"), names(table))]))
+        unname(as.list(table[intersect(c("candidate", "setting", "split", "message"),
+          names(table))]))
       ), ]
     }
     list(
@@ -145,7 +146,8 @@ test_that(
     plain <- quiet_run(plan, keep = c("training_scores", "all_predictions"), workers = 1)
     everything <- function(cmp) {
       kept <- cmp$results$predictions
-      kept <- kept[order(vapply(kept, function(one) one$split * 1000 + one$settings[1], numeric(1)))]
+      kept <- kept[order(vapply(kept, function(one) one$split * 1000 + one$settings[1],
+        numeric(1)))]
       list(
         lapply(cmp$results$scores, unname), lapply(cmp$results$training, unname),
         lapply(kept, `[[`, "settings"),
@@ -179,7 +181,8 @@ test_that("validation rows that a family cannot take fail their split only, and 
   table <- toy(40)[c("x1", "x2", "number")]
   folds <- split_kfold(4, stratify = FALSE)
   # a plan is tried on the training rows of its first split, which must not see it coming
-  spoiled <- rows_by_split(plan_comparison(brief(table, "number"), splits = folds, seed = 1))[[1]]$validation[1]
+  spoiled <- rows_by_split(plan_comparison(brief(table, "number"), splits = folds,
+    seed = 1))[[1]]$validation[1]
   table$x2[spoiled] <- 99
   spoil <- pre_custom(learn = function(columns, outcome) NULL, use = function(columns, state) {
     columns$x1[columns$x2 == 99] <- NA

@@ -83,7 +83,8 @@ test_that("a variable of the workspace that is called like a column changes noth
   }
   home$job <- brief(toy(100)[c("x1", "x2", "x3", "number")], "number")
   home$standings <- standings
-  names_after <- names(show_prepared(pipeline(pre_polynomial(columns = x2), fam_tree()), home$job)[[2]])
+  names_after <- names(show_prepared(pipeline(pre_polynomial(columns = x2), fam_tree()),
+    home$job)[[2]])
   expect_true("x2_power2" %in% names_after)
   before <- scores()
   home$x1 <- 5

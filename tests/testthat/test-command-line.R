@@ -4,7 +4,10 @@ small_plan <- function(...) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
   writeLines(c(
     paste0("brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"), ","),
-    "  outcome: cracked, event: yes, id: pot_id, group: firing_id, ignore: [shrinkage_pct, grade, notes],",
+    paste(
+      "  outcome: cracked, event: yes, id: pot_id, group: firing_id, ignore: [shrinkage_pct,",
+      "grade, notes],"
+    ),
     "  missing_codes: {glaze: n/r, drying_days: -999}}",
     "set_aside: {share: 0.2, seed: 7}",
     "candidates: {baseline: baseline, tree: {tree: {pruning: [1e-3, 0.01, 0.1]}}}",

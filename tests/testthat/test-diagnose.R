@@ -76,7 +76,10 @@ test_that("a fold whose outcomes are broken is found, with what is different abo
 })
 
 test_that(
-  "ranges are refined around the best region and widened at edges, and extending runs only what is new",
+  paste(
+    "ranges are refined around the best region and widened at edges, and extending runs only",
+    "what is new"
+  ),
   {
     fam_known <- known_family()
     cmp <- quiet_run(
@@ -167,7 +170,10 @@ test_that("searches are compared by what they found and spent; other data or spl
 })
 
 test_that(
-  "variance shares, shortlist and Tibshirani's correction of 10,000 settings x 50 splits take seconds",
+  paste(
+    "variance shares, shortlist and Tibshirani's correction of 10,000 settings x 50 splits",
+    "take seconds"
+  ),
   {
     cmp <- toy_comparison()
     n <- 10000
@@ -176,7 +182,8 @@ test_that(
     big$results$candidate <- rep(2L, n)
     big$results$row <- seq_len(n)
     big$results$tables[[2]] <- kw("plain_frame")(
-      list(pruning = rep(seq_len(100), 100), impurity = rep(c("gini", "information"), each = n / 2)),
+      list(pruning = rep(seq_len(100), 100),
+        impurity = rep(c("gini", "information"), each = n / 2)),
       n
     )
     split <- cmp$plan$splits[[1]]

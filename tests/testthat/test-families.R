@@ -161,7 +161,8 @@ for (name in names(definitions)) for (kind in definitions[[name]]$kinds) {
       settings <- kw("resolve_part")(
         kw("new_family")(definition, list()), list(rows = 80, columns = 3, classes = 3)
       )$settings
-      fitted <- suppressWarnings(fit_with(definition, data, settings, rows = which(data$y != "mid")))
+      fitted <- suppressWarnings(fit_with(definition, data, settings,
+        rows = which(data$y != "mid")))
       value <- if (!is.null(definition$path)) kw("path_take")(path_values(name), 1)
       if (!is.null(definition$path)) {
         fitted <- suppressWarnings(fit_with(

@@ -63,7 +63,8 @@ test_that(
             lambda * length(y))
           sigma <- (1 - gamma) * sigma + gamma * sum(diag(sigma)) / ncol(x) * diag(ncol(x))
           m <- colMeans(x[y == k, ])
-          -0.5 * mahalanobis(d$x[d$test, ], m, sigma) - 0.5 * as.numeric(determinant(sigma)$modulus) +
+          -0.5 * mahalanobis(d$x[d$test, ], m,
+            sigma) - 0.5 * as.numeric(determinant(sigma)$modulus) +
             log(mean(y == k))
         })
         plain <- exp(eta - apply(eta, 1, max))
@@ -265,7 +266,8 @@ test_that(
       theirs <- as.vector(kernlab::predict(fit, d$x[d$test, ], type = "decision"))
       expect_equal(kw("machine_values")(machine$machine, d$x[d$test, ]), theirs, tolerance = 1e-6)
     }
-    machine <- attr(ours(fam_support_vectors("linear", cost = 2), d), "model")$against_rest[[1]]$machine
+    machine <- attr(ours(fam_support_vectors("linear", cost = 2), d),
+      "model")$against_rest[[1]]$machine
     fit <- kw("with_seed")(
       9, LiblineaR::LiblineaR(d$x[d$train, ], d$y[d$train], type = 3, cost = 2)
     )
@@ -325,7 +327,8 @@ test_that("the neural net is that of the package on scaled columns", {
       drop.last = FALSE, val.prop = 0, verbose = FALSE, random.seed = 9
     )
   )
-  theirs <- predict(net, scale(d$x[d$test, ], attr(x, "scaled:center"), attr(x, "scaled:scale")))$probabilities
+  theirs <- predict(net, scale(d$x[d$test, ], attr(x, "scaled:center"),
+    attr(x, "scaled:scale")))$probabilities
   expect_equal(
     bare(p),
     unname(theirs[, match(paste0("k", 1:3), sub("class_", "", colnames(theirs)))]),

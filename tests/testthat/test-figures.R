@@ -72,7 +72,8 @@ test_that("split lines, tuning maps and the confusion table show the comparison'
     expect_equal(
       map$mean[i],
       table$mean[which(table$candidate == "tree" &
-        table$pruning == as.numeric(as.character(map$pruning[i])) & table$impurity == map$impurity[i])]
+        table$pruning == as.numeric(as.character(map$pruning[i])) &
+          table$impurity == map$impurity[i])]
     )
   }
   expect_s3_class(ggplot2::ggplot_build(draw_tuning_each(cmp, "tree")), "ggplot_built")

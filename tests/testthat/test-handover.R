@@ -44,7 +44,10 @@ run_scripts <- function(scripts, new) {
   writeLines(c(
     paste0("scripts <- ", paste(deparse(scripts), collapse = "")),
     paste0("new <- utils::read.csv('", new, "', check.names = FALSE)"),
-    "found <- lapply(scripts, function(script) { home <- new.env(parent = globalenv()); sys.source(script, home); home$predict_new(new) })",
+    paste(
+      "found <- lapply(scripts, function(script) { home <- new.env(parent = globalenv());",
+      "sys.source(script, home); home$predict_new(new) })"
+    ),
     "stopifnot(!'kilnwright' %in% loadedNamespaces())", paste0("saveRDS(found, '", out, "')")
   ), driver)
   said <- system2(file.path(R.home("bin"), "Rscript"), driver, stdout = TRUE, stderr = TRUE)

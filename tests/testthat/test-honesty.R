@@ -43,7 +43,10 @@ test_that("a threshold chosen on noise scores as noise under draws that share ro
 
 test_that("a threshold is chosen without the rows and groups that its split holds out", {
   part <- function(rep, unit) {
-    list(rep = rep, truth = factor(rep("a", length(unit))), weights = NULL, event = unit / 10, unit = unit)
+    list(
+      rep = rep, truth = factor(rep("a", length(unit))), weights = NULL, event = unit / 10,
+      unit = unit
+    )
   }
   parts <- list(part(1, 1:4), part(2, 3:6), part(3, 1:2))
   kept <- kw("parts_for_threshold")(parts, 1)
@@ -120,7 +123,8 @@ test_that("pooled AUC compares rows of one part; where there are no such pairs i
   for (metric in c("auc", "average_precision")) {
     expect_error(
       plan_comparison(job, splits = split_leave_row(), metrics = metric, seed = 1),
-      "cannot be had", class = "kw_error_splits"
+      "cannot be had",
+      class = "kw_error_splits"
     )
   }
   usual <- plan_comparison(job, splits = split_leave_row(), seed = 1)
@@ -190,7 +194,10 @@ test_that("splits in time leave out training rows of groups that are held out, a
     data.frame(patient, when = patient * 2 + sample(0:8, 300, TRUE), x = rnorm(300), y = rnorm(300))
   })
   job <- brief(table, "y", group = "patient", time = "when")
-  plan <- plan_comparison(job, candidates(b = fam_baseline()), splits = split_time(0.4, 0.2), seed = 1)
+  plan <- plan_comparison(
+    job, candidates(b = fam_baseline()),
+    splits = split_time(0.4, 0.2), seed = 1
+  )
   for (rows in rows_by_split(plan)) {
     expect_length(intersect(table$patient[rows$training], table$patient[rows$validation]), 0)
   }
@@ -217,7 +224,8 @@ test_that("target means and the no-information rate count a row as often as its 
       levels = NULL
     )
     target <- kw("new_target")(y, w)
-    kw("no_information_scores")(fitted, matrix(0, length(y), 1), target, NULL, list(mae = metric))[1]
+    kw("no_information_scores")(fitted, matrix(0, length(y), 1), target, NULL,
+      list(mae = metric))[1]
   }
   p <- c(2, 3, 5, 1, 4)
   pairs <- outer(y, p, function(a, b) abs(a - b))
@@ -231,5 +239,8 @@ test_that("a constraint that is undefined for all is said without a raw warning"
     brief(table, "y"), candidates(b = fam_baseline()),
     splits = split_kfold(4), metrics = "log_loss", provided = "mcc >= 0.2", seed = 1
   )
-  expect_no_warning(expect_error(select_final(cmp), "undefined for every", class = "kw_error_select"))
+  expect_no_warning(expect_error(
+    select_final(cmp), "undefined for every",
+    class = "kw_error_select"
+  ))
 })

@@ -75,7 +75,10 @@ test_that("a journal of part of the fits is completed, by workers too", {
 })
 
 test_that(
-  "failures, undefined scores and pooled predictions come back as they were; fits past their limit are tried again",
+  paste(
+    "failures, undefined scores and pooled predictions come back as they were; fits past",
+    "their limit are tried again"
+  ),
   {
     table <- toy(60)
     moody <- define_family("moody",

@@ -94,8 +94,14 @@ test_that("planted breaches are caught", {
 test_that("the core runs with no interface package loaded", {
   script <- paste(
     "library(kilnwright)",
-    "job <- brief(demo_pots(), 'shrinkage_pct', id = 'pot_id', ignore = c('cracked', 'grade', 'notes'))",
-    "cmp <- run_comparison(job, candidates(t = fam_tree()), splits = split_kfold(2), seed = 1, quiet = TRUE)",
+    paste(
+      "job <- brief(demo_pots(), 'shrinkage_pct', id = 'pot_id', ignore = c('cracked',",
+      "'grade', 'notes'))"
+    ),
+    paste(
+      "cmp <- run_comparison(job, candidates(t = fam_tree()), splits = split_kfold(2), seed =",
+      "1, quiet = TRUE)"
+    ),
     "invisible(fit_final(select_final(cmp)))",
     "stopifnot(!any(c('ggplot2', 'optparse', 'htmltools') %in% loadedNamespaces()))",
     sep = "; "

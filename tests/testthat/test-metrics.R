@@ -254,7 +254,10 @@ test_that(
 )
 
 test_that(
-  "log loss and confusion counts of whole paths agree with plain R, also where predictions are missing",
+  paste(
+    "log loss and confusion counts of whole paths agree with plain R, also where predictions",
+    "are missing"
+  ),
   {
     withr::local_seed(9)
     n <- 300

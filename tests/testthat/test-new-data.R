@@ -54,18 +54,25 @@ test_that("a date's format is learned if there is one only, and checked in new r
     file <- biting_file(table, format)
     expect_equal(read_data(file)$when, table$when, ignore_attr = TRUE, info = format)
   }
-  ambiguous <- withr::local_tempfile(lines = c("when,y", "01/02/2020,1", "03/04/2020,2"), fileext = ".csv")
+  ambiguous <- withr::local_tempfile(
+    lines = c("when,y", "01/02/2020,1", "03/04/2020,2"), fileext = ".csv"
+  )
   expect_identical(read_data(ambiguous)$when, c("01/02/2020", "03/04/2020"))
   model <- biting_model(read_data(biting_file(table)))
   expect_identical(model$schema$when$format, "%d/%m/%Y")
   other <- table
   other$when <- format(table$when, "%Y-%m-%d")
-  expect_error(predict(model, other), "'when' must be a date \\(like 17/05/2031\\)", class = "kw_error_new_data")
+  expect_error(
+    predict(model, other),
+    "'when' must be a date \\(like 17/05/2031\\)",
+    class = "kw_error_new_data"
+  )
   expect_error(predict(model, other), "row", class = "kw_error_new_data")
   iso <- biting_model(table)
   expect_error(
     predict(iso, replace(table, "when", format(table$when, "%d/%m/%Y"))),
-    "like 2031-05-17", class = "kw_error_new_data"
+    "like 2031-05-17",
+    class = "kw_error_new_data"
   )
 })
 
@@ -147,10 +154,14 @@ test_that("differences of times are refused with the unit to say", {
 
 test_that("any level and any column name survive every family", {
   table <- withr::with_seed(5, {
-    levels <- c("a, b", "c: d", "N/A", "?", "a b", "a  b", "\u00e4\u00f6 \u00fc", "x=\"1\"", "", "100%")
+    levels <- c(
+      "a, b", "c: d", "N/A", "?", "a b", "a  b", "\u00e4\u00f6 \u00fc", "x=\"1\"", "",
+      "100%"
+    )
     levels[9] <- "{z}"
     k <- sample(levels, 240, TRUE)
-    data.frame("my, level: \u00e9" = k, "a b" = rnorm(240), "x`1\\" = rnorm(240),
+    data.frame(
+      "my, level: \u00e9" = k, "a b" = rnorm(240), "x`1\\" = rnorm(240),
       y = 3 * match(k, levels) %% 4 + rnorm(240, sd = 0.3), check.names = FALSE
     )
   })
@@ -176,7 +187,10 @@ test_that("any level and any column name survive every family", {
     })
     # seeds differ with the data's fingerprint, so families that draw differ a little
     both <- scores[[1]][names(scores[[2]])] / scores[[2]]
-    expect_true(all(abs(both - 1) < 0.35), info = paste(names(both), round(both, 2), collapse = " "))
+    expect_true(
+      all(abs(both - 1) < 0.35),
+      info = paste(names(both), round(both, 2), collapse = " ")
+    )
     exact <- c("tree", "rules", "adaptive_splines", "penalised", "linear", "discriminant")
     exact <- intersect(exact, names(both))
     expect_equal(unname(both[exact]), rep(1, length(exact)), tolerance = 0.15)
@@ -185,10 +199,16 @@ test_that("any level and any column name survive every family", {
 
 test_that("rules are shown with their true names", {
   table <- withr::with_seed(6, {
-    data.frame("my kind" = sample(c("a, b", "c d", "e"), 200, TRUE), w = rnorm(200), check.names = FALSE)
+    data.frame(
+      "my kind" = sample(c("a, b", "c d", "e"), 200, TRUE), w = rnorm(200),
+      check.names = FALSE
+    )
   })
   table$y <- ifelse(table[[1]] == "a, b" & table$w > 0, "good one", "bad")
-  cmp <- quiet_run(brief(table, "y"), candidates(r = fam_rules()), splits = split_kfold(2), seed = 1)
+  cmp <- quiet_run(
+    brief(table, "y"), candidates(r = fam_rules()),
+    splits = split_kfold(2), seed = 1
+  )
   expect_output(lines <- show_rules(fit_final(select_final(cmp))), "my kind")
   expect_match(paste(lines, collapse = " "), "my kind = a, b")
   expect_match(paste(lines, collapse = " "), "class good one")

@@ -67,8 +67,17 @@ test_that("choices, options, names, kinds of columns and per-candidate searches 
   plan <- read_plan(yaml(
     "shared: {ready: [missing, onehot]}",
     "candidates:",
-    "  a: [{missing: {columns: {kind: [number, ordered]}}}, {missing: {fill: level, columns: {kind: category}}}, {optional: {rare_levels: {at_least: [5, 50]}}}, onehot, {either: {plain: as_is, scaled: {scale: {by: [sd, iqr]}}}}, linear]",
-    "  b: [ready, {scale: {by: [sd, range], called: first}}, {forest: {trees: 5, columns_tried: sensible}}]",
+    paste(
+      "  a: [{missing: {columns: {kind: [number, ordered]}}}, {missing: {fill: level,",
+      paste(
+        "columns: {kind: category}}}, {optional: {rare_levels: {at_least: [5, 50]}}}, onehot,",
+        "{either: {plain: as_is, scaled: {scale: {by: [sd, iqr]}}}}, linear]"
+      )
+    ),
+    paste(
+      "  b: [ready, {scale: {by: [sd, range], called: first}}, {forest: {trees: 5,",
+      "columns_tried: sensible}}]"
+    ),
     "search: {b: {random: {settings: 4}}, others: grid}"
   ))
   expect_identical(names(plan$round$a$settings), c("rare_levels", "at_least", "scale", "by"))
@@ -83,7 +92,10 @@ test_that("choices, options, names, kinds of columns and per-candidate searches 
 test_that("rules in text are worked out without evaluating code", {
   plan <- read_plan(yaml(
     "candidates: {t: {tree: {min_leaf: [1, 5, 20], impurity: [gini, information]}}}",
-    "rule_out: ['impurity == \"gini\" & (min_leaf < 5 | min_leaf >= 20)', '!(min_leaf != 1) & impurity == \"information\"']"
+    paste(
+      "rule_out: ['impurity == \"gini\" & (min_leaf < 5 | min_leaf >= 20)', '!(min_leaf != 1)",
+      "& impurity == \"information\"']"
+    )
   ))
   expect_identical(
     paste(plan$round$t$settings$min_leaf, plan$round$t$settings$impurity),

@@ -80,8 +80,13 @@ test_that("forests take categories as they are, many levels and all", {
 
 test_that("the quick look uses texts and dates, and is cut where a full one takes long", {
   table <- withr::with_seed(4, {
-    remark <- replicate(80, paste(sample(c("fine", "crack", "slow", "rim", "foot"), 3), collapse = " "))
-    data.frame(remark, day = as.Date("2031-01-01") + 1:80, y = grepl("crack", remark) + rnorm(80, sd = 0.2))
+    remark <- replicate(
+      80, paste(sample(c("fine", "crack", "slow", "rim", "foot"), 3), collapse = " ")
+    )
+    data.frame(remark,
+      day = as.Date("2031-01-01") + 1:80,
+      y = grepl("crack", remark) + rnorm(80, sd = 0.2)
+    )
   })
   job <- brief(table, "y", text = "remark")
   whole <- kw("quick_plan")(job)
@@ -96,7 +101,8 @@ test_that("the quick look uses texts and dates, and is cut where a full one take
 
 test_that("time left follows what the work that is left costs", {
   plan <- plan_comparison(
-    brief(toy(60)[c("x1", "number")], "number"), candidates(n = fam_tree(min_leaf = among(1, 2, 3, 4))),
+    brief(toy(60)[c("x1", "number")], "number"),
+    candidates(n = fam_tree(min_leaf = among(1, 2, 3, 4))),
     splits = split_kfold(2), seed = 1
   )
   work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))

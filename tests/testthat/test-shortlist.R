@@ -59,7 +59,10 @@ test_that("the corrected interval covers a true difference of nothing as often a
 })
 
 test_that(
-  "with fewer than five splits it cannot be said; in time it is not offered; one split has no spread",
+  paste(
+    "with fewer than five splits it cannot be said; in time it is not offered; one split has",
+    "no spread"
+  ),
   {
     few <- quiet_run(
       toy_brief(),
@@ -222,7 +225,10 @@ test_that("nested resampling never lets a model see the rows that judge it", {
 })
 
 test_that(
-  "settings without all their scores are left out, and a metric that is undefined on some splits is compared on the rest",
+  paste(
+    "settings without all their scores are left out, and a metric that is undefined on some",
+    "splits is compared on the rest"
+  ),
   {
     fam_fails <- define_family(
       "fails",

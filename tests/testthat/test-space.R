@@ -78,7 +78,8 @@ test_that("rule_out() removes what it says, in the candidates that it concerns",
   limit <- 1
   counted <- preview(toy_brief(), ruled, splits = split_kfold(2), seed = 1)$candidates
   expect_identical(unname(counted$settings), c(3L, 2L, 1L))
-  both <- preview(toy_brief(), rule_out(rivals, pruning < 0.005), splits = split_kfold(2), seed = 1)$candidates
+  both <- preview(toy_brief(), rule_out(rivals, pruning < 0.005), splits = split_kfold(2),
+    seed = 1)$candidates
   expect_identical(unname(both$settings), c(2L, 1L, 1L))
   one <- preview(
     toy_brief(),

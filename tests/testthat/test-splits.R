@@ -103,7 +103,8 @@ test_that(
     without <- sapply(1:60, function(i) mean(loss[-i]))
     expect_equal(row$se, sqrt(59 / 60 * sum((without - mean(without))^2)), tolerance = 1e-6)
     expect_equal(
-      standings(cmp, metric = "accuracy")$mean[standings(cmp, metric = "accuracy")$candidate == "l"],
+      standings(cmp, metric = "accuracy")$mean[standings(cmp,
+        metric = "accuracy")$candidate == "l"],
       mean((p > 0.5) == table$y)
     )
     expect_output(print(cmp$plan), "scored together")
@@ -173,7 +174,8 @@ test_that("check_splits warns about what is wrong with splits", {
   table$batch <- rep(1:20, 5)
   job <- toy_brief(table = table, group = "batch")
   found <- check_splits(job, split_kfold(10, keep_groups = FALSE), seed = 1)
-  expect_true(all(c("small_validation_part", "groups_on_both_sides", "rows_alike_on_both_sides") %in% found$code))
+  expect_true(all(c("small_validation_part", "groups_on_both_sides",
+    "rows_alike_on_both_sides") %in% found$code))
   table$two <- c("yes", "yes", rep("no", 98))
   rare <- check_splits(toy_brief(table = table), split_kfold(5, stratify = FALSE))
   expect_true("class_missing_in_validation" %in% rare$code)

@@ -30,7 +30,8 @@ for (name in names(steps)) {
     target <- kw("brief_target")(job)
     training <- kw("frame_rows")(frame, 1:30)
     step <- kw("new_step")(steps[[name]](), list())
-    learned <- suppressWarnings(kw("learn_step")(step, training, kw("target_rows")(target, 1:30), 1))
+    learned <- suppressWarnings(kw("learn_step")(step, training, kw("target_rows")(target, 1:30),
+      1))
     use <- function(f) kw("use_step")(learned$state, f)
 
     whole <- use(frame)

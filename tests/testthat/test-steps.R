@@ -83,7 +83,8 @@ test_that("ordered categories become their rank", {
     kiln = c("b", "a", "b", "a")
   )
   expect_identical(prepared(list(pre_ordinal()), table)$columns$size, c(1, 3, 2, NA))
-  out <- prepared(list(pre_ordinal(order = list(kiln = c("b", "a")), columns = "kiln")), table)$columns
+  out <- prepared(list(pre_ordinal(order = list(kiln = c("b", "a")), columns = "kiln")),
+    table)$columns
   expect_identical(out$kiln, c(1, 2, 1, 2))
   expect_error(
     prepared(list(pre_ordinal(order = list(kiln = "b"), columns = "kiln")), table),
@@ -326,7 +327,8 @@ test_that("target means are smoothed means of the level; training rows get those
   table <- withr::with_seed(3, data.frame(k = sample(c("a", "b", "c"), 300, TRUE)))
   y <- withr::with_seed(4, rnorm(300) + (table$k == "a"))
   out <- learned(pre_target_mean(smoothing = 7), table, y)
-  state <- kw("use_step")(out$state, kw("new_frame")(data.frame(k = factor(c("a", "never")))))$columns$k_mean
+  state <- kw("use_step")(out$state,
+    kw("new_frame")(data.frame(k = factor(c("a", "never")))))$columns$k_mean
   expect_equal(
     state, c((sum(y[table$k == "a"]) + 7 * mean(y)) / (sum(table$k == "a") + 7), mean(y))
   )
@@ -383,7 +385,8 @@ test_that("encodings, filters and balancing on pure noise leave the AUC at 0.5",
 test_that("frequencies, hashes and outlier limits are what they say", {
   table <- data.frame(k = c("a", "a", "b", NA), x = c(1, 2, 3, 100))
   expect_equal(
-    prepared(list(pre_frequency()), table, new = data.frame(k = c("a", "b", "c", NA), x = 1))$columns$k,
+    prepared(list(pre_frequency()), table,
+      new = data.frame(k = c("a", "b", "c", NA), x = 1))$columns$k,
     c(0.5, 0.25, 0, 0)
   )
   hashed <- prepared(
@@ -399,7 +402,8 @@ test_that("frequencies, hashes and outlier limits are what they say", {
   clipped <- prepared(list(pre_outliers(fence = 1.5)), data.frame(x = x, z = 1))$columns$x
   expect_equal(max(clipped), unname(quantile(x, 0.75) + 1.5 * IQR(x)))
   expect_equal(
-    range(prepared(list(pre_outliers(by = "quantile", share = 0.05)), data.frame(x = x, z = 1))$columns$x),
+    range(prepared(list(pre_outliers(by = "quantile", share = 0.05)),
+      data.frame(x = x, z = 1))$columns$x),
     unname(quantile(x, c(0.05, 0.95)))
   )
 })
@@ -501,7 +505,8 @@ test_that("formulas are worked out row by row; what is no number becomes missing
 test_that("dates become parts, before 1970 and with time zones too", {
   days <- as.Date(c("1960-02-29", "2031-12-31", NA))
   out <- prepared(
-    list(pre_dates(parts = c("elapsed", "year", "month", "weekday", "day_of_year"), cyclic = FALSE)),
+    list(pre_dates(parts = c("elapsed", "year", "month", "weekday", "day_of_year"),
+      cyclic = FALSE)),
     data.frame(d = days, z = 1)
   )$columns
   expect_identical(out$d_year, c(1960, 2031, NA))

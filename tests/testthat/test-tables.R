@@ -75,7 +75,10 @@ tables <- list(
     t
   }),
   "whole numbers that are counted" = function() made(12, 90, function(n) {
-    t <- data.frame(children = rpois(n, 1), rooms = rpois(n, 4) + 1, rain = ifelse(runif(n) < 0.4, 0, rexp(n)))
+    t <- data.frame(
+      children = rpois(n, 1), rooms = rpois(n, 4) + 1,
+      rain = ifelse(runif(n) < 0.4, 0, rexp(n))
+    )
     t$y <- t$rooms + rnorm(n)
     t
   })
@@ -101,7 +104,8 @@ for (name in names(tables)) {
     # nothing is lost without consent
     expect_identical(nrow(mended$brief$table), nrow(table))
     run <- function(...) {
-      suppressMessages(suppressWarnings(run_comparison(mended$brief, ..., quiet = TRUE, workers = 1)))
+      suppressMessages(suppressWarnings(run_comparison(mended$brief, ..., quiet = TRUE,
+        workers = 1)))
     }
     cmp <- if (name %in% slow_way) run() else run(splits = split_kfold(3), seed = 1)
     expect_identical(failures(cmp)$message, character())
@@ -117,7 +121,10 @@ for (name in names(tables)) {
     written <- as.data.frame(read_data(at("predicted.csv")))
     expect_equal(as.double(written[[column]]), expected, tolerance = 1e-9)
     write_script(model, at("script.R"), data = at("table.csv"), new_data = at("table.csv"))
-    ran <- system2(file.path(R.home("bin"), "Rscript"), at("script.R"), stdout = TRUE, stderr = TRUE)
+    ran <- system2(
+      file.path(R.home("bin"), "Rscript"), at("script.R"),
+      stdout = TRUE, stderr = TRUE
+    )
     expect_null(attr(ran, "status"), info = paste(ran, collapse = "\n"))
     scripted <- as.data.frame(read_data(at("predictions.csv")))
     expect_equal(as.double(scripted[[column]]), expected, tolerance = 1e-8)

@@ -190,7 +190,10 @@ test_that("a model with a step of one's own opens in a session that never saw th
   new <- withr::local_tempfile(fileext = ".rds")
   saveRDS(toy()[1:3, ], new)
   script <- sprintf(
-    "cat(format(kilnwright:::predict.kw_model(kilnwright::open_model('%s', trust = TRUE), readRDS('%s'))$value, digits = 15))",
+    paste(
+      "cat(format(kilnwright:::predict.kw_model(kilnwright::open_model('%s', trust = TRUE),",
+      "readRDS('%s'))$value, digits = 15))"
+    ),
     file,
     new
   )

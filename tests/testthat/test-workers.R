@@ -31,7 +31,10 @@ test_that("1, 2 and 5 workers, any order and any cut into units give the same", 
 })
 
 test_that(
-  "workers that the user has set up are used and left running; data are pulled where there is no common file",
+  paste(
+    "workers that the user has set up are used and left running; data are pulled where there",
+    "is no common file"
+  ),
   {
     skip_on_os("windows")
     mirai::daemons(1, .compute = "kilnwright")
@@ -217,9 +220,18 @@ test_that("an interruption gives what is done", {
     c(
       "library(kilnwright)", "table <- data.frame(x = rnorm(300), y = rnorm(300))",
       "job <- brief(table, 'y')",
-      "slow <- define_family('slow', 'number', fit = function(x, y, weights, settings, seed, threads) { Sys.sleep(0.05); mean(y) }, predict = function(model, x) rep(model, nrow(x)), defaults = list(by = 1))",
+      paste(
+        "slow <- define_family('slow', 'number', fit = function(x, y, weights, settings,",
+        paste(
+          "seed, threads) { Sys.sleep(0.05); mean(y) }, predict = function(model, x)",
+          "rep(model, nrow(x)), defaults = list(by = 1))"
+        )
+      ),
       paste0("writeLines(as.character(Sys.getpid()), '", pid, "')"),
-      "cmp <- run_comparison(job, candidates(s = slow(by = among(1:50))), splits = split_kfold(3), metrics = 'mae', seed = 1, workers = 1, quiet = TRUE)",
+      paste(
+        "cmp <- run_comparison(job, candidates(s = slow(by = among(1:50))), splits =",
+        "split_kfold(3), metrics = 'mae', seed = 1, workers = 1, quiet = TRUE)"
+      ),
       "cat('stopped by', cmp$stopped, sum(!is.na(standings(cmp)$place)) > 0, '\\n')"
     ),
     script
