@@ -108,3 +108,9 @@ test_that("a table beside the plan file is found from anywhere", {
   file.copy(system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright"), folder)
   withr::with_dir("/", expect_s3_class(read_plan(file.path(folder, "pots-plan.yml")), "kw_plan"))
 })
+
+test_that("every plan file that comes with the package can be read and planned", {
+  files <- list.files(system.file("extdata", package = "kilnwright"), "[.]yml$", full.names = TRUE)
+  expect_gte(length(files), 2L)
+  for (file in files) expect_s3_class(kw("plan_from_file")(file, NULL, absent = function(...) NULL), "kw_plan")
+})
