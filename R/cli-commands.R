@@ -213,6 +213,18 @@ asked_workers <- function(options) {
 
 capture_print <- function(x) utils::capture.output(print(x))
 
+# How the interval was had; of few groups it is wide, and a word is due.
+interval_words <- function(aside) {
+  units <- if (is.na(aside$groups[1])) aside$rows[1] else aside$groups[1]
+  what <- if (is.na(aside$groups[1])) "row" else "group"
+  by <- if (units < enough_units) {
+    paste0("by the jackknife, since ", count_of(units, what), " are few")
+  } else {
+    paste0("by bootstrap draws of ", count_of(units, what))
+  }
+  paste0("low and high: 95 % interval of the set-aside score, ", by)
+}
+
 set_aside_lines <- function(aside, model) {
   if (is.null(aside)) return("No rows were set aside.")
   rows <- data.frame(
@@ -229,7 +241,7 @@ set_aside_lines <- function(aside, model) {
       if (aside$openings[1] == 1L) "once" else paste(aside$openings[1], "times"), ":"
     ),
     utils::capture.output(print_table(rows, align = c("left", rep("right", 6L)))),
-    "low and high: 95 % bootstrap interval of the set-aside score"
+    interval_words(aside)
   )
 }
 
