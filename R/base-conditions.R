@@ -86,11 +86,7 @@ catch_failure <- function(expr, warned) {
       })
       NULL
     },
-    error = function(e) {
-      # some compiled code turns Ctrl-C into an error of its own: that is no failure of a fit
-      if (grepl("user interrupt", conditionMessage(e), ignore.case = TRUE)) rlang::interrupt()
-      plain_message(e)
-    }
+    error = plain_message
   )
 }
 

@@ -18,25 +18,28 @@ portable_code <- function(expr) {
 }
 
 # A function of the user's with the values that it uses from around it, and no more. Functions
-# of packages are found in their packages.
-portable_function <- function(f, what, inside = character()) {
+# of packages are found in their packages; functions of the user's that it calls share its
+# `home`, so that they find one another there.
+portable_function <- function(f, what, home = new.env(parent = globalenv())) {
   if (is.primitive(f) || isNamespace(environment(f))) return(f)
   around <- environment(f)
   f <- utils::removeSource(f)
-  home <- new.env(parent = globalenv())
-  used <- setdiff(unlist(codetools::findGlobals(f, merge = FALSE), use.names = FALSE), inside)
-  for (name in used) {
+  environment(f) <- home
+  used <- unlist(codetools::findGlobals(f, merge = FALSE), use.names = FALSE)
+  for (name in setdiff(used, ls(home, all.names = TRUE))) {
     value <- own_value(name, around)
     if (is.null(value)) next
+    # held before it is filled in: functions may call one another
+    assign(name, value, envir = home)
     name_of <- paste0(quoted(name), " in ", what)
     value <- if (is.function(value)) {
-      portable_function(value, name_of, c(inside, used))
+      portable_function(value, name_of, home)
     } else {
       portable_value(value, name_of)
     }
     assign(name, value, envir = home)
   }
-  environment(f) <- if (length(ls(home, all.names = TRUE)) > 0L) home else globalenv()
+  if (length(ls(home, all.names = TRUE)) == 0L) environment(f) <- globalenv()
   f
 }
 

@@ -222,7 +222,7 @@ interval_words <- function(aside) {
   } else {
     paste0("by bootstrap draws of ", count_of(units, what))
   }
-  paste0("low and high: 95 % interval of the set-aside score, ", by)
+  strwrap(paste0("low and high: 95 % interval of the set-aside score, ", by), 80L, exdent = 2L)
 }
 
 set_aside_lines <- function(aside, model) {

@@ -35,6 +35,7 @@ process_pool <- function() {
       on.exit(cache$clear())
       while (!is.null(unit <- schedule$take())) {
         done <- timed_unit(run, unit$split, unit$fits, cache)
+        if (was_interrupted(done$batch)) rlang::interrupt()
         sink$take(done$batch, unit$split, took = done$took)
         schedule$learn(done$batch)
         if (seconds_now() > deadline && !schedule$empty()) return("minutes")
@@ -45,6 +46,10 @@ process_pool <- function() {
     abandon = function() cache$clear(), processes = function() 1L, close = function() cache$clear()
   )
 }
+
+# Some compiled code turns Ctrl-C into an error of its own: in this process, which Ctrl-C
+# reaches, that is no failure of a fit.
+was_interrupted <- function(batch) any(grepl("user interrupt", batch$message, ignore.case = TRUE))
 
 # Begins in this process, and goes on with workers once what is left is known to be
 # worth their start.

@@ -56,9 +56,10 @@ undo_remedies <- function(brief, codes = NULL) {
   for (code in codes) check_choice(code, unique(made), "codes")
   if (length(made) == 0L) return(brief)
   kept <- if (!is.null(codes)) brief$changes[!made %in% codes]
-  before <- brief$before
-  before$sealed <- brief$sealed
-  change_brief(before, kept)
+  # a group that is kept was declared before rows were set aside, if any were
+  undone <- change_brief(brief$before, kept)
+  undone$sealed <- brief$sealed
+  undone
 }
 
 # Would a remedy lose rows, a column that tells something, or values that may be true?

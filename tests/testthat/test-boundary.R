@@ -107,3 +107,14 @@ test_that("values and functions that a rule or a selection needs come along, and
   limit <- 2
   expect_identical(key(pre_drop(columns = where(is_wide))), first)
 })
+
+test_that("functions of the user's that call one another travel together", {
+  limit <- 4
+  high <- function(x) any(x > limit)
+  either_way <- function(x) is.numeric(x) && (low(x) || high(x))
+  low <- function(x) high(-x)
+  step <- pre_drop(columns = where(either_way))
+  rm(limit, high, low)
+  job <- brief(toy(80)[c("x1", "x2", "x3", "number")], "number")
+  expect_setequal(names(show_prepared(pipeline(step, fam_tree()), job)[[2]]), "x1")
+})

@@ -299,6 +299,17 @@ test_that("remedies by consent: rows and strong columns go only if named, and co
   expect_error(apply_remedies(job, found, also = "duplicates"), class = "kw_error_argument")
 })
 
+test_that("changes are taken back after rows were set aside, and the seal stays", {
+  job <- brief(demo_pots(), "cracked", event = "yes", ignore = c("shrinkage_pct", "grade"))
+  mended <- apply_remedies(job, inspect_data(job))$brief
+  sealed <- set_aside(mended, 0.2, seed = 1)
+  back <- undo_remedies(sealed, "disguised_missing")
+  expect_identical(back$roles$group, "firing_id")
+  expect_true("n/r" %in% back$table$glaze)
+  expect_identical(back$rows, sealed$rows)
+  expect_identical(back$sealed$fingerprint, sealed$sealed$fingerprint)
+})
+
 test_that("a strong column of a small table does not all but tell the outcome", {
   table <- withr::with_seed(10, data.frame(w = rnorm(32), h = rnorm(32)))
   table$y <- -2 * table$w + withr::with_seed(11, rnorm(32, sd = 1.2))
