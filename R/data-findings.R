@@ -257,7 +257,7 @@ find_sentinel <- function(x) {
 
 # Zeros among measurements that otherwise never come near zero: not measured, or truly none?
 member_finding_zeros <- function(look) {
-  in_each(look, columns_of(look, "number"), function(name) {
+  lapply(columns_of(look, "number"), function(name) {
     x <- honest_values(look, name)
     times <- sum(x == 0, na.rm = TRUE)
     if (!zeros_stand_apart(x, times)) return(NULL)
@@ -487,7 +487,7 @@ single_strength <- function(x, outcome) {
 # repeated measures), and outcomes that are alike within levels.
 member_finding_groups <- function(look) {
   if (!is.null(look$brief$roles$group)) return(NULL)
-  found <- in_each(look, columns_of(look, "category", "ordered", "number"), function(name) {
+  found <- lapply(columns_of(look, "category", "ordered", "number"), function(name) {
     x <- look$sample[[name]]
     if (!could_be_group(x, look$distinct[[name]], length(look$some))) return(NULL)
     codes <- coarse_match(x)

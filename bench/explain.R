@@ -47,11 +47,16 @@ keep_row(
   ratio >= 10
 )
 
-fitted <- kilnwright:::fit_on_split(kilnwright:::new_refit(cmp, choice$at), cmp$plan$splits[[1]])
+refit <- kilnwright:::new_refit(cmp, choice$at)
+split <- cmp$plan$splits[[1]]
+fitted <- c(
+  refit$fit(split$training, split$key)["predict"],
+  kilnwright:::data_rows(refit$data, split$validation)
+)
 metric <- cmp$plan$metrics$auc
 columns <- names(fitted$frame$columns)
 whole <- min(replicate(
-  3, seconds_of(kilnwright:::split_importance(fitted, metric, columns, 10))$seconds
+  3, seconds_of(kilnwright:::unit_importance(refit, 1L, choice, metric, columns, 10))$seconds
 ))
 loop <- min(replicate(3, seconds_of(for (column in columns) for (i in 1:10) {
   copy <- fitted$frame

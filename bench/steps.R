@@ -126,8 +126,8 @@ compare("drop_constant", pre_drop_constant(), function() {
   lapply(table, function(v) length(unique(v)))
 })
 compare("drop_correlated", pre_drop_correlated(), function() cor(x, use = "pairwise.complete.obs"))
-compare("keep_top, f", pre_keep_top(top = 5, columns = x2:x12), function() {
-  vapply(full, function(v) anova(lm(outcome ~ v))$`F value`[1], 1)
+compare("keep_top, p value", pre_keep_top(top = 5, columns = x2:x12), function() {
+  vapply(full, function(v) anova(lm(outcome ~ v))$`Pr(>F)`[1], 1)
 })
 compare(
   "keep_top, information",

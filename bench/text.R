@@ -17,7 +17,7 @@ notes <- make_notes(20000)
 
 plain_terms <- function(text, training = seq_along(text), least = 20, phrases = 1:2, idf = TRUE) {
   tokens <- strsplit(tolower(text), "[^[:alnum:]']+")
-  terms <- lapply(tokens, function(w) c(w, if (2 %in% words) paste(head(w, -1), w[-1])))
+  terms <- lapply(tokens, function(w) c(w, if (2 %in% phrases) paste(head(w, -1), w[-1])))
   in_rows <- table(unlist(lapply(terms[training], unique)))
   kept <- sort(names(in_rows)[in_rows >= least & in_rows <= 0.5 * length(training)])
   long <- data.frame(row = rep(seq_along(terms), lengths(terms)), term = unlist(terms))
@@ -58,7 +58,7 @@ rm(ours, theirs)
 
 # The search, on 2,000 of the notes. The loop vectorises for every setting.
 some <- notes[1:2000]
-score <- rowSums(plain_terms(some, words = 1)[, 1:20])
+score <- rowSums(plain_terms(some, phrases = 1)[, 1:20])
 table <- data.frame(note = some, y = ifelse(score + rnorm(2000) > median(score), "yes", "no"))
 penalties <- signif(exp(seq(log(0.1), log(1e-3), length.out = 20)), 6)
 job <- brief(table, "y", event = "yes", text = "note")
@@ -67,7 +67,7 @@ plan <- plan_comparison(
   candidates(text = pipeline(
     pre_text(
       phrases = among(list(1, 1:2)), in_at_least = among(5, 10, 20), top = 1e5,
-      weight = among("count", "tfidf"), drop_common = FALSE
+      count_as = among("count", "tfidf"), drop_common = FALSE
     ),
     fam_penalised(penalty = among(penalties), lasso_share = 1)
   )),
@@ -82,8 +82,8 @@ score_one <- function(i, s) {
     some,
     training,
     settings$in_at_least[i],
-    eval(parse(text = sub("-", ":", settings$words[i]))),
-    settings$weight[i] == "tfidf"
+    eval(parse(text = sub("-", ":", settings$phrases[i]))),
+    settings$count_as[i] == "tfidf"
   )
   fit <- glmnet::glmnet(
     Matrix::Matrix(x[training, ], sparse = TRUE),
