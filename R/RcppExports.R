@@ -25,6 +25,10 @@ tree_nodes <- function(x, tree, complexities) {
     .Call(`_kilnwright_tree_nodes`, x, tree, complexities)
 }
 
+row_sums_of <- function(columns, job) {
+    .Call(`_kilnwright_row_sums_of`, columns, job)
+}
+
 log_loss_columns <- function(prediction, truth, weights, classes, least) {
     .Call(`_kilnwright_log_loss_columns`, prediction, truth, weights, classes, least)
 }

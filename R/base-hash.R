@@ -6,6 +6,7 @@
 canonical_text <- function(x) {
   if (is.null(x)) return("null")
   if (inherits(x, "kw_identified")) return(paste0("id(", attr(x, "id"), ")"))
+  if (inherits(x, "kw_unread")) return(attr(x, "text"))
   if (is.function(x)) return(canonical_function(x))
   if (is.symbol(x) || is.call(x)) {
     return(paste0("code(", paste(deparse(x, width.cutoff = 500L), collapse = " "), ")"))

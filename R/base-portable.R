@@ -43,6 +43,13 @@ portable_function <- function(f, what, home = new.env(parent = globalenv())) {
   f
 }
 
+# What a call is made of, without the arguments that are left empty, as in x[, 1].
+call_parts <- function(expr) {
+  parts <- as.list(expr)
+  empty <- vapply(seq_along(parts), function(i) identical(parts[[i]], quote(expr = )), logical(1))
+  parts[!empty]
+}
+
 # What a name stands for around a function, if it is the user's own: NULL for what packages
 # have. Base names are not looked for in the workspace, so that a variable called `c` or
 # `letters` there changes nothing.

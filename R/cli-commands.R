@@ -79,7 +79,7 @@ member_command_standings <- function() {
         help = "of a journal: show them again every few seconds until the run ends",
         type = "flag"
       ),
-      option("trust", help = "the journal comes from a place that I trust", type = "flag"),
+      option("trust", help = "also read what can run code: its maker's functions", type = "flag"),
       option("metric", help = "metric to rank by [default: the deciding one]"),
       option("top", 15L, "so many rows [default %default]", "integer"),
       option("csv", help = "write CSV instead of a table to read", type = "flag")
@@ -103,7 +103,7 @@ member_command_select <- function() {
         "model",
         help = "fit the choice on all working rows and save the model into this file"
       ),
-      option("trust", help = "the journal comes from a place that I trust", type = "flag")
+      option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
     run = function(positional, options) {
       if (!is.null(options$model)) check_writable_file(options$model)
@@ -124,7 +124,7 @@ member_command_report <- function() {
       option("out", "kilnwright-report.html", "file to write [default %default]"),
       option("rule", "one_se", "rule by which the final setting is chosen [default %default]"),
       option("margin", help = "for the rules within and steady", type = "double"),
-      option("trust", help = "the journal comes from a place that I trust", type = "flag")
+      option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
     run = function(positional, options) {
       check_writable_file(options$out)

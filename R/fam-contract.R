@@ -30,9 +30,9 @@
 #   packages            what fit and predict need: a character vector, or a
 #                       function(settings, kind) giving one
 family_definition <- function(name, label, kinds, hyperparameters = list(), complexity_rank,
-                              simplicity = function(settings) list(), accepts = list(),
+                              simplicity = no_simplicity, accepts = list(),
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
-                              freeze = function(model, value) model,
+                              freeze = keep_model,
                               impossible = list(), packages = character(), does = "") {
   usual <- list(
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
@@ -49,6 +49,10 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
     class = "kw_family_definition"
   )
 }
+
+no_simplicity <- function(settings) list()
+
+keep_model <- function(model, value) model
 
 # A combination of values that cannot work: test(settings, kind, about) gives one
 # logical a setting (settings as columns; about = rows, columns, classes), `says`

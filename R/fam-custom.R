@@ -78,7 +78,8 @@ define_family <- function(
     ),
     random = random, fit = fit, predict = if (is.null(path)) predict,
     path = if (!is.null(path)) list(along = path, set_matters = FALSE, predict = predict),
-    packages = packages, does = "A family defined by the user."
+    packages = union(packages, packages_called(list(fit, predict))),
+    does = "A family defined by the user."
   )
   definition$shipped <- FALSE
   function(...) new_family(definition, list(...))

@@ -4,14 +4,17 @@
 #' has no place yet.
 #'
 #' @param file The file given as `journal` to [run_comparison()].
-#' @param trust A journal holds the plan, with the working rows, as an R object; making
-#'   it up again can run code that its maker put into it. Do you trust where the file
-#'   comes from? Asked if not given.
+#' @param trust Results, settings and the working rows are plain text and numbers, and need no
+#'   trust. Functions of the user's own - metrics, families and steps made with
+#'   [define_metric()] and the like, functions in selections of columns - came into the file as
+#'   R objects, and reading those can run code that the file's maker put into it. With `FALSE`
+#'   they are left unread: whatever needs them, such as fitting a model, stops and says so.
 #' @return A `kw_comparison` as [run_comparison()] gives it. To go on with an unfinished
 #'   one call [run_comparison()] with the same plan and the same journal, or with
 #'   `open_comparison(file)$plan`.
 #' @section Errors:
-#' `kw_error_journal` when the file is absent, damaged, no journal, or not trusted.
+#' `kw_error_journal` when the file is absent, damaged, or no journal; `kw_error_trust` when
+#' something later needs what was not read.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -22,45 +25,66 @@
 #'   splits = split_kfold(3), seed = 1,
 #'   journal = file, quiet = TRUE
 #' )
-#' open_comparison(file, trust = TRUE)
+#' open_comparison(file)
 #' @export
-open_comparison <- function(file, trust = NULL) {
+open_comparison <- function(file, trust = FALSE) {
   check_string(file, "file")
+  check_flag(trust, "trust")
   if (!file.exists(file) || dir.exists(file)) {
     stop_kw("journal", paste0("There is no journal ", quoted(file), "."))
   }
   if (check_journal_sound(file) == 0L) {
     stop_kw("journal", paste0("The journal ", quoted(file), " holds nothing yet."))
   }
-  if (is.null(trust)) {
-    trust <- interactive() &&
-      utils::askYesNo(paste0("Do you trust where ", file, " comes from?"),
-        default = FALSE) %in% TRUE
+  with_reader(file, function(con) {
+    facts <- read_journal_facts(con)
+    plan <- read_plan_of(con, file, facts, trust)
+    job <- job_of(facts[names(fact_words)])
+    comparison_from_rows(plan, read_journal_rows(con, job), facts$state %||% "unknown")
+  })
+}
+
+# The plan in a journal, after it was compared with what the journal says of itself.
+read_plan_of <- function(con, file, facts, trust) {
+  damaged <- function(what) {
+    refuse_journal(file, paste0("Its ", what, " damaged."), paste(
+      "run_comparison() with the same plan and this journal goes on with what is whole",
+      "in it."
+    ))
   }
-  check_flag(trust, "trust")
-  if (!trust) {
-    stop_kw(
-      "journal",
-      paste0(
-        "The journal ", quoted(file),
-        " is sound, but was not opened: that can run code that its maker put into it."
-      ),
-      remedy = "If you trust where it comes from, say open_comparison(file, trust = TRUE)."
-    )
+  absent <- setdiff(names(fact_words), names(facts))
+  if (length(absent) > 0L) damaged(paste("record of", fact_words[[absent[1]]], "is"))
+  if (facts$schema != journal_schema) refuse_journal(file, "Another version wrote it.")
+  tables <- read_plan_tables(con)
+  if (is.null(tables)) damaged("plan is")
+  plan <- tryCatch(
+    plan_from_text(
+      tables$plan, read_working_rows(con),
+      # reason: only from files that the user trusts, see the help of `trust`
+      if (trust && !is.null(tables$own)) unserialize(tables$own)
+    ),
+    kw_error_journal = stop,
+    error = function(e) refuse_journal(file, paste0("Its plan cannot be read: ", plain_message(e)))
+  )
+  if (!identical(fingerprint_table(plan$brief$table), facts$data)) damaged("working rows are")
+  now <- journal_facts(plan)
+  for (name in c("data", "roles", "splits", "seed")) {
+    if (facts[[name]] != now[[name]]) {
+      damaged(paste("plan does not go with", fact_words[[name]], "and is"))
+    }
   }
-  con <- DBI::dbConnect(RSQLite::SQLite(), file, flags = RSQLite::SQLITE_RO, synchronous = NULL)
-  on.exit(DBI::dbDisconnect(con))
-  facts <- DBI::dbGetQuery(con, "SELECT * FROM facts")
-  state <- facts$value[facts$name == "state"]
-  plan <- unpacked_plan(DBI::dbGetQuery(con, "SELECT plan FROM plan")$plan[[1]])
-  comparison_from_rows(plan, DBI::dbGetQuery(con, "SELECT * FROM fits"), state)
+  plan
 }
 
 comparison_from_rows <- function(plan, rows, state) {
   work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  scored <- rows$status == "ok" & rows$split %in% vapply(
+    plan$splits[!is_apparent(plan$splits)], `[[`, "", "key"
+  )
+  kept <- !vapply(rows$prediction[scored], is.null, logical(1))
   wanted <- list(
-    training = any(!is.na(rows$training_1)),
-    predictions = plan$pooled || !all(vapply(rows$prediction, is.null, logical(1))),
+    training = any(scored) && !anyNA(rows$training_1[scored]),
+    predictions = plan$pooled || (any(scored) && all(kept)),
     no_information = identical(plan$splitter$summary, "632plus")
   )
   known <- journal_batches(rows, work, row_names_of_fits(work), plan, wanted)
@@ -75,7 +99,7 @@ comparison_from_rows <- function(plan, rows, state) {
   held <- sum(lengths(lapply(known, `[[`, "fit")))
   whole <- held == length(work$fits$node) * length(plan$splits)
   finish_comparison(
-    plan, list(results), Sys.time(), if (!whole) paste0("its journal's state (", state, ")")
+    plan, list(results), 0, if (!whole) paste0("its journal's state (", state, ")")
   )
 }
 

@@ -13,7 +13,7 @@ new_row_writer <- function(work, names, metrics) {
       if (is.null(scores)) nothing else lapply(metrics, function(metric) scores[, metric])
     }
     status <- ifelse(is.na(batch$validation[, 1]), "undefined", "ok")
-    status[failed[at]] <- ifelse(is_too_slow(batch$message), "stopped", "failed")[at][failed[at]]
+    status[failed[at]] <- ifelse(is_passing(batch$message), "stopped", "failed")[at][failed[at]]
     c(
       list(
         split = rep(split_key, n), fit = names$fit[batch$fit][at],
@@ -27,7 +27,7 @@ new_row_writer <- function(work, names, metrics) {
       ),
       stats::setNames(
         c(numbers(batch$validation), numbers(batch$training), numbers(batch$no_information)),
-        journal_columns(metrics)
+        journal_columns(length(metrics))
       ),
       list(prediction = stored_predictions(batch, counts))
     )
@@ -46,7 +46,11 @@ joined_by_fit <- function(batch, what, parts) {
   texts
 }
 
-is_too_slow <- function(message) grepl("^stopped after the limit of", message)
+# Failures that say nothing of the setting: a limit was reached, or somebody killed the worker.
+# They are tried again when the journal is resumed.
+is_passing <- function(message) {
+  grepl("^stopped after the limit of|^the worker process died", message)
+}
 
 # What fits are called, whatever run they are part of: fit, a text by fit; value, a list
 # by fit of one text a path value.
@@ -63,14 +67,15 @@ value_texts <- function(values) {
   row_texts(lapply(values, function(v) if (is.numeric(v)) canonical_number(v) else v))
 }
 
-# One BLOB a path value, or NULL.
+# One BLOB a path value, or NULL: numbers of 8 bytes, the lowest byte first, class after class.
 stored_predictions <- function(batch, counts) {
   if (is.null(batch$predictions)) return(rep(list(NULL), sum(counts)))
   unlist(Map(function(predictions, n) {
     if (is.null(predictions)) return(rep(list(NULL), n))
     several <- length(dim(predictions)) == 3L
     lapply(seq_len(n), function(i) {
-      serialize(if (several) predictions[, , i] else predictions[, i], NULL, xdr = FALSE)
+      values <- if (several) predictions[, , i] else predictions[, i]
+      writeBin(as.double(values), raw(), endian = "little")
     })
   }, batch$predictions, counts), recursive = FALSE)
 }
@@ -89,12 +94,13 @@ journal_batches <- function(rows, work, names, plan, wanted) {
     whole <- rep(TRUE, length(names$fit))
     whole[fit[is.na(at)]] <- FALSE
     mine <- rows[at[whole[fit]], , drop = FALSE]
-    batch_of_rows(mine, which(whole), work, plan, wanted, plan$splits[[s]]$rep == 0L)
+    batch_of_rows(mine, which(whole), work, plan, wanted, plan$splits[[s]])
   })
 }
 
 # `rows`: those of `fits`, fit after fit, value after value.
-batch_of_rows <- function(rows, fits, work, plan, wanted, apparent) {
+batch_of_rows <- function(rows, fits, work, plan, wanted, split) {
+  apparent <- split$rep == 0L
   counts <- work$fits$count[fits]
   of <- rep(seq_along(fits), counts)
   first <- cumsum(counts) - counts + 1L
@@ -116,7 +122,11 @@ batch_of_rows <- function(rows, fits, work, plan, wanted, apparent) {
     seconds = as.vector(rowsum(rows$seconds, of)), validation = scores("validation"),
     training = if (wanted$training) scores("training"),
     no_information = if (wanted$no_information && apparent) scores("no_information"),
-    predictions = if (keeps) unname(lapply(split(rows$prediction, of), read_predictions)),
+    predictions = if (keeps) {
+      classes <- plan$brief$levels
+      dims <- c(length(split$validation), if (length(classes) > 0L) length(classes))
+      unname(lapply(base::split(rows$prediction, of), read_predictions, dims))
+    },
     warnings = lines_by_fit(rows$warnings[first], !failed),
     why_na = lapply(lines_by_fit(rows$message[first], !failed), as_reason)
   )
@@ -168,9 +178,10 @@ as_reason <- function(line) {
   list(at = line$at, metric = parts[1], message = parts[2])
 }
 
-read_predictions <- function(blobs) {
-  if (any(vapply(blobs, is.null, logical(1)))) return(NULL)
-  parts <- lapply(blobs, unserialize)
-  dims <- if (is.null(dim(parts[[1]]))) length(parts[[1]]) else dim(parts[[1]])
+# NULL where some are missing or not as long as they must be.
+read_predictions <- function(blobs, dims) {
+  whole <- vapply(blobs, function(blob) is.raw(blob) && length(blob) == 8 * prod(dims), logical(1))
+  if (!all(whole)) return(NULL)
+  parts <- lapply(blobs, readBin, what = "double", n = prod(dims), endian = "little")
   array(unlist(parts), c(dims, length(parts)))
 }

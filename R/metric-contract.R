@@ -17,7 +17,7 @@
 #                       rows of one part only; NULL if it has none
 metric_definition <- function(
   name, label, kinds, direction, score,
-  undefined = function(truth, weights) NULL,
+  undefined = never_undefined,
   unit = "", range = c(-Inf, Inf),
   why_na = "the prediction leaves it undefined",
   row_wise = FALSE, by_class = FALSE, compares_rows = FALSE, score_in_parts = NULL,
@@ -33,6 +33,8 @@ metric_definition <- function(
     class = "kw_metric"
   )
 }
+
+never_undefined <- function(truth, weights) NULL
 
 # Metrics by name or as objects, checked against the outcome kind; a list by name.
 find_metrics <- function(metrics, kind) {

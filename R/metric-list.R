@@ -139,7 +139,7 @@ define_metric <- function(name, kinds, direction, score, undefined = NULL, label
   if (!is.null(undefined)) undefined <- portable_function(undefined, "`undefined`")
   metric <- metric_definition(name, label, kinds, direction,
     if (vectorised) score else one_by_one(score),
-    undefined = undefined %||% function(truth, weights) NULL, unit = unit,
+    undefined = undefined %||% never_undefined, unit = unit,
     range = range,
     row_wise = row_wise, does = "A metric defined by the user."
   )

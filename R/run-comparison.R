@@ -81,7 +81,7 @@ execute_plan <- function(
   limits = no_limits,
   journal = NULL, share = TRUE, shuffle = FALSE
 ) {
-  started <- Sys.time()
+  started <- seconds_now()
   data <- working_data(plan$brief)
   pool <- new_pool(workers, plan)
   on.exit(pool$close())
@@ -115,7 +115,7 @@ execute_plan <- function(
   finish_comparison(
     plan,
     rounds,
-    started,
+    seconds_now() - started,
     stopped,
     journal_failure = if (!is.null(journal)) journal$failure(),
     processes = pool$processes()
@@ -183,7 +183,7 @@ new_run <- function(plan, work, data, keep, limits) {
     no_information = identical(plan$splitter$summary, "632plus")
   )
   list(
-    id = short_hash(paste(Sys.getpid(), seconds_now(), length(work$fits$node))), work = work,
+    id = short_hash(paste(Sys.getpid(), format(Sys.time(), "%s"), seconds_now())), work = work,
     data = data,
     splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted,
     fit_seconds = limits$fit_seconds
@@ -290,16 +290,16 @@ new_watch <- function(plan, work, listener) {
 }
 
 finish_comparison <- function(
-  plan, rounds, started, stopped = NULL, journal_failure = NULL,
+  plan, rounds, seconds, stopped = NULL, journal_failure = NULL,
   processes = 1L
 ) {
   results <- Reduce(join_rounds, rounds)
   if (is.null(stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
   structure(
     list(
-      plan = plan, results = results, started = started, stopped = stopped,
+      plan = plan, results = results, stopped = stopped,
       journal_failure = journal_failure, processes = processes,
-      seconds = as.double(difftime(Sys.time(), started, units = "secs")),
+      seconds = seconds,
       versions = software_versions(plan)
     ),
     class = "kw_comparison"
@@ -315,16 +315,26 @@ refuse_all_failed <- function(results) {
   )
 }
 
+# Of R and of every package that can change a score.
 software_versions <- function(plan) {
-  packages <- unique(unlist(lapply(plan$spaces, function(space) {
-    family_packages(
-      space$pipeline$family$definition, space$pipeline$family$settings, plan$brief$kind
+  packages <- unlist(lapply(plan$spaces, function(space) {
+    family <- space$pipeline$family
+    c(
+      family_packages(family$definition, family$settings, plan$brief$kind),
+      node_packages(space$pipeline$steps)
     )
-  })))
-  packages <- c("kilnwright", packages)
+  }))
+  packages <- unique(c("kilnwright", packages))
   list(
     r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
     blas = basename(extSoftVersion()[["BLAS"]]),
     packages = vapply(packages, function(p) as.character(utils::packageVersion(p)), character(1))
   )
+}
+
+node_packages <- function(nodes) {
+  unlist(lapply(nodes, function(node) {
+    if (!inherits(node$part, "kw_either")) return(node$part$definition$packages)
+    lapply(node$part$alternatives, node_packages)
+  }))
 }

@@ -123,12 +123,21 @@ settle_selections <- function(nodes, columns) {
   lapply(nodes, function(node) {
     if (inherits(node$part, "kw_either")) {
       node$part$alternatives <- lapply(node$part$alternatives, settle_selections, columns = columns)
-    } else if (!is.null(node$part$columns)) {
-      captured <- node$part$columns$captured
-      node$part$columns$captured <- captured[setdiff(names(captured), columns)]
+    } else {
+      part <- node$part
+      if (!is.null(part$columns)) node$part$columns <- without_captured(part$columns, columns)
+      node$part$settings <- lapply(part$settings, function(value) {
+        formulas <- is.list(value) && all(vapply(value, inherits, logical(1), "kw_formula"))
+        if (formulas) lapply(value, without_captured, columns = columns) else value
+      })
     }
     node
   })
+}
+
+without_captured <- function(code, columns) {
+  code$captured <- code$captured[setdiff(names(code$captured), columns)]
+  code
 }
 
 # Concrete steps: the first alternative and the first value of everything that varies.

@@ -17,7 +17,7 @@ pre_bins <- function(by = "quantile", bins = 5, columns = NULL) {
 
 member_step_bins <- function() {
   step_definition("bins",
-    learn = learn_bins, use = use_bins, columns = "number",
+    learn = learn_bins, use = use_bins, columns = "number", packages = "rpart",
     does = "Cuts numbers into ordered categories.",
     hyperparameters = list(
       by = hyperparameter("choice", "quantile",

@@ -1,7 +1,8 @@
 # What a step is, and how it is learned and used.
 #
 # A step definition has: name, hyperparameters, columns (the kinds that it takes
-# by default), changes_rows, cross_fitted, random, and two functions:
+# by default), changes_rows, cross_fitted, random, packages (whose version can change what it
+# does), and two functions:
 #
 #   learn(frame, target, settings, seed) -> list(state, training)
 #   use(state, frame) -> frame
@@ -75,9 +76,22 @@ define_step <- function(name, learn, use, defaults = list(), columns = column_ki
   definition <- step_definition(name, learn, use, declared,
     columns = columns,
     changes_rows = changes_rows, cross_fitted = cross_fitted,
-    random = random, shipped = FALSE
+    random = random, shipped = FALSE, packages = packages_called(list(learn, use))
   )
   function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
+}
+
+# The packages that a user's functions call by `package::name`.
+packages_called <- function(functions) {
+  found <- character()
+  walk <- function(expr) {
+    if (!is.call(expr)) return(invisible())
+    head <- if (is.symbol(expr[[1]])) as.character(expr[[1]]) else ""
+    if (head %in% c("::", ":::")) found <<- c(found, as.character(expr[[2]]))
+    for (part in call_parts(expr)) walk(part)
+  }
+  for (f in Filter(Negate(is.primitive), functions)) walk(body(f))
+  setdiff(sort(unique(found)), c("base", "stats", "utils", "methods"))
 }
 
 # User functions may use base R, attached packages by `::`, and their arguments.
@@ -104,12 +118,14 @@ check_self_contained <- function(functions, name) {
 
 step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
-                            expand = NULL, check = NULL, does = "", shipped = TRUE) {
+                            expand = NULL, check = NULL, does = "", shipped = TRUE,
+                            packages = character()) {
   structure(
     list(
       name = name, learn = learn, use = use, hyperparameters = hyperparameters,
       columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
-      random = random, expand = expand, check = check, does = does, shipped = shipped
+      random = random, expand = expand, check = check, does = does, shipped = shipped,
+      packages = packages
     ),
     class = "kw_step_definition"
   )
@@ -169,24 +185,47 @@ of_kind <- function(...) {
 select_columns <- function(step, frame) {
   if (is.null(step$columns)) return(columns_of_kinds(frame, step$definition$columns))
   selection <- step$columns
+  check_selected_names(selection, frame, step$definition$name)
   helpers <- list(of_kind = of_kind, any_or_column = function(name) {
     if (name %in% frame_names(frame)) name else selection$captured[[name]]
   })
   home <- list2env(c(selection$captured, helpers), parent = baseenv())
   proxy <- c(as.list(frame$columns), sparse_prototypes(frame))
-  chosen <- tryCatch(
+  tryCatch(
     names(tidyselect::eval_select(selection$expr, data = proxy, env = home, allow_rename = FALSE)),
     error = function(e) {
-      stop_kw("columns", paste0(
-        "pre_", step$definition$name, ": `columns = ",
-        selection_text(selection), "` cannot be resolved."
-      ),
-      where = plain_message(if (is.null(e$parent)) e else e$parent),
-      remedy = paste0("Columns at this point: ", enumerate(frame_names(frame), 20L), ".")
-      )
+      why <- plain_message(e$parent %||% e)
+      refuse_selection(selection, frame, step$definition$name, why)
     }
   )
-  chosen
+}
+
+# A bare name is a column or a value that came along, never a function that happens to be
+# called so.
+check_selected_names <- function(selection, frame, step) {
+  strange <- setdiff(bare_names(selection$expr), c(frame_names(frame), names(selection$captured)))
+  if (length(strange) > 0L) {
+    refuse_selection(selection, frame, step, paste0("There is no column ", quoted(strange[1]), "."))
+  }
+}
+
+# The names in a selection that are not inside where(), which takes a function.
+bare_names <- function(expr) {
+  if (is.symbol(expr)) return(as.character(expr))
+  if (!is.call(expr)) return(character())
+  head <- if (is.symbol(expr[[1]])) as.character(expr[[1]]) else ""
+  if (head %in% c("where", "::")) return(character())
+  if (head %in% c("$", "@")) return(bare_names(expr[[2]]))
+  unique(unlist(lapply(call_parts(expr)[-1], bare_names)))
+}
+
+refuse_selection <- function(selection, frame, step, why) {
+  stop_kw(
+    "columns",
+    paste0("pre_", step, ": `columns = ", selection_text(selection), "` cannot be resolved."),
+    where = why,
+    remedy = paste0("Columns at this point: ", enumerate(frame_names(frame), 20L), ".")
+  )
 }
 
 columns_of_kinds <- function(frame, kinds) {
@@ -259,14 +298,13 @@ check_training <- function(training, frame, definition) {
   }
 }
 
-# What identifies a concrete step in keys.
+# What identifies a concrete step in keys: a user's own by everything that can change what it
+# does.
 step_key <- function(step) {
   name <- step$definition$name
   if (!step$definition$shipped) {
-    name <- paste0(
-      name,
-      short_hash(canonical_text(list(step$definition$learn, step$definition$use)))
-    )
+    content <- c("learn", "use", "columns", "changes_rows", "cross_fitted", "random")
+    name <- paste0(name, short_hash(canonical_text(unclass(step$definition)[content])))
   }
   selection <- if (!is.null(step$columns)) list(step$columns$expr, step$columns$captured)
   paste0(name, canonical_text(step$settings), canonical_text(selection))

@@ -54,7 +54,7 @@ capture_formula <- function(quosure, name) {
     value <- rlang::env_get(rlang::quo_get_env(quosure), variable, default = NULL, inherit = TRUE)
     if (is.atomic(value) && length(value) == 1L) captured[[variable]] <- value
   }
-  list(expr = expr, captured = captured)
+  structure(list(expr = portable_code(expr), captured = captured), class = "kw_formula")
 }
 
 learn_derive <- function(frame, target, settings, seed) {

@@ -25,7 +25,7 @@ member_step_keep_top <- function() {
   step_definition("keep_top",
     learn = learn_keep_top, use = drop_named,
     does = "Keeps the columns that go best with the outcome.",
-    columns = c("number", "category", "ordered"), random = TRUE,
+    columns = c("number", "category", "ordered"), random = TRUE, packages = "ranger",
     hyperparameters = list(
       top = hyperparameter("number", 20,
         min = 0, open_min = TRUE,

@@ -37,7 +37,7 @@ rows_of <- function(part, prepared, context) {
 
 learn_node <- function(node, context) {
   parent <- prepared_node(context$work$nodes[[node]]$parent, context)
-  if (!is.null(parent$error)) return(parent)
+  if (!is.null(parent$error)) return(list(error = parent$error, stage = parent$stage))
   step <- context$work$nodes[[node]]$step
   stage <- paste0("pre_", step$definition$name)
   started <- seconds_now()

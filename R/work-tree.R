@@ -124,7 +124,8 @@ fit_keys <- function(definition, space, columns, n, path_set) {
   own <- if (definition$shipped) {
     ""
   } else {
-    short_hash(canonical_text(list(definition$fit, definition$predict, definition$path$predict)))
+    content <- c("fit", "predict", "path", "accepts", "random", "packages")
+    short_hash(canonical_text(unclass(definition)[content]))
   }
   do.call(paste, c(list(rep(paste0("fam_", definition$name, own), n)), parts,
     list(canonical_text(path_set)),

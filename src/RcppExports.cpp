@@ -89,6 +89,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// row_sums_of
+Rcpp::CharacterVector row_sums_of(const Rcpp::List& columns, const std::string& job);
+RcppExport SEXP _kilnwright_row_sums_of(SEXP columnsSEXP, SEXP jobSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const std::string& >::type job(jobSEXP);
+    rcpp_result_gen = Rcpp::wrap(row_sums_of(columns, job));
+    return rcpp_result_gen;
+END_RCPP
+}
 // log_loss_columns
 Rcpp::NumericVector log_loss_columns(const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth, const Rcpp::NumericVector& weights, int classes, double least);
 RcppExport SEXP _kilnwright_log_loss_columns(SEXP predictionSEXP, SEXP truthSEXP, SEXP weightsSEXP, SEXP classesSEXP, SEXP leastSEXP) {
@@ -191,6 +202,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_filled_matrix", (DL_FUNC) &_kilnwright_filled_matrix, 3},
     {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},
     {"_kilnwright_tree_nodes", (DL_FUNC) &_kilnwright_tree_nodes, 3},
+    {"_kilnwright_row_sums_of", (DL_FUNC) &_kilnwright_row_sums_of, 2},
     {"_kilnwright_log_loss_columns", (DL_FUNC) &_kilnwright_log_loss_columns, 5},
     {"_kilnwright_confusion_columns", (DL_FUNC) &_kilnwright_confusion_columns, 4},
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 5},

@@ -87,7 +87,7 @@ test_that("moods come back from workers and from a journal as they were, with th
   file <- withr::local_tempfile(fileext = ".sqlite")
   expect_identical(remarks(quiet_run(plan, workers = 2, journal = file)), remarks(plain))
   expect_identical(remarks(quiet_run(plan, journal = file)), remarks(plain))
-  expect_identical(remarks(open_comparison(file, trust = TRUE)), remarks(plain))
+  expect_identical(remarks(open_comparison(file)), remarks(plain))
 })
 
 test_that(

@@ -171,10 +171,9 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
     table[setdiff(names(table), "seconds")]
   }
   expect_identical(drop_seconds("a"), drop_seconds("b"))
-  shown <- command("standings", journal, "--trust", "--follow", "--top", "3")
+  shown <- command("standings", journal, "--follow", "--top", "3")
   expect_identical(shown$status, 0L, info = shown$err)
   expect_match(shown$out, "have all their scores", all = FALSE)
-  expect_identical(command("standings", journal)$status, 1L)
   expect_identical(
     command("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L
   )
@@ -226,16 +225,15 @@ test_that("select chooses again from a journal by another rule, and report write
   )
   expect_identical(ran$status, 0L, info = ran$err)
   model <- file.path(folder, "steady.kilnwright")
-  chosen <- command("select", journal, "--rule", "steady", "--trust", "--model", model)
+  chosen <- command("select", journal, "--rule", "steady", "--model", model)
   expect_identical(chosen$status, 0L, info = chosen$err)
   expect_match(chosen$out, "Rule: steady", all = FALSE)
   expect_s3_class(open_model(model, trust = TRUE), "kw_model")
-  expect_identical(command("select", journal, "--rule", "luck", "--trust")$status, 1L)
-  expect_identical(command("select", journal)$status, 1L)
+  expect_identical(command("select", journal, "--rule", "luck")$status, 1L)
   page <- file.path(folder, "report.html")
-  reported <- command("report", journal, "--out", page, "--trust")
+  reported <- command("report", journal, "--out", page)
   expect_identical(reported$status, 0L, info = reported$err)
   expect_match(readLines(page, warn = FALSE), "The choice, and why", all = FALSE)
-  expect_identical(command("report", journal, "--out", "/nowhere/a.html", "--trust")$status, 1L)
+  expect_identical(command("report", journal, "--out", "/nowhere/a.html")$status, 1L)
   expect_identical(command("worker")$status, 2L)
 })

@@ -64,6 +64,16 @@ names_used <- function(expr) {
   list(names = unique(found), packages = unique(packages), cli = unique(cli))
 }
 
+test_that("no name is given twice in the package", {
+  sources <- list.files(file.path(source_folder(), "R"), "[.]R$", full.names = TRUE)
+  given <- unlist(lapply(sources, function(file) {
+    vapply(as.list(parse(file)), function(expr) {
+      if (is.call(expr) && identical(expr[[1]], as.symbol("<-"))) deparse(expr[[2]])[1] else ""
+    }, "")
+  }))
+  expect_identical(given[duplicated(given) & nzchar(given)], character())
+})
+
 test_that("no file calls a higher layer, and none below the face uses an interface package", {
   files <- list.files(file.path(source_folder(), "R"), pattern = "[.]R$", full.names = TRUE)
   sources <- stats::setNames(lapply(files, readLines), basename(files))

@@ -25,6 +25,26 @@ test_that("Ctrl-C that compiled code turns into an error stops the run, and noth
   expect_match(failures(elsewhere)$message, "internal error")
 })
 
+test_that("a step that fails ends the settings behind it, however many steps follow", {
+  broken <- define_step("broken",
+    learn = function(frame, target, settings, seed) {
+      if (settings$at == 2) stop("no luck")
+      list(state = NULL, training = NULL)
+    },
+    use = function(state, frame) frame, defaults = list(at = 1)
+  )
+  cmp <- quiet_run(
+    toy_brief("number"), candidates(
+      bad = pipeline(broken(at = among(1, 2)), pre_scale(), pre_onehot(), fam_linear()),
+      good = fam_tree()
+    ),
+    splits = split_kfold(3), seed = 1
+  )
+  expect_identical(unique(failures(cmp)$candidate), "bad")
+  expect_match(failures(cmp)$message, "no luck", all = TRUE)
+  expect_identical(is.na(standings(cmp)$place), c(FALSE, FALSE, TRUE))
+})
+
 test_that("names of choices may hold dots and slashes, and like choices are kept apart", {
   steps <- list(
     either(k.3 = pre_skew(), `a/b` = as_is()),
@@ -127,7 +147,7 @@ test_that("a journal that ended cleanly leaves no files beside it, and brings pr
     splits = split_kfold(3), seed = 1, journal = file, keep = "all_predictions"
   )
   expect_identical(list.files(folder), "run.sqlite")
-  again <- optimism(open_comparison(file, trust = TRUE))
+  again <- optimism(open_comparison(file))
   expect_equal(again, optimism(cmp))
   expect_false(is.na(again$score[again$estimate == "bootstrap"]))
 })

@@ -127,6 +127,28 @@ test_that(
   }
 )
 
+test_that("what died with its worker is tried again when its journal goes on", {
+  skip_on_os("windows")
+  file <- journal_file()
+  mark <- withr::local_tempfile()
+  moody <- define_family("moody", "number",
+    fit = function(x, y, weights, settings, seed, threads) {
+      if (file.exists(settings$mark)) tools::pskill(Sys.getpid(), 9)
+      mean(y)
+    },
+    predict = function(model, x) rep(model, nrow(x)), defaults = list(mark = "")
+  )
+  plan <- plan_comparison(
+    toy_brief("number", toy(60)), candidates(b = fam_baseline(), m = moody(mark = mark)),
+    splits = split_kfold(2), metrics = "rmse", seed = 1
+  )
+  file.create(mark)
+  killed <- quiet_run(plan, journal = file, workers = 2)
+  expect_match(failures(killed)$message, "died", all = TRUE)
+  unlink(mark)
+  same_numbers(quiet_run(plan, journal = file, workers = 1), quiet_run(plan, workers = 1))
+})
+
 test_that("every worker killed at once does not lose a score", {
   skip_on_os("windows")
   file <- withr::local_tempfile()

@@ -1,0 +1,164 @@
+# Values as text that nothing can hide in, and back: lists for JSON, in which every value is
+# written with its type. Functions, and code that does more than work out values, are not
+# written: they are collected apart, and what is read has their number and their text, which is
+# enough for keys.
+
+# A form is a list whose first name is the type: s, n, i, l for texts, numbers, whole numbers and
+# flags, r for a range of whole numbers, code, list, apart, ours; k are names, a attributes.
+# `special(x)` may give list(ours = ...) for values that are known elsewhere; `apart(x)` keeps a
+# value that cannot be written as text and gives its number.
+write_plain <- function(x, apart, special = function(x) NULL) {
+  form <- special(x)
+  if (!is.null(form)) return(form)
+  if (is.null(x)) return(NULL)
+  if (is.language(x)) return(write_code(x, apart))
+  inner <- function(part) write_plain(part, apart, special)
+  attributes <- attributes(x)
+  body <- if (is.list(x)) {
+    list(list = lapply(unname(unclass(x)), inner))
+  } else if (is.atomic(x) && typeof(x) %in% names(plain_types)) {
+    write_vector(x)
+  } else {
+    return(apart_form(x, apart))
+  }
+  body$k <- text_list(attributes$names)
+  attributes$names <- NULL
+  if (length(attributes) > 0L) body$a <- lapply(attributes, inner)
+  body
+}
+
+plain_types <- c(double = "n", integer = "i", logical = "l", character = "s")
+
+write_vector <- function(x) {
+  values <- as.vector(unclass(x))
+  if (is_range(values)) return(list(r = paste(range(values), collapse = " ")))
+  form <- list(switch(typeof(x),
+    character = text_list(values),
+    double = paste(exact_numbers(values), collapse = " "),
+    paste(as.character(values), collapse = " ")
+  ))
+  stats::setNames(form, plain_types[[typeof(x)]])
+}
+
+text_list <- function(x) {
+  if (is.null(x)) return(NULL)
+  I(ifelse(is.na(x), NA_character_, enc2utf8(x)))
+}
+
+# Row numbers, mostly.
+is_range <- function(x) {
+  is.integer(x) && length(x) > 3L && !anyNA(x[c(1, length(x))]) &&
+    x[length(x)] - x[1] == length(x) - 1L && identical(x, x[1]:x[length(x)])
+}
+
+# The shortest of the usual forms that gives the number back to the last bit.
+exact_numbers <- function(x) {
+  text <- sprintf("%.15g", x)
+  text[is.na(x) & !is.nan(x)] <- "NA"
+  inexact <- which(is.finite(x) & as.double(text) != x)
+  text[inexact] <- sprintf("%a", x[inexact])
+  text
+}
+
+write_code <- function(x, apart) {
+  text <- paste(deparse(x, width.cutoff = 500L, control = "digits17"), collapse = "\n")
+  again <- tryCatch(str2lang(text), error = function(e) NULL)
+  if (is_harmless_code(x) && identical(again, x)) return(list(code = text))
+  apart_form(x, apart)
+}
+
+apart_form <- function(x, apart) {
+  text <- tryCatch(canonical_text(x), kw_error_hash = function(e) class(x)[1])
+  list(apart = apart(x), text = text)
+}
+
+# What stands for something that was not read: it has the same key, and cannot be used.
+unread <- function(text) {
+  structure(
+    function(...) {
+      stop_kw(
+        "trust",
+        "This needs a function of its author's own, which was not read from the journal.",
+        remedy = paste(
+          "If you trust where the journal comes from, open it with",
+          "open_comparison(file, trust = TRUE)."
+        )
+      )
+    },
+    class = "kw_unread", text = text
+  )
+}
+
+# Code that can do nothing but work out values: known operators and functions of vectors, and
+# the ways to name columns.
+is_harmless_code <- function(x) {
+  if (is.symbol(x) || (is.atomic(x) && is.null(attributes(x)))) return(TRUE)
+  if (!is.call(x) || !is.symbol(x[[1]])) return(FALSE)
+  name <- as.character(x[[1]])
+  if (name == "where") {
+    return(length(x) == 2L && is.symbol(x[[2]]) && as.character(x[[2]]) %in% harmless_predicates)
+  }
+  name %in% harmless_calls && all(vapply(call_parts(x)[-1], is_harmless_code, logical(1)))
+}
+
+harmless_predicates <- c(
+  "is.numeric", "is.factor", "is.character", "is.logical", "is.ordered", "is.integer", "is.double"
+)
+
+harmless_calls <- c(
+  "+", "-", "*", "/", "^", "%%", "%/%", "(", "==", "!=", "<", "<=", ">", ">=", "&", "|", "!",
+  "&&", "||", ":", "%in%", "c", "is.na", "log", "log2", "log10", "log1p", "exp", "expm1", "sqrt",
+  "abs", "sign", "floor", "ceiling", "round", "signif", "trunc", "sin", "cos", "tan", "atan2",
+  "min", "max", "pmin", "pmax", "ifelse", "nchar", "as.numeric", "as.character", "as.integer",
+  "of_kind", "any_or_column", "all_of", "any_of", "everything", "starts_with", "ends_with",
+  "contains", "matches", "num_range", "last_col"
+)
+
+# `ours(v)` gives what special() had named, `apart(v)` what was kept apart, or NULL.
+read_plain <- function(form, ours, apart) {
+  inner <- function(part) read_plain(part, ours, apart)
+  if (is.null(form)) return(NULL)
+  type <- names(form)[1]
+  content <- form[[1]]
+  value <- switch(type %||% "",
+    ours = return(ours(content)),
+    apart = return(apart(content) %||% unread(form$text)),
+    code = return(read_code(content)),
+    list = lapply(content, inner),
+    s = read_texts(content),
+    n = as.double(plain_words(content)),
+    i = as.integer(plain_words(content)),
+    r = read_range(as.integer(plain_words(content))),
+    l = as.logical(plain_words(content)),
+    stop_kw("plain", paste0("A value of the unknown type ", describe_value(type), "."))
+  )
+  attributes(value) <- c(
+    if (!is.null(form$k)) list(names = read_texts(form$k)), lapply(form$a, inner)
+  )
+  value
+}
+
+read_texts <- function(texts) {
+  vapply(texts, function(one) if (is.null(one)) NA_character_ else as.character(one), "")
+}
+
+read_range <- function(ends) ends[1]:ends[2]
+
+plain_words <- function(text) {
+  words <- strsplit(text, " ", fixed = TRUE)[[1]]
+  ifelse(words == "NA", NA_character_, words)
+}
+
+read_code <- function(text) {
+  code <- str2lang(text)
+  if (!is_harmless_code(code)) {
+    stop_kw("plain", paste0("Code that is not only values: ", substr(text, 1L, 60L), "."))
+  }
+  code
+}
+
+json_of <- function(form) {
+  as.character(jsonlite::toJSON(form, auto_unbox = TRUE, null = "null", na = "null"))
+}
+
+of_json <- function(text) jsonlite::parse_json(text, simplifyVector = FALSE)
