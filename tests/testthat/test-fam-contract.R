@@ -1,29 +1,3 @@
-# Every shipped family runs through the same checks, for every outcome that it claims.
-
-family_data <- function(kind, n = 120) {
-  table <- toy(n)
-  y <- table[[outcomes[[kind]]]]
-  list(
-    x = as.matrix(table[c("x1", "x2", "x3")]), columns = table[c("x1", "x2", "x3")],
-    y = if (kind == "number") {
-      y
-    } else {
-      factor(y, levels = if (kind == "two_class") c("no", "yes") else c("low", "mid", "high"))
-    }
-  )
-}
-
-# Counts for the family of counts.
-input_for <- function(definition, data) {
-  if (definition$accepts$factors) return(data$columns)
-  if (definition$name == "count_bayes") round(abs(data$x)) else data$x
-}
-
-fit_with <- function(definition, data, settings, rows = seq_along(data$y), seed = 5) {
-  x <- input_for(definition, data)[rows, , drop = FALSE]
-  kw("fit_family")(definition, x, kw("new_target")(data$y[rows]), settings, seed)
-}
-
 # Off-path configurations, extreme ones included.
 configurations <- list(
   baseline = list(list(), list(guess = "majority"), list(guess = "draw")),
@@ -59,6 +33,7 @@ configurations <- list(
     list(depth = 1)
   )
 )
+
 paths <- list(
   boosted = c(1, 2, 7, 30), forest = c(1, 2, 7, 30), penalised = c(0, 1e-6, 0.01, 0.2, 5, 1e4),
   adaptive_splines = c(1, 2, 5, 21, 400),
@@ -70,17 +45,17 @@ paths <- list(
     stringsAsFactors = FALSE
   )
 )
+
 path_values <- function(name) {
   values <- paths[[name]]
   if (is.data.frame(values)) kw("plain_frame")(as.list(values), nrow(values)) else values
 }
+
 along_values <- function(settings, along, values) {
   if (length(along) == 1) settings[[along]] <- values
   if (length(along) > 1) settings[along] <- as.list(values)
   settings
 }
-
-definitions <- lapply(kw("shipped_members")("fam"), function(make) make())
 
 packages_there <- function(definition, kind) {
   settings <- lapply(definition$hyperparameters, `[[`, "default")
@@ -180,94 +155,3 @@ for (name in names(definitions)) for (kind in definitions[[name]]$kinds) {
     })
   }
 }
-
-test_that(
-  "a tree's path agrees with pruning, missing values, surrogates and unseen levels included",
-  {
-    table <- toy(300, missing = TRUE)
-    table$colour <- factor(table$colour)
-    definition <- definitions$tree
-    columns <- table[c("x1", "x2", "x3", "colour")]
-    for (y in list(table$number, factor(table$three))) {
-      settings <- list(
-        pruning = c(0, 0.005, 0.02, 0.1), impurity = "gini", min_leaf = 2,
-        depth = 30
-      )
-      fitted <- kw("fit_family")(
-        definition, columns[1:200, ], kw("new_target")(y[1:200]), settings, 1
-      )
-      ours <- kw("predict_family")(fitted, columns[201:300, ], settings$pruning)
-      grown <- rpart::rpart(
-        y ~ .,
-        cbind(columns, y = y)[1:200, ],
-        method = if (is.factor(y)) "class" else "anova",
-        control = rpart::rpart.control(
-          cp = 0, minsplit = 5, minbucket = 2, xval = 0, maxcompete = 0
-        )
-      )
-      for (i in 1:4) {
-        theirs <- predict(rpart::prune(grown, settings$pruning[i]), columns[201:300, ])
-        expect_equal(unname(if (is.factor(y)) ours[, , i] else ours[, i]), unname(theirs))
-      }
-      # a level that a node's rows lack, and no majority to follow: the row stays there
-      small <- kw("fit_family")(
-        definition,
-        columns[1:60, ],
-        kw("new_target")(y[1:60]),
-        utils::modifyList(settings, list(min_leaf = 1, pruning = 0)),
-        1
-      )
-      grown <- rpart::rpart(
-        y ~ .,
-        cbind(columns, y = y)[1:60, ],
-        method = if (is.factor(y)) "class" else "anova",
-        control = rpart::rpart.control(
-          cp = 0, minsplit = 2, minbucket = 1, xval = 0, maxcompete = 0
-        )
-      )
-      theirs <- predict(rpart::prune(grown, 0), columns[61:300, ])
-      expect_equal(as.vector(kw("predict_family")(small, columns[61:300, ], 0)), as.vector(theirs))
-      strange <- columns[201:203, ]
-      strange$colour <- factor(c("violet", NA, "red"))
-      expect_identical(
-        as.vector(kw("predict_family")(fitted, strange[1, ], 0)),
-        as.vector(kw("predict_family")(fitted, transform(strange[1, ], colour = factor(NA)), 0))
-      )
-    }
-  }
-)
-
-test_that("a penalty is in units of the outcome's standard deviation", {
-  data <- family_data("number")
-  run <- function(scale) {
-    fitted <- kw("fit_family")(
-      definitions$penalised,
-      data$x,
-      kw("new_target")(data$y * scale),
-      list(penalty = c(0.01, 0.1, 1), lasso_share = 0.5),
-      1
-    )
-    kw("predict_family")(fitted, data$x, c(0.01, 0.1, 1)) / scale
-  }
-  expect_equal(run(1000), run(1), tolerance = 1e-5)
-})
-
-test_that("a sparse and a dense matrix give the same penalised fit and the same forest", {
-  data <- family_data("two_class")
-  x <- round(pmax(data$x, 0), 1)
-  sparse <- methods::as(methods::as(x, "CsparseMatrix"), "generalMatrix")
-  for (name in c("penalised", "forest")) {
-    settings <- if (name == "penalised") {
-      list(penalty = c(0.01, 0.1), lasso_share = 1)
-    } else {
-      list(trees = 20, columns_tried = 0.5, min_node = 5, row_share = 1, cut_rule = "usual")
-    }
-    value <- if (name == "penalised") 0.01 else 20
-    p <- lapply(list(x, sparse), function(m) {
-      kw("predict_family")(
-        kw("fit_family")(definitions[[name]], m, kw("new_target")(data$y), settings, 3), m, value
-      )
-    })
-    expect_equal(p[[1]], p[[2]], tolerance = 1e-6)
-  }
-})

@@ -1,0 +1,72 @@
+test_that("leaving groups, a column's values or given parts out does just that", {
+  table <- toy(90)
+  table$fold <- rep(c("training", "validation", NA), 30)
+  table$other <- rep(c("validation", "training"), 45)
+  job <- brief(
+    table,
+    outcome = "number", group = "batch", ignore = c("two", "three", "fold", "other")
+  )
+  groups <- places(job, split_leave_group())
+  expect_length(groups, 18)
+  expect_true(all(sapply(groups, function(r) length(unique(table$batch[r$validation])) == 1)))
+  colours <- places(job, split_leave_group(group = "colour"))
+  expect_setequal(
+    sapply(colours, function(r) unique(table$colour[r$validation])), unique(table$colour)
+  )
+  given <- places(job, split_columns(c("fold", "other")))
+  expect_identical(
+    given[[1]],
+    list(
+      training = which(table$fold %in% "training"),
+      validation = which(table$fold %in% "validation")
+    )
+  )
+  expect_error(places(job, split_columns("colour")), "holds", class = "kw_error_splits")
+  expect_error(places(job, split_leave_row()), "batch", class = "kw_error_splits")
+})
+
+test_that(
+  "leaving single rows out scores all held-out predictions together, with the jackknife's error",
+  {
+    table <- toy(60)
+    job <- toy_brief("two_class", table)
+    cmp <- quiet_run(
+      job,
+      candidates(l = pipeline(pre_onehot(drop_one = TRUE), fam_linear()), b = fam_baseline()),
+      splits = split_leave_row(),
+      metrics = c("log_loss", "accuracy"),
+      seed = 1
+    )
+    table$y <- as.integer(table$two == "yes")
+    p <- sapply(1:60, function(i) {
+      predict(
+        suppressWarnings(glm(y ~ x1 + x2 + x3 + colour, binomial, table[-i, ])),
+        table[i, ],
+        type = "response"
+      )
+    })
+    row <- standings(cmp)[standings(cmp)$candidate == "l", ]
+    loss <- -log(ifelse(table$y == 1, p, 1 - p))
+    expect_equal(row$mean, mean(loss), tolerance = 1e-6)
+    without <- sapply(1:60, function(i) mean(loss[-i]))
+    expect_equal(row$se, sqrt(59 / 60 * sum((without - mean(without))^2)), tolerance = 1e-6)
+    expect_equal(
+      standings(cmp, metric = "accuracy")$mean[standings(cmp,
+        metric = "accuracy")$candidate == "l"],
+      mean((p > 0.5) == table$y)
+    )
+    expect_output(print(cmp$plan), "scored together")
+    expect_s3_class(select_final(cmp, rule = "one_se"), "kw_choice")
+    small <- quiet_run(
+      toy_brief("number", table),
+      candidates(b = fam_baseline()),
+      splits = split_kfold(10),
+      metrics = "rmse",
+      seed = 1
+    )
+    held <- unlist(lapply(rows_by_split(small), function(r) {
+      table$number[r$validation] - mean(table$number[r$training])
+    }))
+    expect_equal(standings(small)$mean, sqrt(mean(held^2)))
+  }
+)

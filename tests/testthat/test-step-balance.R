@@ -1,0 +1,16 @@
+test_that("balancing evens out the training rows and leaves others alone", {
+  table <- withr::with_seed(1, data.frame(a = rnorm(100), k = sample(c("u", "v"), 100, TRUE)))
+  y <- factor(rep(c("common", "rare"), c(80, 20)))
+  sizes <- function(...) as.vector(table(learned(pre_balance(...), table, y)$target$outcome))
+  expect_identical(sizes(by = "thin"), c(20L, 20L))
+  expect_identical(sizes(by = "repeat", ratio = 0.5), c(80L, 40L))
+  made <- learned(pre_balance(by = "synthetic"), table, y)
+  expect_identical(as.vector(table(made$target$outcome)), c(80L, 80L))
+  expect_identical(is.na(made$target$source_row), rep(c(FALSE, TRUE), c(100, 60)))
+  rare <- range(table$a[81:100])
+  expect_true(all(made$frame$columns$a[101:160] >= rare[1] &
+    made$frame$columns$a[101:160] <= rare[2]))
+  expect_identical(made$frame$columns$a[1:100], table$a)
+  frame <- kw("new_frame")(table)
+  expect_identical(kw("use_step")(made$state, frame), frame)
+})
