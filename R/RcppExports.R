@@ -5,6 +5,14 @@ seconds_now <- function() {
     .Call(`_kilnwright_seconds_now`)
 }
 
+write_bytes <- function(path, bytes) {
+    .Call(`_kilnwright_write_bytes`, path, bytes)
+}
+
+output_state <- function() {
+    .Call(`_kilnwright_output_state`)
+}
+
 nearest_rows <- function(queries, donors, category, k, skip) {
     .Call(`_kilnwright_nearest_rows`, queries, donors, category, k, skip)
 }

@@ -5,7 +5,7 @@
 # Stops with a classed error. `class` is the part after "kw_error_"; the text is
 # taken literally, so that column names with braces or percent signs are safe.
 stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {
-  bullets <- c(problem, x = where, i = remedy)
+  bullets <- visible(c(problem, x = where, i = remedy))
   rlang::abort(bullets,
     class = c(paste0("kw_error_", class), "kw_error"), call = call,
     use_cli_format = FALSE
@@ -13,7 +13,19 @@ stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {
 }
 
 warn_kw <- function(class, problem, remedy = NULL) {
-  rlang::warn(c(problem, i = remedy), class = c(paste0("kw_warning_", class), "kw_warning"))
+  bullets <- visible(c(problem, i = remedy))
+  rlang::warn(bullets, class = c(paste0("kw_warning_", class), "kw_warning"))
+}
+
+# Text of a table's that goes to a terminal: control characters, which could move the cursor or
+# change what is shown, are written out.
+visible <- function(text) {
+  found <- gregexpr("[\u0001-\u0008\u000b-\u001f\u007f-\u009f]", text)
+  if (all(vapply(found, `[`, 1L, 1L) %in% c(-1L, NA))) return(text)
+  regmatches(text, found) <- lapply(regmatches(text, found), function(signs) {
+    vapply(signs, function(sign) sprintf("\\x%02x", utf8ToInt(sign)), "", USE.NAMES = FALSE)
+  })
+  text
 }
 
 # The known names closest to a misspelt one, or character(0).

@@ -46,7 +46,7 @@ portable_function <- function(f, what, home = new.env(parent = globalenv())) {
 # What a call is made of, without the arguments that are left empty, as in x[, 1].
 call_parts <- function(expr) {
   parts <- as.list(expr)
-  empty <- vapply(seq_along(parts), function(i) identical(parts[[i]], quote(expr = )), logical(1))
+  empty <- vapply(parts, identical, logical(1), alist(empty = )$empty)
   parts[!empty]
 }
 

@@ -172,23 +172,43 @@ member_command_predict <- function() {
 }
 
 run_plan_file <- function(file, options, absent = "stop") {
-  check_results_folder(options$out, options$replace)
   plan <- plan_from_file(file, options$seed, absent)
+  prepare_results_folder(options$out, options$replace, options$journal)
   complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
   cmp <- run_comparison(plan,
     quiet = options$quiet, workers = workers, journal = options$journal,
     limits = limits(minutes = options$minutes)
   )
-  choice <- select_final(cmp, rule = plan$rule %||% "one_se")
-  model <- fit_final(choice)
-  aside <- if (!is.null(plan$brief$sealed)) score_set_aside(model)
-  said <- c(capture_print(cmp), "", capture_print(choice), "", set_aside_lines(aside, model))
-  write_results(options$out, options$replace, file, cmp, choice, model, aside, said)
+  chosen <- choose_if_any(cmp, plan$rule %||% "one_se")
+  said <- c(capture_print(cmp), "", chosen$said)
+  trouble <- write_results(
+    options$out, file, cmp, chosen$choice, chosen$model, chosen$aside, said
+  )
   cat(said, sep = "\n")
   say("")
   say("Results are in ", normalizePath(options$out), ":")
   say_wrapped(paste0("  ", enumerate(list.files(options$out), 12L)))
+  if (length(trouble) > 0L) {
+    stop_kw("results", "Not everything could be written.", where = enumerate(trouble, 3L))
+  }
+}
+
+# A comparison that was broken off early has results to keep even where nothing can be chosen.
+choose_if_any <- function(cmp, rule) {
+  nothing <- function(e) {
+    list(said = c("Nothing is chosen.", paste0("  ", plain_message(e))))
+  }
+  tryCatch(
+    {
+      choice <- select_final(cmp, rule = rule)
+      model <- fit_final(choice)
+      aside <- if (!is.null(cmp$plan$brief$sealed)) score_set_aside(model)
+      said <- c(capture_print(choice), "", set_aside_lines(aside, model))
+      list(choice = choice, model = model, aside = aside, said = said)
+    },
+    kw_error = if (is.null(cmp$stopped)) stop else nothing
+  )
 }
 
 # With --listen: as many workers here as asked for, and whoever joins.

@@ -28,6 +28,11 @@ install_command <- function(dir) {
 #' @export
 run_command_line <- function(arguments) {
   status <- run_command(arguments)
+  # a reader that has seen enough, as `| head`, is no error; a full disk is one
+  if (output_state() == "failed") {
+    complain("Error: the output could not be written. Is the disk full?")
+    status <- 1L
+  }
   if (!interactive()) quit(save = "no", status = status)
   invisible(status)
 }
@@ -68,13 +73,14 @@ run_command <- function(arguments) {
       2L
     },
     error = function(e) {
+      if (output_state() == "gone") return(0L)
       complain(paste0("Error: ", cli::ansi_strip(conditionMessage(e))))
       1L
     }
   )
 }
 
-complain <- function(...) cat(paste0(c(...), "\n"), sep = "", file = stderr())
+complain <- function(...) cat(visible(paste0(c(...), "\n")), sep = "", file = stderr())
 
 wrong_call <- function(message) {
   stop(structure(class = c("kw_usage", "error", "condition"), list(message = message, call = NULL)))

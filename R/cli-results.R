@@ -1,81 +1,128 @@
-# The folder of results: tables as CSV, facts as JSON, figures as PNG, the model.
-# It is made beside its place and moved there when it is whole.
+# The folder of results: tables as CSV, facts as JSON, figures as PNG, the model. Every part is
+# written by itself, the tables first, and one that cannot be made costs no other. The marker
+# says which files are ours: nothing else in the folder is ever touched.
 
 results_marker <- "comparison.json"
 
-# Before anything is run: could the folder be written?
-check_results_folder <- function(folder, replace) {
-  parent <- dirname(folder)
+# Before anything is run: the folder is there, can be written, and holds nothing that would be
+# in the way.
+prepare_results_folder <- function(folder, replace, journal = NULL) {
   if (file.exists(folder) && !dir.exists(folder)) {
-    stop_kw(
-      "results",
-      paste0(quoted(folder), " is a file, not a folder."),
+    stop_kw("results", paste0(quoted(folder), " is a file, not a folder."),
       remedy = "Choose another --out."
     )
   }
-  if (dir.exists(folder) && length(list.files(folder)) > 0L) {
-    if (!replace) {
-      stop_kw("results", paste0("The folder ", quoted(folder), " is there already."),
-        remedy = "Choose another --out, or say --replace."
-      )
-    }
-    if (!file.exists(file.path(folder, results_marker))) {
-      stop_kw(
-        "results",
-        paste0("The folder ", quoted(folder), " holds something else than results."),
-        remedy = "Choose another --out: it will not be replaced."
-      )
-    }
-  }
-  if (!dir.exists(parent) || file.access(parent, 2) != 0L) {
+  if (!dir.exists(folder) && !suppressWarnings(dir.create(folder, mode = "0700"))) {
+    parent <- dirname(folder)
     stop_kw("results", paste0("The folder ", quoted(folder), " cannot be made."),
-      where = paste0(
-        quoted(parent),
-        if (dir.exists(parent)) " cannot be written to." else " does not exist."
-      ),
+      where = if (dir.exists(parent)) {
+        paste0(quoted(parent), " cannot be written to, or ", quoted(folder), " leads nowhere.")
+      } else {
+        paste0(quoted(parent), " does not exist.")
+      },
+      remedy = "Choose another --out."
+    )
+  }
+  check_results_replaced(folder, replace, journal)
+  if (file.access(folder, 2L) != 0L) {
+    stop_kw("results", paste0("The folder ", quoted(folder), " cannot be written to."),
       remedy = "Choose another --out."
     )
   }
 }
 
-write_results <- function(folder, replace, plan_file, cmp, choice, model, aside, said) {
-  made <- tempfile(".kilnwright-results-", tmpdir = dirname(folder))
-  dir.create(made)
-  on.exit(unlink(made, recursive = TRUE))
-  at <- function(...) file.path(made, ...)
-  file.copy(plan_file, at("plan.yml"))
-  data.table::fwrite(all_standings(cmp), at("standings.csv"))
-  data.table::fwrite(scores_by_split(cmp), at("scores_by_split.csv"))
-  data.table::fwrite(failures(cmp), at("failures.csv"))
-  if (!is.null(aside)) data.table::fwrite(aside, at("set_aside.csv"))
-  write_facts(describe_comparison(cmp), at(results_marker))
-  write_facts(describe_choice(choice), at("choice.json"))
-  writeLines(said, at("summary.txt"))
-  save_model(model, at("model.kilnwright"))
-  dir.create(at("figures"))
-  save_png(draw_standings(cmp), at("figures", "standings.png"))
-  for (candidate in names(which(lengths(varied_by_candidate(cmp)) > 0L))) {
-    save_png(
-      draw_tuning(cmp, candidate), at("figures", paste0("tuning-", file_word(candidate), ".png"))
+# The journal of the run may lie in the folder.
+check_results_replaced <- function(folder, replace, journal) {
+  there <- list.files(folder, all.files = TRUE, no.. = TRUE)
+  if (!is.null(journal) && same_path(dirname(journal), folder)) {
+    there <- setdiff(there, paste0(basename(journal), c("", "-wal", "-shm", "-lock")))
+  }
+  if (length(there) == 0L) return(invisible())
+  ours <- file.exists(file.path(folder, results_marker))
+  if (ours && replace) return(invisible())
+  if (ours) {
+    stop_kw("results", paste0("The folder ", quoted(folder), " holds results already."),
+      remedy = "Choose another --out, or say --replace."
     )
   }
-  if (dir.exists(folder)) unlink(folder, recursive = TRUE)
-  if (!file.rename(made, folder)) {
-    stop_kw("results", paste0("The results could not be moved to ", quoted(folder), "."))
+  stop_kw(
+    "results",
+    paste0("The folder ", quoted(folder), " holds something else than results."),
+    where = paste0("There is ", enumerate(quoted(clean_line(there)), 3L), "."),
+    remedy = "Choose another --out: it will not be replaced."
+  )
+}
+
+same_path <- function(a, b) {
+  identical(normalizePath(a, mustWork = FALSE), normalizePath(b, mustWork = FALSE))
+}
+
+results_names <- c(
+  "plan.yml", "standings.csv", "scores_by_split.csv", "failures.csv", "set_aside.csv",
+  results_marker, "choice.json", "summary.txt", "model.kilnwright", "figures"
+)
+
+# Writes what there is; `choice`, `model` and `aside` may be NULL. Returns what could not be
+# made, one line each.
+write_results <- function(folder, plan_file, cmp, choice, model, aside, said) {
+  # which may be that of the older results
+  plan_bytes <- readBin(plan_file, "raw", file.size(plan_file))
+  remove_old_results(folder)
+  written <- character()
+  trouble <- character()
+  part <- function(name, write) {
+    failed <- tryCatch(
+      {
+        write(file.path(folder, name))
+        written <<- c(written, name)
+        NULL
+      },
+      error = function(e) paste0(name, ": ", plain_message(e))
+    )
+    trouble <<- c(trouble, failed)
   }
+  table <- function(name, make) part(name, function(file) write_kept(file, csv_bytes(make())))
+  table("standings.csv", function() all_standings(cmp))
+  table("scores_by_split.csv", function() scores_by_split(cmp))
+  table("failures.csv", function() failures(cmp))
+  if (!is.null(aside)) table("set_aside.csv", function() aside)
+  part("plan.yml", function(file) write_kept(file, plan_bytes))
+  if (!is.null(choice)) {
+    part("choice.json", function(file) write_kept(file, json_bytes(describe_choice(choice))))
+  }
+  if (!is.null(model)) part("model.kilnwright", function(file) save_model(model, file))
+  part("summary.txt", function(file) write_kept(file, said))
+  dir.create(file.path(folder, "figures"), showWarnings = FALSE, mode = "0700")
+  figure <- function(name, draw) {
+    part(file.path("figures", name), function(file) save_png(draw(), file))
+  }
+  placed <- with(standings(cmp), unique(candidate[!is.na(place)]))
+  if (length(placed) > 0L) figure("standings.png", function() draw_standings(cmp))
+  varied <- intersect(names(which(lengths(varied_by_candidate(cmp)) > 0L)), placed)
+  names <- make.unique(paste0("tuning-", file_word(varied), recycle0 = TRUE), "-")
+  for (i in seq_along(varied)) {
+    figure(paste0(names[i], ".png"), function() draw_tuning(cmp, varied[i]))
+  }
+  facts <- c(describe_comparison(cmp), list(files = I(written), trouble = I(trouble)))
+  part(results_marker, function(file) write_kept(file, json_bytes(facts)))
+  trouble
+}
+
+write_kept <- function(file, content) write_whole(file, content, private = TRUE)
+
+# The files that the marker of older results names, and no others; never outside the folder.
+remove_old_results <- function(folder) {
+  marker <- file.path(folder, results_marker)
+  if (!file.exists(marker)) return(invisible())
+  files <- tryCatch(unlist(jsonlite::read_json(marker)$files), error = function(e) NULL)
+  ours <- files[files %in% results_names | grepl("^figures/[A-Za-z0-9_-]+[.]png$", files)]
+  unlink(file.path(folder, c(setdiff(ours, "figures"), results_marker)))
 }
 
 # The standings by every metric, the deciding one first.
 all_standings <- function(cmp) {
   metrics <- union(cmp$plan$decide, names(cmp$plan$metrics))
   data.table::rbindlist(lapply(metrics, function(metric) standings(cmp, metric = metric)))
-}
-
-write_facts <- function(facts, file) {
-  jsonlite::write_json(
-    facts, file,
-    auto_unbox = TRUE, pretty = TRUE, digits = NA, null = "null", na = "null"
-  )
 }
 
 describe_comparison <- function(cmp) {

@@ -25,6 +25,7 @@ draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
   check_choice(show, c("candidates", "settings"), "show")
   check_number(top, "top", min = 1, whole = TRUE)
   metric <- cmp_metric(cmp, metric)
+  check_ranked(cmp, metric)
   data <- standings_figure_data(cmp, metric, show, top)
   bars <- data$summary[!is.na(data$summary$sd), ]
   crowded <- nrow(data$summary) > crowded_lines

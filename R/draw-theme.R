@@ -52,13 +52,39 @@ wrapped_subtitle <- function(...) paste(strwrap(paste0(...), 95L), collapse = "\
 
 # Saves a figure as a PNG of so many pixels, also where no display is.
 save_png <- function(plot, file, width = 1280, height = 800) {
+  write_whole(file, png_bytes(plot, width, height))
+}
+
+# A run that was broken off may have no setting with all its scores.
+check_ranked <- function(cmp, metric, candidate = NULL) {
+  table <- standings(cmp, metric = metric$name)
+  if (any(!is.na(table$mean) & (is.null(candidate) | table$candidate %in% candidate))) {
+    return(invisible())
+  }
+  stop_kw("figure", paste0(
+    "No setting", if (!is.null(candidate)) paste0(" of ", quoted(candidate)),
+    " has all its scores, so there is nothing to draw."
+  ),
+  remedy = if (!is.null(cmp$stopped)) {
+    "Let the run go on, with its journal or longer limits."
+  } else {
+    "See failures()."
+  }
+  )
+}
+
+png_bytes <- function(plot, width, height) {
   device <- if (requireNamespace("ragg", quietly = TRUE)) {
     ragg::agg_png
   } else {
     function(...) grDevices::png(..., type = "cairo")
   }
-  device(file, width = width, height = height, res = 110)
-  on.exit(grDevices::dev.off())
-  print(plot)
-  invisible(file)
+  draw <- function(path) {
+    device(path, width = width, height = height, res = 110)
+    on.exit(grDevices::dev.off())
+    print(plot)
+  }
+  # a picture ends with a part called IEND and its checksum
+  end <- as.raw(c(0x49, 0x45, 0x4e, 0x44, 0xae, 0x42, 0x60, 0x82))
+  bytes_made_by(draw, ".png", function(bytes) ends_with_bytes(bytes, end))
 }

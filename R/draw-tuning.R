@@ -28,6 +28,7 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   candidate <- tuned_candidate(cmp, candidate)
+  check_ranked(cmp, metric, candidate)
   varied <- varied_by_candidate(cmp)[[candidate]]
   if (!is.null(along)) check_choice(along, names(varied), "along")
   axes <- tuning_axes(cmp, candidate, varied, along)

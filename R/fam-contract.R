@@ -27,13 +27,15 @@
 #                       each, and so are the values that fit gets.
 #   freeze(model, value)  a small, plain, serialisable form for one path value
 #   impossible          list of cannot_work(): combinations left out before running
+#   keeps_rows(settings)  does a frozen model hold training rows?
 #   packages            what fit and predict need: a character vector, or a
 #                       function(settings, kind) giving one
 family_definition <- function(name, label, kinds, hyperparameters = list(), complexity_rank,
                               simplicity = no_simplicity, accepts = list(),
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
                               freeze = keep_model,
-                              impossible = list(), packages = character(), does = "") {
+                              impossible = list(), packages = character(), does = "",
+                              keeps_rows = keeps_no_rows) {
   usual <- list(
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
     wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
@@ -44,11 +46,14 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
       complexity_rank = complexity_rank, simplicity = simplicity,
       accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
       predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
-      impossible = impossible, packages = packages, does = does, shipped = TRUE
+      impossible = impossible, packages = packages, does = does, shipped = TRUE,
+      keeps_rows = keeps_rows
     ),
     class = "kw_family_definition"
   )
 }
+
+keeps_no_rows <- function(settings) FALSE
 
 no_simplicity <- function(settings) list()
 

@@ -22,6 +22,7 @@ neighbour_distances <- c("euclidean", "manhattan", "chebyshev")
 
 member_fam_neighbours <- function() {
   family_definition("neighbours", "Nearest neighbours", c("number", "two_class", "many_class"),
+    keeps_rows = function(settings) TRUE,
     hyperparameters = list(
       neighbours = hyperparameter("whole", 10,
         min = 1,

@@ -25,6 +25,7 @@ fam_support_vectors <- function(kernel = "radial", cost = 1, width = NULL, degre
 member_fam_support_vectors <- function() {
   family_definition("support_vectors", "Support vector machine",
     c("number", "two_class", "many_class"),
+    keeps_rows = function(settings) settings$kernel != "linear",
     hyperparameters = list(
       kernel = hyperparameter("choice", "radial",
         choices = c("linear", "radial", "polynomial"),

@@ -21,12 +21,7 @@
 write_card <- function(model, file) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_string(file, "file")
-  check_writable_file(file)
-  written <- tempfile(fileext = ".md")
-  on.exit(unlink(written))
-  writeLines(card_lines(model), written, useBytes = TRUE)
-  replace_file(written, file)
-  invisible(file)
+  write_whole(file, card_lines(model))
 }
 
 card_lines <- function(model) {
@@ -133,4 +128,7 @@ score_table <- function(scores, kept) {
   )
 }
 
-escape_markdown <- function(text) gsub("([\\\\`*_|<>])", "\\\\\\1", gsub("[\r\n]+", " ", text))
+# Text of a table's or a user's, so that it is text and nothing else.
+escape_markdown <- function(text) {
+  gsub("([][\\\\`*_|<>#~!&])", "\\\\\\1", visible(gsub("[[:space:]]+", " ", text)))
+}

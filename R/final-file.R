@@ -1,8 +1,11 @@
 #' Save the final model to a file, and open it again
 #'
 #' The file is a zip of a JSON manifest (what, when, data fingerprint, versions,
-#' scores, rule and reason), checksums, and the model itself. It holds no data
-#' rows. The checksums detect damage, not malice: opening the model part can run
+#' scores, rule and reason), checksums, and the model itself. It holds no data rows,
+#' but for families and steps that cannot predict without: nearest neighbours, support
+#' vectors with a kernel, filling from the nearest rows; the model's print and `holds_rows`
+#' in the manifest name them. The checksums detect damage, not malice: opening the model part can
+#' run
 #' code if someone made the file with bad intent, so it is opened only with
 #' `trust = TRUE`, or after an interactive yes.
 #'
@@ -31,10 +34,6 @@ save_model <- function(model, file) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_string(file, "file")
   check_writable_file(file)
-  folder <- tempfile("kilnwright-model-")
-  dir.create(folder)
-  on.exit(unlink(folder, recursive = TRUE), add = TRUE)
-  saveRDS(model_core(model), file.path(folder, "model.rds"))
   facts <- model$facts
   facts$openings <- max(openings(facts$seal_fingerprint), facts$openings %||% 0L)
   manifest <- list(
@@ -42,37 +41,56 @@ save_model <- function(model, file) {
     written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),
     outcome = model$outcome, outcome_kind = model$kind, classes = model$levels,
     event = model$event, columns = as.list(schema_kinds(model$schema)),
-    threshold = model$threshold, scores = model$scores, facts = facts
+    threshold = model$threshold, scores = model$scores, holds_rows = parts_with_rows(model),
+    facts = facts
   )
-  jsonlite::write_json(
-    manifest,
-    file.path(folder, "manifest.json"),
-    auto_unbox = TRUE,
-    pretty = TRUE,
-    digits = NA,
-    null = "null",
-    na = "null"
+  parts <- list(
+    "manifest.json" = json_bytes(manifest),
+    "model.rds" = squeezed(serialize(model_core(model), NULL))
   )
-  files <- c("manifest.json", "model.rds")
-  writeLines(
-    paste(cli::hash_file_sha256(file.path(folder, files)), files),
-    file.path(folder, "checksums.txt")
-  )
-  packed <- file.path(folder, "packed.zip")
-  zip::zip(packed, c(files, "checksums.txt"), root = folder)
-  replace_file(packed, file)
-  invisible(file)
+  sums <- paste(vapply(parts, cli::hash_raw_sha256, ""), names(parts))
+  parts[["checksums.txt"]] <- bytes_of_lines(sums)
+  write_whole(file, zipped(parts))
 }
 
-# Copies next to the target first, so that the target is either old or complete.
-replace_file <- function(from, to) {
-  beside <- tempfile(paste0(".", basename(to), "-"), tmpdir = dirname(to))
-  on.exit(unlink(beside))
-  if (!file.copy(from, beside) || !file.rename(beside, to)) {
-    stop_kw("file", paste0("The file ", quoted(to), " could not be written."),
-      remedy = "Is the disk full?"
-    )
+# As gzip has it: the last four bytes are the length before, by which a cut is seen.
+squeezed <- function(bytes) {
+  write <- function(path) {
+    output <- gzfile(path, "wb")
+    on.exit(close(output))
+    writeBin(bytes, output)
   }
+  bytes_made_by(write, ".rds", function(made) {
+    length(made) > 4L &&
+      readBin(utils::tail(made, 4L), "integer", endian = "little") %% 2^32 == length(bytes) %% 2^32
+  })
+}
+
+# A zip of parts, raw bytes by name.
+zipped <- function(parts) {
+  folder <- tempfile("kilnwright-model-")
+  dir.create(folder, mode = "0700")
+  on.exit(unlink(folder, recursive = TRUE))
+  for (name in names(parts)) write_whole(file.path(folder, name), parts[[name]])
+  pack <- function(path) zip::zip(path, names(parts), root = folder)
+  bytes_made_by(pack, ".zip", function(bytes) {
+    # the end of a zip: a record of 22 bytes that begins with PK 05 06
+    n <- length(bytes)
+    n > 22L && identical(bytes[n - 21:18], as.raw(c(0x50, 0x4b, 0x05, 0x06)))
+  })
+}
+
+# What keeps training rows, since it cannot predict without: families and steps, as they are
+# called by the user.
+parts_with_rows <- function(model) {
+  steps <- Filter(function(learned) {
+    isTRUE(learned$definition$keeps_rows(learned$settings))
+  }, model$steps)
+  family <- model$family$definition
+  c(
+    vapply(steps, function(learned) paste0("pre_", learned$definition$name), ""),
+    if (isTRUE(family$keeps_rows(model$family$settings))) paste0("fam_", family$name)
+  )
 }
 
 # What goes into the file: plain data. Shipped steps and families go by name.
@@ -138,38 +156,63 @@ open_model <- function(file, trust = NULL) {
 unpack_model <- function(file, folder) {
   if (!file.exists(file)) stop_kw("model_file", paste0("There is no file ", quoted(file), "."))
   expected <- c("checksums.txt", "manifest.json", "model.rds")
-  listed <- tryCatch(zip::zip_list(file)$filename, error = function(e) NULL)
+  listed <- tryCatch(zip::zip_list(file), error = function(e) NULL)
   if (is.null(listed)) damaged_model(file, "It is no zip file, or its end is missing.")
-  if (!identical(sort(listed, method = "radix"), expected)) {
+  if (!identical(sort(listed$filename, method = "radix"), expected)) {
     stop_kw("model_file", paste0("The file ", quoted(file), " is not a Kilnwright model."),
-      where = paste0("It holds ", enumerate(quoted(listed)), ".")
+      where = paste0("It holds ", enumerate(quoted(clean_line(listed$filename))), ".")
     )
   }
+  refuse_bomb(file, listed)
   tryCatch(zip::unzip(file, exdir = folder), error = function(e) {
     damaged_model(file, plain_message(e))
   })
-  stated <- strsplit(readLines(file.path(folder, "checksums.txt"), warn = FALSE), " ", fixed = TRUE)
-  for (line in stated) {
-    sound <- length(line) == 2L && line[2] %in% expected &&
-      identical(cli::hash_file_sha256(file.path(folder, line[2])), line[1])
-    if (!sound) {
-      damaged_model(file, paste0("The checksum of ", line[length(line)], " does not match."))
-    }
-  }
-  if (length(stated) != 2L) damaged_model(file, "Checksums are missing.")
+  check_sums(file, folder)
   manifest <- tryCatch(
     jsonlite::read_json(file.path(folder, "manifest.json"), simplifyVector = TRUE),
     error = function(e) damaged_model(file, "The manifest is no JSON.")
   )
-  if (!identical(manifest$kind, "kilnwright model") ||
-    !identical(as.integer(manifest$format), 1L)) {
+  check_manifest(file, manifest)
+  manifest
+}
+
+# A small file that would fill the disk: the model inside is squeezed already, so that the zip
+# makes it hardly smaller; the rest is short.
+refuse_bomb <- function(file, listed) {
+  most <- ifelse(listed$filename == "model.rds", 1e7 + 10 * file.size(file), 1e7)
+  large <- which(listed$uncompressed_size > most)
+  if (length(large) > 0L) {
+    damaged_model(file, paste0(
+      "It says that its ", listed$filename[large[1]], " has ",
+      format(listed$uncompressed_size[large[1]], big.mark = ","), " bytes, which cannot be true."
+    ))
+  }
+}
+
+# One line for each part, in order.
+check_sums <- function(file, folder) {
+  parts <- c("manifest.json", "model.rds")
+  stated <- readLines(file.path(folder, "checksums.txt"), warn = FALSE)
+  if (length(stated) != length(parts)) damaged_model(file, "Checksums are missing, or too many.")
+  wanted <- paste(cli::hash_file_sha256(file.path(folder, parts)), parts)
+  off <- parts[!wanted %in% stated]
+  if (length(off) > 0L) damaged_model(file, paste0("The checksum of ", off[1], " does not match."))
+}
+
+check_manifest <- function(file, manifest) {
+  known <- is.list(manifest) && identical(manifest$kind, "kilnwright model") &&
+    is.numeric(manifest$format) && identical(as.double(manifest$format), 1)
+  if (!known) {
     stop_kw(
       "model_file",
       paste0("The file ", quoted(file), " is of a format this version cannot read."),
       remedy = "Update the package."
     )
   }
-  manifest
+  openings <- if (is.list(manifest$facts)) manifest$facts$openings else NA
+  if (!is.numeric(openings) || length(openings) != 1L || is.na(openings) || openings < 0) {
+    damaged_model(file, "Its manifest does not say how often set-aside rows were opened.")
+  }
 }
 
 damaged_model <- function(file, how) {

@@ -120,16 +120,14 @@ write_predictions <- function(model, new_data, file, id = NULL, type = NULL) {
   check_writable_file(file)
   if (is.character(new_data)) new_data <- read_new_rows(model, new_data, id)
   both <- with_ids(model, new_data, id, type)
-  written <- tempfile(fileext = paste0(".", ending))
-  on.exit(unlink(written))
-  if (ending == "csv") {
-    data.table::fwrite(both, written)
-  } else {
-    need("nanoparquet", "Writing Parquet")
-    nanoparquet::write_parquet(as.data.frame(both, check.names = FALSE), written)
-  }
-  replace_file(written, file)
-  invisible(file)
+  write_whole(file, if (ending == "csv") csv_bytes(both) else parquet_bytes(both))
+}
+
+parquet_bytes <- function(columns) {
+  need("nanoparquet", "Writing Parquet")
+  table <- as.data.frame(columns, check.names = FALSE)
+  write <- function(path) nanoparquet::write_parquet(table, path)
+  bytes_made_by(write, ".parquet", function(bytes) ends_with_bytes(bytes, charToRaw("PAR1")))
 }
 
 # Id columns, then predictions.

@@ -36,11 +36,7 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv") 
       remedy = "Use the model from fit_final()."
     )
   }
-  written <- tempfile(fileext = ".R")
-  on.exit(unlink(written))
-  writeLines(enc2utf8(script_lines(model, data, new_data)), written, useBytes = TRUE)
-  replace_file(written, file)
-  invisible(file)
+  write_whole(file, script_lines(model, data, new_data))
 }
 
 script_lines <- function(model, data, new_data) {
@@ -53,7 +49,7 @@ script_lines <- function(model, data, new_data) {
   }
   packages <- family_packages(model$family$definition, model$family$settings, model$kind)
   c(
-    paste0("# ", c(
+    r_comment(c(
       paste0(
         "Final model: predicts ", model$outcome, " by fam_", model$facts$family,
         if (nzchar(model$facts$setting)) paste0(
@@ -73,7 +69,7 @@ script_lines <- function(model, data, new_data) {
     "# ---- 1. the data ----", "",
     paste0("schema <- ", r_text(model$schema)),
     paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)), "",
-    script_reader, "table <- read_table(data_file)",
+    script_reader(), "table <- read_table(data_file)",
     "# rows that the model was fitted on; the others were set aside",
     paste0("working <- ", r_text(model$brief$rows)),
     paste0("missing_codes <- ", r_text(model$missing_codes)),
@@ -106,24 +102,10 @@ script_lines <- function(model, data, new_data) {
 }
 
 # Everything is read as it is written; numbers are the columns that the schema says, and the
-# outcome or weights if they look like numbers.
-script_reader <- c(
-  "# Reads delimited text: codes keep their zeros, empty fields and NA are missing.",
-  "read_table <- function(file) {",
-  "  table <- utils::read.csv(",
-  "    file, check.names = FALSE, colClasses = \"character\", na.strings = c(\"NA\", \"\"),",
-  "    encoding = \"UTF-8\", allowEscapes = FALSE, strip.white = TRUE",
-  "  )",
-  paste(
-    "  for (name in setdiff(names(table), names(schema)[vapply(schema, `[[`, \"\", \"kind\")",
-    "!= \"number\"])) {"
-  ),
-  "    if (name == outcome && !is.null(levels)) next",
-  "    table[[name]] <- utils::type.convert(table[[name]], as.is = TRUE)",
-  "  }",
-  "  table",
-  "}"
-)
+# outcome or weights if they look like numbers. The reader itself is inst/script/read-table.R.
+script_reader <- function() {
+  readLines(system.file("script", "read-table.R", package = "kilnwright", mustWork = TRUE))
+}
 
 class_lines <- function(model) {
   if (is.null(model$levels)) return(NULL)
@@ -157,7 +139,9 @@ script_step <- function(learned, number, library) {
   call <- paste0(learn, "(frame, target, settings, ", learned$seed, ")")
   list(
     learn = c(
-      paste0("# pre_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
+      r_comment(paste0(
+        "pre_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)
+      )),
       paste0("settings <- ", r_text(learned$settings)),
       paste0(
         "learned <- ",
@@ -211,7 +195,9 @@ script_family <- function(model, library) {
   if (coded) for (name in c("learn_coding", "encode_input", "code_names")) library$need(name)
   call <- paste0(fit, "(", arguments, ")")
   c(
-    paste0("# fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)),
+    r_comment(paste0(
+      "fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)
+    )),
     paste0("family <- ", accepts), paste0("settings <- ", r_text(described$settings)),
     "x <- family_input(frame, family)", "y <- target$outcome",
     if (coded) c("coding <- learn_coding(x)", "x <- encode_input(x, coding)"),
@@ -255,8 +241,7 @@ new_script_library <- function() {
     if (any(grepl(".Call(", text, fixed = TRUE))) {
       stop_kw("select", paste0("The function ", name, " cannot be written as a script."))
     }
-    shown <- if (make.names(name) == name) name else paste0("`", name, "`")
-    parts[[name]] <<- c(paste0(shown, " <- ", text[1]), text[-1], "")
+    parts[[name]] <<- c(paste0(r_name(name), " <- ", text[1]), text[-1], "")
   }
   need_all <- function(names) for (name in intersect(names, ls(home, all.names = TRUE))) need(name)
   list(
@@ -286,7 +271,7 @@ function_text <- function(f, need_all) {
   around <- unlist(lapply(names(captured), function(name) {
     value <- captured[[name]]
     lines <- if (is.function(value)) function_text(value, need_all) else r_text(value)
-    c(paste0("  ", name, " <- ", lines[1]), if (length(lines) > 1L) paste0("  ", lines[-1]))
+    c(paste0("  ", r_name(name), " <- ", lines[1]), if (length(lines) > 1L) paste0("  ", lines[-1]))
   }))
   c("local({", around, paste0("  ", text), "})")
 }
@@ -317,39 +302,59 @@ source_text <- function(f) {
   )
 }
 
-# A value as R code, to the last digit.
-# Code that gives x. Lists are written here: deparse() does not mask quotes and backslashes in
-# names.
+# Code that gives x, to the last digit: ASCII, every text quoted by r_string(). Attributes are
+# written out, since deparse() does not mask quotes and backslashes in names.
 r_text <- function(x) {
-  if (is.function(x)) return(paste(source_text(x), collapse = "\n"))
-  if (!is.null(names(x)) && any(make.names(names(x)) != names(x))) {
-    names <- r_text(names(x))
-    if (is.list(x) && is.null(attr(x, "class"))) {
-      return(paste0(
-        "structure(list(", paste(vapply(x, r_text, ""), collapse = ",\n"),
-        "), names = ", names, ")"
-      ))
-    }
-    if (is.atomic(x) && is.null(attr(x, "class"))) {
-      return(paste0("structure(", r_text(unname(x)), ", names = ", names, ")"))
-    }
+  if (is.function(x)) return(ascii_code(paste(source_text(x), collapse = "\n")))
+  if (is.language(x)) return(paste0("quote(", ascii_code(deparsed(x)), ")"))
+  if (is.null(x)) return("NULL")
+  attributes <- attributes(x)
+  bare <- x
+  attributes(bare) <- NULL
+  text <- if (is.list(x)) {
+    paste0("list(", paste(vapply(bare, r_text, ""), collapse = ",\n"), ")")
+  } else if (is.character(x)) {
+    texts <- r_string(bare)
+    if (length(x) == 1L) texts else paste0("c(", paste(texts, collapse = ", "), ")")
+  } else {
+    deparsed(bare)
   }
-  if (is.list(x) && is.null(attr(x, "class")) && length(x) > 0L) {
-    entries <- vapply(x, r_text, "")
-    return(paste0(
-      "list(",
-      paste0(if (!is.null(names(x))) paste0(names(x), " = "), entries, collapse = ",\n"), ")"
-    ))
-  }
+  if (is.character(x) && length(x) == 0L) text <- "character()"
+  if (length(attributes) == 0L) return(text)
+  # as structure() takes them
+  written <- paste0(vapply(names(attributes), r_name, ""), " = ", vapply(attributes, r_text, ""))
+  paste0("structure(", text, ", ", paste(written, collapse = ", "), ")")
+}
+
+deparsed <- function(x) {
   paste(
-    deparse(
-      x,
-      width.cutoff = 100L,
-      control = c(
-        "quoteExpressions", "keepNA", "keepInteger", "niceNames", "showAttributes",
-        "digits17"
-      )
-    ),
+    deparse(x, width.cutoff = 100L, control = c("keepNA", "keepInteger", "digits17")),
     collapse = "\n"
   )
+}
+
+# Texts as R code, in ASCII: nothing in them ends the text or is taken for anything else.
+r_string <- function(x) {
+  text <- gsub("([\\\\\"])", "\\\\\\1", enc2utf8(x))
+  ifelse(is.na(x), "NA_character_", paste0("\"", ascii_code(text, all = TRUE), "\""))
+}
+
+r_name <- function(x) {
+  if (make.names(x) == x && !grepl("[^ -~]", x)) return(x)
+  paste0("`", ascii_code(gsub("([\\\\`])", "\\\\\\1", enc2utf8(x)), all = TRUE), "`")
+}
+
+# Signs beyond ASCII, and with `all` control characters, as \u and \U escapes.
+ascii_code <- function(text, all = FALSE) {
+  found <- gregexpr(if (all) "[^ -~]" else "[^ -~\t\n]", text, perl = TRUE)
+  regmatches(text, found) <- lapply(regmatches(text, found), function(signs) {
+    codes <- vapply(signs, utf8ToInt, 1L, USE.NAMES = FALSE)
+    ifelse(codes > 65535L, sprintf("\\U%08x", codes), sprintf("\\u%04x", codes))
+  })
+  text
+}
+
+# Lines of a comment, whatever they hold.
+r_comment <- function(text) {
+  trimws(paste0("# ", ascii_code(gsub("[[:space:]]+", " ", text), all = TRUE)), "right")
 }

@@ -75,13 +75,6 @@ unlock_journal <- function(lock) {
   unlink(lock$file)
 }
 
-# Files that are made meanwhile can be read by their owner only: they hold rows.
-for_owner_only <- function(expr) {
-  before <- Sys.umask("077")
-  on.exit(Sys.umask(before))
-  expr
-}
-
 # What a journal is a journal of: everything that can change a score, by its content.
 journal_facts <- function(plan) {
   list(

@@ -65,7 +65,8 @@ our_functions <- function() {
   })
   c(
     list(
-      no_simplicity = no_simplicity, keep_model = keep_model, never_undefined = never_undefined
+      no_simplicity = no_simplicity, keep_model = keep_model, keeps_no_rows = keeps_no_rows,
+      never_undefined = never_undefined
     ),
     Filter(is.function, unlist(defaults, recursive = FALSE))
   )

@@ -1,12 +1,14 @@
 # How briefs, steps, pipelines, plans, comparisons, choices and models print: the
 # one thing first, within 80 columns.
 
-say <- function(...) cat(paste0(...), "\n", sep = "")
+say <- function(...) show_lines(paste(paste0(...), collapse = ""))
+
+show_lines <- function(lines) cat(visible(lines), sep = "\n")
 
 # Lines wrapped at 80 columns, further lines indented.
 say_wrapped <- function(text, indent = 2L) {
   lead <- nchar(text) - nchar(sub("^ +", "", text))
-  cat(strwrap(text, width = 80L, indent = lead, exdent = indent), sep = "\n")
+  show_lines(strwrap(text, width = 80L, indent = lead, exdent = indent))
 }
 
 #' @export

@@ -131,6 +131,13 @@ print.kw_model <- function(x, ...) {
     count_of(facts$settings_compared, "setting"),
     ", seed ", facts$seed, ". ", facts$reason
   ))
+  keeping <- parts_with_rows(x)
+  if (length(keeping) > 0L) {
+    say_wrapped(paste0(
+      "! It holds working rows, as ", enumerate(keeping), " cannot predict without: whoever gets ",
+      "it gets them."
+    ))
+  }
   invisible(x)
 }
 
@@ -138,7 +145,7 @@ print.kw_model <- function(x, ...) {
 print.kw_summary <- function(x, ...) {
   for (line in unclass(x)) {
     if (startsWith(line, "- ")) {
-      cat(strwrap(substring(line, 3), 78, prefix = "  ", initial = "- "), sep = "\n")
+      show_lines(strwrap(substring(line, 3), 78, prefix = "  ", initial = "- "))
     } else {
       say_wrapped(line)
     }

@@ -87,7 +87,7 @@ print_columns <- function(values, width = 76L) {
   )
   lines <- utils::capture.output(print_table(rows, align = rep("right", fit)))
   if (length(values) > fit) lines[1] <- paste0(lines[1], "  +", length(values) - fit, " more")
-  cat(paste0("   ", lines), sep = "\n")
+  show_lines(paste0("   ", lines))
 }
 
 #' @export

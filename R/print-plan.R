@@ -280,7 +280,7 @@ print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {
     wrapped <- if (cli::ansi_nchar(last[i]) <= room) last[i] else strwrap(no_break(last[i]), room)
     if (length(wrapped) == 0L) wrapped <- ""
     indent <- c(lead[i], rep(strrep(" ", cli::ansi_nchar(lead[1])), length(wrapped) - 1L))
-    cat(sub(" +$", "", paste0(indent, gsub("\u00a0", " ", wrapped))), sep = "\n")
+    show_lines(sub(" +$", "", paste0(indent, gsub("\u00a0", " ", wrapped))))
   }
 }
 

@@ -55,11 +55,7 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
     if (explain && !is.null(model)) list(report_explanation(model, choice)),
     list(report_failures(cmp), report_repeat(cmp, choice))
   )
-  written <- tempfile(fileext = ".html")
-  on.exit(unlink(written))
-  writeLines(as.character(report_page(cmp, parts)), written, useBytes = TRUE)
-  replace_file(written, file)
-  invisible(file)
+  write_whole(file, as.character(report_page(cmp, parts)))
 }
 
 report_page <- function(cmp, parts) {
@@ -183,19 +179,11 @@ format_each <- function(x) {
 
 # A figure inside the page; one that cannot be drawn says why.
 report_figure <- function(plot, alt, height = 680) {
-  file <- tempfile(fileext = ".png")
-  on.exit(unlink(file))
-  drawn <- tryCatch(
-    {
-      save_png(force(plot), file, width = 1100, height = height)
-      NULL
-    },
-    error = function(e) plain_message(e)
-  )
-  if (!is.null(drawn)) return(htmltools::tags$p(paste0(alt, ": not drawn. ", drawn)))
-  bytes <- jsonlite::base64_enc(readBin(file, "raw", file.size(file)))
+  drawn <- tryCatch(png_bytes(force(plot), width = 1100, height = height), error = plain_message)
+  if (is.character(drawn)) return(htmltools::tags$p(paste0(alt, ": not drawn. ", drawn)))
+  text <- gsub("\n", "", jsonlite::base64_enc(drawn), fixed = TRUE)
   htmltools::tags$figure(htmltools::tags$img(
-    src = paste0("data:image/png;base64,", gsub("\n", "", bytes, fixed = TRUE)), alt = alt
+    src = paste0("data:image/png;base64,", text), alt = alt
   ))
 }
 

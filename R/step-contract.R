@@ -2,7 +2,7 @@
 #
 # A step definition has: name, hyperparameters, columns (the kinds that it takes
 # by default), changes_rows, cross_fitted, random, packages (whose version can change what it
-# does), and two functions:
+# does), keeps_rows(settings) (is what it learns made of training rows?), and two functions:
 #
 #   learn(frame, target, settings, seed) -> list(state, training)
 #   use(state, frame) -> frame
@@ -119,13 +119,13 @@ check_self_contained <- function(functions, name) {
 step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE,
-                            packages = character()) {
+                            packages = character(), keeps_rows = keeps_no_rows) {
   structure(
     list(
       name = name, learn = learn, use = use, hyperparameters = hyperparameters,
       columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
       random = random, expand = expand, check = check, does = does, shipped = shipped,
-      packages = packages
+      packages = packages, keeps_rows = keeps_rows
     ),
     class = "kw_step_definition"
   )

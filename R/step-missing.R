@@ -43,6 +43,7 @@ member_step_missing <- function() {
     use = use_missing,
     check = check_fill_value,
     random = TRUE,
+    keeps_rows = function(settings) identical(settings$fill, "nearest"),
     does = "Fills missing values with what the training rows suggest.",
     hyperparameters = list(
       fill = hyperparameter(

@@ -19,6 +19,26 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// write_bytes
+std::string write_bytes(const std::string& path, const Rcpp::RawVector& bytes);
+RcppExport SEXP _kilnwright_write_bytes(SEXP pathSEXP, SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const std::string& >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::RawVector& >::type bytes(bytesSEXP);
+    rcpp_result_gen = Rcpp::wrap(write_bytes(path, bytes));
+    return rcpp_result_gen;
+END_RCPP
+}
+// output_state
+std::string output_state();
+RcppExport SEXP _kilnwright_output_state() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    rcpp_result_gen = Rcpp::wrap(output_state());
+    return rcpp_result_gen;
+END_RCPP
+}
 // nearest_rows
 Rcpp::IntegerMatrix nearest_rows(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& donors, const Rcpp::LogicalVector& category, int k, const Rcpp::IntegerVector& skip);
 RcppExport SEXP _kilnwright_nearest_rows(SEXP queriesSEXP, SEXP donorsSEXP, SEXP categorySEXP, SEXP kSEXP, SEXP skipSEXP) {
@@ -197,6 +217,8 @@ END_RCPP
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_seconds_now", (DL_FUNC) &_kilnwright_seconds_now, 0},
+    {"_kilnwright_write_bytes", (DL_FUNC) &_kilnwright_write_bytes, 2},
+    {"_kilnwright_output_state", (DL_FUNC) &_kilnwright_output_state, 0},
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
     {"_kilnwright_filled_matrix", (DL_FUNC) &_kilnwright_filled_matrix, 3},

@@ -96,7 +96,7 @@ test_that("run, standings and predict work together, and agree with the R functi
 
   again <- command("run", plan, "--out", folder)
   expect_identical(again$status, 1L)
-  expect_match(again$err, "there already.*--replace")
+  expect_match(again$err, "results already.*--replace")
 })
 
 test_that("preview shows the counts and runs nothing", {

@@ -1,0 +1,96 @@
+# The folder of results: nothing foreign is touched, and what was found is kept.
+
+results_of <- function(folder, ..., out = "results", replace = FALSE, journal = NULL,
+                       minutes = NULL) {
+  plan <- file.path(folder, "plan.yml")
+  if (!file.exists(plan)) {
+    data.table::fwrite(toy(90), file.path(folder, "toy.csv"))
+    writeLines(c(
+      "brief: {table: toy.csv, outcome: number, ignore: [two, three, batch]}",
+      "candidates: {tree: {tree: {pruning: [0.001, 0.1]}}}", "splits: {kfold: {k: 3}}",
+      "metrics: [rmse]", "seed: 1"
+    ), plan)
+  }
+  utils::capture.output(suppressMessages(kw("run_plan_file")(plan, list(
+    out = file.path(folder, out), replace = replace, journal = journal, workers = "1",
+    quiet = TRUE, minutes = minutes
+  ))), type = "output")
+}
+
+local_quiet_stderr <- function(env = parent.frame()) {
+  local_stand_in("complain", function(...) invisible(), env)
+}
+
+test_that("the journal may lie in the folder, and foreign files there are left alone", {
+  local_quiet_stderr()
+  folder <- withr::local_tempdir()
+  journal <- file.path(folder, "results", "run.sqlite")
+  results_of(folder, journal = journal)
+  expect_gt(nrow(standings(open_comparison(journal))), 1)
+  foreign <- file.path(folder, "results", c("letter.txt", "figures/mine.jpg"))
+  for (file in foreign) writeLines("dear", file)
+  old <- file.path(folder, "results", "figures", "tuning-gone.png")
+  marker <- file.path(folder, "results", "comparison.json")
+  facts <- jsonlite::read_json(marker)
+  facts$files <- c(facts$files, "figures/tuning-gone.png", "../plan.yml", "letter.txt")
+  writeLines("png", old)
+  jsonlite::write_json(facts, marker, auto_unbox = TRUE)
+  expect_error(results_of(folder), "--replace", class = "kw_error_results")
+  results_of(folder, replace = TRUE, journal = journal)
+  expect_true(all(file.exists(c(foreign, journal, file.path(folder, "plan.yml")))))
+  expect_false(file.exists(old))
+  skip_on_os("windows")
+  kept <- file.path(folder, "results", unlist(jsonlite::read_json(marker)$files))
+  expect_true(all(file.exists(kept)))
+  private <- setdiff(kept, grep("(png|kilnwright)$", kept, value = TRUE))
+  expect_true(all(as.character(file.mode(private)) == "600"))
+})
+
+test_that("where results cannot go is said before anything is run", {
+  local_quiet_stderr()
+  local_stand_in("run_comparison", function(...) stop("it was run"))
+  folder <- withr::local_tempdir()
+  expect_error(results_of(folder, out = "."), "something else", class = "kw_error_results")
+  expect_error(results_of(folder, out = ".", replace = TRUE), class = "kw_error_results")
+  expect_error(results_of(folder, out = "plan.yml"), "is a file", class = "kw_error_results")
+  expect_error(results_of(folder, out = "no/where"), "does not exist", class = "kw_error_results")
+  skip_on_os("windows")
+  file.symlink(file.path(folder, "gone"), file.path(folder, "link"))
+  expect_error(results_of(folder, out = "link"), "leads nowhere", class = "kw_error_results")
+})
+
+test_that("a run stopped before anything is ranked, and a figure that fails, leave the tables", {
+  local_quiet_stderr()
+  folder <- withr::local_tempdir()
+  said <- results_of(folder, minutes = 1e-9)
+  expect_true(any(grepl("Nothing is chosen", said)))
+  there <- list.files(file.path(folder, "results"))
+  expect_true(all(c("standings.csv", "summary.txt", "comparison.json", "plan.yml") %in% there))
+  expect_false("model.kilnwright" %in% there)
+  nothing <- quiet_run(
+    toy_brief("number"), candidates(t = fam_tree(pruning = among(0.001, 0.1))),
+    limits = limits(minutes = 1e-9), seed = 1, workers = 1
+  )
+  for (draw in list(draw_standings, draw_tuning)) {
+    expect_error(draw(nothing), "all its scores", class = "kw_error_figure")
+  }
+  local_stand_in("draw_tuning", function(...) stop("no ink"))
+  expect_error(results_of(folder, out = "second"), "no ink", class = "kw_error_results")
+  there <- list.files(file.path(folder, "second"), recursive = TRUE)
+  expect_true(all(c("model.kilnwright", "standings.csv", "figures/standings.png") %in% there))
+})
+
+test_that("output that cannot be written ends with an error; a reader that has left does not", {
+  skip_if_not(file.exists("/dev/full"))
+  run <- function(to) {
+    system2(
+      "sh", c("-c", shQuote(paste(
+        shQuote(file.path(R.home("bin"), "Rscript")), shQuote(exec_file()), "--help", to
+      ))),
+      stderr = FALSE
+    )
+  }
+  expect_identical(run("> /dev/full"), 1L)
+  expect_identical(run("> /dev/null"), 0L)
+  expect_identical(run("| true"), 0L)
+})

@@ -1,0 +1,87 @@
+# Model files: what they hold, and files that somebody made.
+
+saved_model <- function(candidates, kind = "number", env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".kilnwright", .local_envir = env)
+  cmp <- quiet_run(toy_brief(kind), candidates, splits = split_kfold(3), seed = 1)
+  save_model(fit_final(select_final(cmp, rule = "best_mean")), file)
+}
+
+manifest_of <- function(file) {
+  folder <- withr::local_tempdir()
+  zip::unzip(file, exdir = folder)
+  jsonlite::read_json(file.path(folder, "manifest.json"))
+}
+
+# The parts of a model file, changed by a function, packed again with true checksums.
+forged <- function(file, change, env = parent.frame()) {
+  folder <- withr::local_tempdir()
+  zip::unzip(file, exdir = folder)
+  parts <- c("manifest.json", "model.rds")
+  manifest <- jsonlite::read_json(file.path(folder, "manifest.json"))
+  manifest <- change(manifest, folder)
+  jsonlite::write_json(manifest, file.path(folder, "manifest.json"), auto_unbox = TRUE)
+  sums <- file.path(folder, "checksums.txt")
+  if (!isTRUE(attr(manifest, "sums_as_they_are"))) {
+    writeLines(paste(cli::hash_file_sha256(file.path(folder, parts)), parts), sums)
+  }
+  packed <- withr::local_tempfile(fileext = ".kilnwright", .local_envir = env)
+  zip::zip(packed, c(parts, "checksums.txt"), root = folder)
+  packed
+}
+
+test_that("a model says which of its parts hold training rows", {
+  rows <- function(...) unlist(manifest_of(saved_model(candidates(...)))$holds_rows)
+  expect_null(rows(t = fam_tree()))
+  expect_identical(rows(n = fam_neighbours()), "fam_neighbours")
+  expect_identical(
+    rows(f = pipeline(
+      pre_missing(fill = "nearest", columns = x1), pre_missing(), pre_onehot(), fam_linear()
+    )), "pre_missing"
+  )
+  cmp <- quiet_run(
+    toy_brief("number"), candidates(n = fam_neighbours()), splits = split_kfold(3), seed = 1
+  )
+  expect_output(print(fit_final(select_final(cmp))), "holds working rows")
+})
+
+test_that("bombs, doubled checksums and odd manifests are refused before anything is read", {
+  file <- saved_model(candidates(t = fam_tree()))
+  odd <- list(
+    function(m, folder) {
+      m$kind <- list("kilnwright model", 1)
+      m
+    },
+    function(m, folder) {
+      m$format <- "1; 2"
+      m
+    },
+    function(m, folder) {
+      m$facts$openings <- "often"
+      m
+    },
+    function(m, folder) {
+      m$facts <- 3
+      m
+    },
+    function(m, folder) list(1, 2),
+    function(m, folder) {
+      writeBin(raw(5e7), file.path(folder, "model.rds"))
+      m
+    },
+    function(m, folder) {
+      sums <- readLines(file.path(folder, "checksums.txt"))
+      writeLines(sums[c(2, 2)], file.path(folder, "checksums.txt"))
+      structure(m, sums_as_they_are = TRUE)
+    },
+    function(m, folder) {
+      cat("\n", file = file.path(folder, "checksums.txt"), append = TRUE)
+      structure(m, sums_as_they_are = TRUE)
+    }
+  )
+  for (change in odd) {
+    expect_error(open_model(forged(file, change), trust = TRUE), class = "kw_error_model_file")
+  }
+  expect_s3_class(
+    open_model(forged(file, function(m, folder) m), trust = TRUE), "kw_model"
+  )
+})
