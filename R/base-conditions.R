@@ -28,6 +28,9 @@ visible <- function(text) {
   text
 }
 
+# Foreign text in a message: one short line of ordinary characters.
+clean_line <- function(text) substr(gsub("[^[:print:]]", "?", text), 1L, 60L)
+
 # The known names closest to a misspelt one, or character(0).
 nearest_names <- function(name, known, most = 1L) {
   if (length(known) == 0L || is.na(name)) return(character())

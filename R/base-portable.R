@@ -46,7 +46,7 @@ portable_function <- function(f, what, home = new.env(parent = globalenv())) {
 # What a call is made of, without the arguments that are left empty, as in x[, 1].
 call_parts <- function(expr) {
   parts <- as.list(expr)
-  empty <- vapply(parts, identical, logical(1), alist(empty = )$empty)
+  empty <- vapply(parts, identical, logical(1), formals(function(x) NULL)$x)
   parts[!empty]
 }
 

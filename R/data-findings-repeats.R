@@ -20,7 +20,7 @@ row_marks <- function(columns, round_by = NULL) {
 member_finding_duplicates <- function(look) {
   ids <- vapply(
     names(look$table),
-    function(name) look$distinct[[name]] >= 0.98 * look$n && look$kinds[[name]] == "category",
+    function(name) look$distinct_of[[name]] >= 0.98 * look$n && look$kind_of[[name]] == "category",
     logical(1)
   )
   columns <- unclass(look$table)[!ids]
@@ -53,7 +53,7 @@ straddles <- function(marks, group) {
 near_duplicates <- function(look, columns, exact) {
   wide <- vapply(
     names(columns),
-    function(name) look$kinds[[name]] == "number" && look$distinct[[name]] > 50L,
+    function(name) look$kind_of[[name]] == "number" && look$distinct_of[[name]] > 50L,
     logical(1)
   )
   if (sum(wide) < 3L) return(NULL)
@@ -79,12 +79,15 @@ member_finding_repeats <- function(look) {
   numbers <- numbers[look$distinct[numbers] > 2L]
   if (length(numbers) < 2L) return(NULL)
   x <- vapply(numbers, function(name) honest_values(look, name), numeric(length(look$some)))
-  r <- quiet_cor(x, use = "pairwise.complete.obs")
+  pairs <- correlated_pairs(x, 0.95)
   found <- list()
   gone <- character()
-  for (j in seq_along(numbers)[-1]) for (i in seq_len(j - 1L)) {
-    if (abs(r[i, j]) <= 0.95 || any(c(numbers[i], numbers[j]) %in% gone)) next
-    exact <- abs(r[i, j]) > 1 - 1e-6
+  for (at in seq_len(nrow(pairs))) {
+    i <- pairs$first[at]
+    j <- pairs$second[at]
+    r <- pairs$r[at]
+    if (any(c(numbers[i], numbers[j]) %in% gone)) next
+    exact <- abs(r) > 1 - 1e-6
     gone <- c(gone, numbers[j])
     found[[length(found) + 1L]] <- finding(
       if (exact) "repeated_column" else "correlated", if (exact) "serious" else "notable",
@@ -92,7 +95,7 @@ member_finding_repeats <- function(look) {
       paste0(
         numbers[j], if (exact) " is a linear function of " else " hardly differs from ",
         numbers[i],
-        " (correlation ", format(round(r[i, j], 4)), ")."
+        " (correlation ", format(round(r, 4)), ")."
       ),
       paste0("brief(..., ignore = ", in_quotes(numbers[j]), ")"),
       if (exact) list(kind = "role", role = "ignore", columns = numbers[j]) else
@@ -100,6 +103,31 @@ member_finding_repeats <- function(look) {
     )
   }
   c(found, sums_of_others(x[, setdiff(numbers, gone), drop = FALSE]), matching_categories(look))
+}
+
+# Pairs of columns (first < second, by second) whose correlation is above a value, found block by
+# block: the whole matrix of 10,000 columns would not fit.
+correlated_pairs <- function(x, above) {
+  whole <- !anyNA(x)
+  if (whole) {
+    x <- x - rep(colMeans(x), each = nrow(x))
+    x <- x / rep(sqrt(colSums(x^2)), each = nrow(x))
+  }
+  blocks <- split(seq_len(ncol(x)), (seq_len(ncol(x)) - 1L) %/% 500L)
+  data.table::rbindlist(lapply(blocks, function(block) {
+    before <- seq_len(max(block))
+    r <- if (whole) {
+      crossprod(x[, before, drop = FALSE], x[, block, drop = FALSE])
+    } else {
+      quiet_cor(
+        x[, before, drop = FALSE], x[, block, drop = FALSE],
+        use = "pairwise.complete.obs"
+      )
+    }
+    hit <- which(abs(r) > above, arr.ind = TRUE)
+    hit <- hit[hit[, 1] < block[hit[, 2]], , drop = FALSE]
+    data.frame(first = hit[, 1], second = block[hit[, 2]], r = r[hit])
+  }))
 }
 
 # Columns that are exact linear combinations of others (a total and its parts).

@@ -54,17 +54,22 @@ new_look <- function(brief) {
   n <- nrow(table)
   some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
   kinds <- schema_kinds(brief$schema)
+  sample <- frame_columns(frame_of_rows(table, some), brief$schema)$columns
+  distinct <- vapply(table, count_distinct, integer(1))
+  sentinels <- lapply(table[kinds == "number"], function(x) {
+    if (n > 5e5) gc(FALSE)
+    find_sentinel(x)
+  })
   list(
-    brief = brief, table = table, kinds = kinds, n = n, some = some,
-    sample = frame_columns(frame_of_rows(table, some), brief$schema)$columns,
-    outcome = brief$table[[brief$outcome]],
-    distinct = vapply(table, count_distinct, integer(1)),
-    sentinels = lapply(table[kinds == "number"], function(x) {
-      if (n > 5e5) gc(FALSE)
-      find_sentinel(x)
-    })
+    brief = brief, table = table, kinds = kinds, n = n, some = some, sample = sample,
+    outcome = brief$table[[brief$outcome]], distinct = distinct, sentinels = sentinels,
+    column_of = by_name(table), sample_of = by_name(sample), distinct_of = by_name(distinct),
+    kind_of = by_name(kinds), sentinel_of = by_name(sentinels)
   )
 }
+
+# To be looked up by name in no time, however many there are.
+by_name <- function(x) list2env(as.list(x), parent = emptyenv())
 
 # Different values, missing ones not counted.
 count_distinct <- function(x) {
@@ -91,8 +96,8 @@ columns_of <- function(look, ...) names(look$kinds)[look$kinds %in% c(...)]
 
 # The sampled rows of a column without its sentinel values.
 honest_values <- function(look, name) {
-  x <- look$table[[name]][look$some]
-  x[x %in% look$sentinels[[name]]] <- NA
+  x <- look$column_of[[name]][look$some]
+  x[x %in% look$sentinel_of[[name]]] <- NA
   x
 }
 
@@ -107,10 +112,10 @@ in_each <- function(look, names, check) {
 
 member_finding_id <- function(look) {
   in_each(look, columns_of(look, "category", "number"), function(name) {
-    x <- look$table[[name]]
+    x <- look$column_of[[name]]
     filled <- sum(!is.na(x))
-    if (filled < 30L || look$distinct[[name]] < 0.98 * filled) return(NULL)
-    if (look$kinds[[name]] == "number" && !counts_upwards(x)) return(NULL)
+    if (filled < 30L || look$distinct_of[[name]] < 0.98 * filled) return(NULL)
+    if (look$kind_of[[name]] == "number" && !counts_upwards(x)) return(NULL)
     finding(
       "id_like",
       "serious",
@@ -132,7 +137,7 @@ counts_upwards <- function(x) {
 
 member_finding_constant <- function(look) {
   in_each(look, names(look$table), function(name) {
-    filled <- !is.na(look$table[[name]])
+    filled <- !is.na(look$column_of[[name]])
     if (!any(filled)) {
       return(finding(
         "all_missing", "serious", name, paste0(name, ": missing in every row."),
@@ -140,15 +145,15 @@ member_finding_constant <- function(look) {
         list(kind = "role", role = "ignore")
       ))
     }
-    if (look$distinct[[name]] == 1L && all(filled)) {
+    if (look$distinct_of[[name]] == 1L && all(filled)) {
       return(finding(
         "constant", "notable", name, paste0(name, ": the same value in every row."),
         paste0("brief(..., ignore = ", in_quotes(name), ")"),
         list(kind = "role", role = "ignore")
       ))
     }
-    if (look$distinct[[name]] > 20L) return(NULL)
-    share <- commonest_value_share(look$table[[name]])
+    if (look$distinct_of[[name]] > 20L) return(NULL)
+    share <- commonest_value_share(look$column_of[[name]])
     if (share < 0.99) return(NULL)
     finding(
       "near_constant",
@@ -172,7 +177,7 @@ commonest_value_share <- function(x) {
 
 member_finding_missing <- function(look) {
   in_each(look, names(look$table), function(name) {
-    share <- mean(is.na(look$table[[name]]))
+    share <- mean(is.na(look$column_of[[name]]))
     if (share == 0 || share == 1) return(NULL)
     finding(
       "missing",
@@ -207,18 +212,18 @@ member_finding_disguised <- function(look) {
     disguised(
       name,
       hit,
-      sum(look$table[[name]] %in% hit),
+      sum(look$column_of[[name]] %in% hit),
       paste0("levels that mean missing: ", enumerate(quoted(hit))),
       in_quotes(hit)
     )
   })
   numbers <- lapply(names(look$sentinels), function(name) {
-    value <- look$sentinels[[name]]
+    value <- look$sentinel_of[[name]]
     if (length(value) == 0L) return(NULL)
     disguised(
       name,
       value,
-      sum(look$table[[name]] %in% value),
+      sum(look$column_of[[name]] %in% value),
       paste0("the value ", value, " stands off from all others"),
       format(value)
     )
@@ -285,8 +290,8 @@ zeros_stand_apart <- function(x, times) {
 
 member_finding_levels <- function(look) {
   lapply(columns_of(look, "category"), function(name) {
-    distinct <- look$distinct[[name]]
-    if (distinct >= 0.98 * sum(!is.na(look$table[[name]]))) return(NULL)
+    distinct <- look$distinct_of[[name]]
+    if (distinct >= 0.98 * sum(!is.na(look$column_of[[name]]))) return(NULL)
     if (distinct > 50L) {
       return(finding(
         "many_levels",
@@ -298,7 +303,7 @@ member_finding_levels <- function(look) {
       ))
     }
     levels <- look$brief$schema[[name]]$levels
-    counts <- tabulate(codes_among(look$table[[name]], levels), length(levels))
+    counts <- tabulate(codes_among(look$column_of[[name]], levels), length(levels))
     rare <- levels[counts < min(20, 0.05 * look$n)]
     rare <- rare[!grepl(missing_words, rare, ignore.case = TRUE)]
     if (length(rare) == 0L || distinct <= 2L) return(NULL)
@@ -453,11 +458,11 @@ member_finding_classes <- function(look) {
 
 member_finding_gives_away <- function(look) {
   lapply(setdiff(names(look$table), columns_of(look, "text")), function(name) {
-    if (look$distinct[[name]] < 2L) return(NULL)
-    if (look$kinds[[name]] != "number" && look$distinct[[name]] > length(look$some) / 5) {
+    if (look$distinct_of[[name]] < 2L) return(NULL)
+    if (look$kind_of[[name]] != "number" && look$distinct_of[[name]] > length(look$some) / 5) {
       return(NULL)
     }
-    x <- if (look$kinds[[name]] == "number") honest_values(look, name) else look$sample[[name]]
+    x <- if (look$kind_of[[name]] == "number") honest_values(look, name) else look$sample_of[[name]]
     strength <- single_strength(x, look$outcome[look$some])
     if (strength < 0.9) return(NULL)
     finding(
@@ -488,8 +493,8 @@ single_strength <- function(x, outcome) {
 member_finding_groups <- function(look) {
   if (!is.null(look$brief$roles$group)) return(NULL)
   found <- lapply(columns_of(look, "category", "ordered", "number"), function(name) {
-    x <- look$sample[[name]]
-    if (!could_be_group(x, look$distinct[[name]], length(look$some))) return(NULL)
+    x <- look$sample_of[[name]]
+    if (!could_be_group(x, look$distinct_of[[name]], length(look$some))) return(NULL)
     codes <- coarse_match(x)
     bound <- bound_columns(look, name, codes)
     points <- if (length(bound) == 0L) repeated_points(look, name, codes)
@@ -534,7 +539,7 @@ bound_columns <- function(look, name, codes) {
   sizes <- tabulate(codes)
   sizes <- sizes[sizes > 1L]
   Filter(function(other) {
-    b <- coarse_match(look$sample[[other]])
+    b <- coarse_match(look$sample_of[[other]])
     # as many levels as the column itself: the same in other words
     if (max(b) >= max(codes)) return(FALSE)
     pairs <- length(unique(codes + (max(codes) + 1) * b))
@@ -549,8 +554,8 @@ bound_columns <- function(look, name, codes) {
 repeated_points <- function(look, name, codes) {
   others <- setdiff(columns_of(look, "number", "date"), name)
   Filter(function(other) {
-    x <- look$sample[[other]]
-    distinct <- look$distinct[[other]]
+    x <- look$sample_of[[other]]
+    distinct <- look$distinct_of[[other]]
     if (anyNA(x) || distinct < 3L || distinct > length(x) / 5) return(FALSE)
     point <- coarse_match(x)
     once <- !anyDuplicated(codes + (max(codes) + 1) * point)

@@ -73,7 +73,13 @@ read_query <- function(connection, query) {
 read_json_lines <- function(file, options) {
   path <- plain_file(file)
   if (path != file) on.exit(unlink(path), add = TRUE)
+  refuse_zero_byte(path, file)
   lines <- readLines(path, encoding = "UTF-8", warn = FALSE)
+  if (!all(validUTF8(lines))) {
+    stop_kw("file", paste0("The file ", quoted(file), " is no UTF-8 text."),
+      where = where_rows(!validUTF8(lines))
+    )
+  }
   lines <- lines[nzchar(trimws(lines))]
   if (length(lines) == 0L) stop_kw("file", paste0("The file ", quoted(file), " is empty."))
   sound <- vapply(

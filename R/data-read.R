@@ -43,7 +43,8 @@ read_for_schema <- function(file, schema, id = NULL) {
   text <- c(names(schema)[schema_kinds(schema) != "number"], id)
   if (file != "-" && dir.exists(file)) return(read_text_folder(file))
   read <- if (file == "-") read_delimited else reader_for(file)
-  finish_reading(read(file, list(sheet = 1, quiet = TRUE, text = text)), file)
+  options <- list(sheet = 1, quiet = TRUE, text = text, may_be_empty = TRUE)
+  finish_reading(read(file, options), file, may_be_empty = TRUE)
 }
 
 reader_for <- function(file) {
@@ -56,14 +57,14 @@ reader_for <- function(file) {
 }
 
 # Checks that all readers share.
-finish_reading <- function(table, file) {
-  if (nrow(table) == 0L) {
+finish_reading <- function(table, file, may_be_empty = FALSE) {
+  if (nrow(table) == 0L && !may_be_empty) {
     stop_kw("file", paste0("The file ", quoted(file), " has column names but no rows."))
   }
-  check_table(table)
+  if (nrow(table) > 0L) check_table(table)
   table[] <- lapply(table, function(x) if (inherits(x, "IDate")) as.Date(x) else x)
   check_encoding(table, file)
-  tibble::as_tibble(table)
+  tibble::as_tibble(table, .name_repair = "minimal")
 }
 
 # `options$text`: names of columns that are to stay text whatever they look like.
@@ -75,6 +76,9 @@ read_delimited <- function(file, options) {
       remedy = "It needs a line of column names and at least one row."
     )
   }
+  recoded <- as_utf8_file(path, file)
+  if (recoded != path) on.exit(unlink(recoded), add = TRUE)
+  path <- recoded
   tabs <- grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)
   read <- function(...) {
     data.table::fread(path,
@@ -90,10 +94,20 @@ read_delimited <- function(file, options) {
   }
   refuse_ragged(done$warnings, file)
   check_encoding(done$value, file)
+  check_first_line(names(done$value), path, file)
   table <- plain_fields(with_codes_as_text(done$value, read, path))
   dates <- setdiff(names(table), options$text)
-  table[dates] <- lapply(table[dates], text_to_dates)
+  table[dates] <- lapply(table[dates], function(x) text_to_dates(text_to_numbers(x)))
   table
+}
+
+# A column of numbers with decimal commas; any other column as it is.
+text_to_numbers <- function(x) {
+  if (!is.character(x) || !any(grepl(",", x[seq_len(min(100L, length(x)))], fixed = TRUE))) {
+    return(x)
+  }
+  number <- comma_numbers(trimws(x))
+  if (anyNA(number[!is.na(x)])) x else number
 }
 
 # Which columns to read as text, in the reader's words.
@@ -199,6 +213,82 @@ copy_connection <- function(input, path) {
   while (length(chunk <- readBin(input, raw(), 1e6)) > 0L) writeBin(chunk, output)
 }
 
+# UTF-16, with its mark or without, is recoded; another zero byte has no place in a table.
+as_utf8_file <- function(path, file) {
+  head <- readBin(path, raw(), 65536L)
+  mark <- utils::head(head, 2L)
+  zero <- head == as.raw(0)
+  odd <- seq_along(zero) %% 2L == 1L
+  encoding <- if (identical(mark, as.raw(c(0xff, 0xfe))) || mean(zero[!odd]) > 0.4) {
+    "UTF-16LE"
+  } else if (identical(mark, as.raw(c(0xfe, 0xff))) || mean(zero[odd]) > 0.4) {
+    "UTF-16BE"
+  }
+  if (is.null(encoding)) {
+    refuse_zero_byte(path, file)
+    return(path)
+  }
+  bytes <- readBin(path, raw(), file.size(path))
+  text <- iconv(list(bytes), encoding, "UTF-8", toRaw = TRUE)[[1]]
+  if (is.null(text)) {
+    stop_kw("file", paste0("The file ", quoted(file), " is damaged ", encoding, " text."),
+      remedy = "Save it as UTF-8 and read it again."
+    )
+  }
+  if (identical(utils::head(text, 3L), as.raw(c(0xef, 0xbb, 0xbf)))) text <- text[-(1:3)]
+  recoded <- tempfile(fileext = ".csv")
+  write_whole(recoded, text, private = TRUE)
+}
+
+refuse_zero_byte <- function(path, file) {
+  input <- file(path, open = "rb")
+  on.exit(close(input))
+  line <- 1
+  while (length(chunk <- readBin(input, raw(), 1e6)) > 0L) {
+    at <- match(as.raw(0), chunk)
+    if (!is.na(at)) {
+      line <- line + sum(chunk[seq_len(at)] == as.raw(10))
+      stop_kw("file", paste0("The file ", quoted(file), " is no text: it holds a zero byte."),
+        where = paste0("In line ", format(line, big.mark = ","), "."),
+        remedy = "Is it a spreadsheet or another kind of file, or was it cut off by a crash?"
+      )
+    }
+    line <- line + sum(chunk == as.raw(10))
+  }
+}
+
+# The reader skips lines that have fewer fields than the following ones: the names, or the
+# first row, would be lost without a word.
+check_first_line <- function(names, path, file) {
+  lines <- readLines(path, n = 100L, encoding = "UTF-8", warn = FALSE)
+  open <- cumsum(lengths(gregexpr("\"", lines, fixed = TRUE, useBytes = TRUE)) *
+    grepl("\"", lines, fixed = TRUE, useBytes = TRUE)) %% 2L == 1L
+  first <- paste(lines[seq_len(match(FALSE, open, nomatch = length(lines)))], collapse = "\n")
+  first <- sub("^\ufeff", "", first)
+  bare <- gsub("\"[^\"]*\"", "", first)
+  fields <- vapply(c(",", "\t", ";", "|", ":"), function(one) {
+    sum(gregexpr(one, bare, fixed = TRUE)[[1]] > 0L) + 1L
+  }, 1L)
+  words <- lengths(regmatches(bare, gregexpr(" +", trimws(bare)))) + 1L
+  named <- names[!grepl("^V[0-9]+$", names)]
+  there <- vapply(named, grepl, NA, x = first, fixed = TRUE)
+  if (all(there) && (length(names) == 1L || length(names) %in% c(fields, words))) {
+    return(invisible())
+  }
+  stop_kw(
+    "file",
+    paste0(
+      "The file ", quoted(file), " has rows of another length than its first line, which must ",
+      "name the columns."
+    ),
+    where = paste0(
+      "The first line is ", quoted(clean_line(first)), " (", count_of(max(fields), "field"),
+      "); a line soon after it has another number of fields."
+    ),
+    remedy = "Give every column a name, and every row as many fields."
+  )
+}
+
 is_blank_file <- function(path) {
   head <- readBin(path, raw(), 4096L)
   all(head %in% as.raw(c(9, 10, 13, 32)))
@@ -223,6 +313,13 @@ refuse_ragged <- function(warnings, file) {
 }
 
 check_encoding <- function(table, file) {
+  strange <- which(!validUTF8(names(table)))
+  if (length(strange) > 0L) {
+    stop_kw("file", paste0("The file ", quoted(file), " is not UTF-8."),
+      where = paste0("In the names of columns ", enumerate(strange, 5L), "."),
+      remedy = "Save it as UTF-8 and read it again."
+    )
+  }
   for (name in names(table)[vapply(table, is.character, logical(1))]) {
     bad <- which(!validUTF8(table[[name]]))
     if (length(bad) > 0L) {

@@ -239,9 +239,23 @@ mend_number <- function(x, name) {
   text <- trimws(as.character(x))
   # 0 and 1 of a column that came as TRUE and FALSE
   if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
-  number <- suppressWarnings(as.numeric(sub(",", ".", text, fixed = TRUE)))
+  number <- comma_numbers(text)
   bad <- is.na(number) & !is.na(x)
   if (any(bad)) wrong_kind(name, "a number", x, bad)
+  number
+}
+
+# Texts as numbers; with decimal commas only where they can be nothing else. "1,182" could be a
+# thousand: where all commas could stand before thousands, texts with a comma are NA.
+comma_numbers <- function(text) {
+  commas <- grepl(",", text, fixed = TRUE)
+  number <- suppressWarnings(as.numeric(text))
+  if (!any(commas)) return(number)
+  decimal <- grepl("^[+-]?[0-9]*,[0-9]+$", text)
+  thousands <- grepl("^[+-]?[1-9][0-9]{0,2},[0-9]{3}$", text)
+  points <- grepl(".", text, fixed = TRUE)
+  clear <- all(decimal[commas]) && !all(thousands[commas]) && !any(points)
+  if (clear) number[commas] <- as.numeric(sub(",", ".", text[commas], fixed = TRUE))
   number
 }
 

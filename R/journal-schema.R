@@ -72,9 +72,6 @@ foreign_schema <- function(con) {
   )
 }
 
-# Foreign text in a message: one short line of ordinary characters.
-clean_line <- function(text) substr(gsub("[^[:print:]]", "?", text), 1L, 60L)
-
 # Is this an undamaged file with a journal in it, or with nothing? The file is only read.
 # Returns the number of its tables.
 check_journal_sound <- function(file) {

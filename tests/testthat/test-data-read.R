@@ -76,3 +76,72 @@ test_that("damage is said with its place", {
   writeLines("not a database", at("b.sqlite"))
   expect_error(read_data(at("b.sqlite")), class = "kw_error_file")
 })
+
+written <- function(x, ending = ".csv", env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ending, .local_envir = env)
+  if (is.raw(x)) writeBin(x, file) else writeLines(x, file)
+  file
+}
+
+test_that("what other programs do to a table is mended or refused with its place", {
+  plain <- data.frame(a = c(1, 2), b = c("x", "y"))
+  utf16 <- iconv("a,b\n1,x\n2,y\n", to = "UTF-16LE", toRaw = TRUE)[[1]]
+  swapped <- as.vector(matrix(utf16, 2)[2:1, ])
+  for (bytes in list(
+    utf16, c(as.raw(c(0xff, 0xfe)), utf16), swapped, c(as.raw(c(0xfe, 0xff)), swapped)
+  )) {
+    expect_equal(as.data.frame(read_data(written(bytes))), plain)
+  }
+  refused <- list(
+    "first line is 'a,b'" = c("a,b", "1,2,3", "4,5,6"),
+    "first line is 'a,b,c'" = c("a,b,c", "1,2", "3,4,5", "6,7,8"),
+    "first line is 'a,b,c'" = c("a,b,c", "1,2", "3,4"),
+    "line 3" = c(charToRaw("a,b\n1,x\n2,"), as.raw(0), charToRaw("y\n")),
+    "names of columns 1" = c(charToRaw("h"), as.raw(0xf6), charToRaw("he,b\n1,2\n3,4\n"))
+  )
+  for (i in seq_along(refused)) {
+    file <- written(refused[[i]])
+    expect_error(read_data(file), names(refused)[i], class = "kw_error_file", fixed = TRUE)
+  }
+  noise <- written(as.raw(c(200:255, 10, 129:180)), ".jsonl")
+  expect_error(read_data(noise), class = "kw_error_file")
+  odd <- read_data(written(c("..1,...,y", paste(1:30, 30:1, (1:30)^2, sep = ","))))
+  expect_named(odd, c("..1", "...", "y"))
+  cmp <- quiet_run(
+    brief(odd, "y"), candidates(l = fam_linear()), splits = split_kfold(3), seed = 1
+  )
+  expect_false(anyNA(standings(cmp)$place))
+})
+
+test_that("commas in numbers are read where they can be one thing only, alike old and new", {
+  comma <- read_data(written(c("a;b;c", "1,5;1,182;x", "-2,125;2,500;y", ";;z")))
+  expect_equal(comma$a, c(1.5, -2.125, NA))
+  expect_type(comma$b, "character")
+  table <- data.frame(a = 1:40 / 4, y = (1:40)^2)
+  model <- fit_final(select_final(quiet_run(
+    brief(table, "y"), candidates(l = fam_linear()), splits = split_kfold(3), seed = 1
+  )))
+  by_file <- function(...) {
+    out <- withr::local_tempfile(fileext = ".csv")
+    write_predictions(model, written(c("a", ...)), out)
+    data.table::fread(out)$value
+  }
+  expect_equal(by_file("\"1,5\"", "\"2,25\""), predict(model, data.frame(a = c(1.5, 2.25)))$value)
+  expect_error(by_file("3", "\"1,182\""), "'1,182'.*row 2", class = "kw_error_new_data")
+  expect_error(by_file("1.5", "\"2,5\""), "row 2", class = "kw_error_new_data")
+  expect_error(by_file("\"1,182,000\""), class = "kw_error_new_data")
+  expect_length(by_file(character()), 0)
+})
+
+test_that("tables of thousands of columns are looked at without pairs of all of them in memory", {
+  pairs <- kw("correlated_pairs")
+  x <- withr::with_seed(3, matrix(rnorm(30 * 1100), 30))
+  x[, 900] <- -2 * x[, 3] + 1
+  x[, 1100] <- x[, 899] + rnorm(30) / 100
+  found <- pairs(x, 0.95)
+  expect_identical(found$first, c(3L, 899L))
+  expect_identical(found$second, c(900L, 1100L))
+  expect_equal(found$r, diag(stats::cor(x[, found$first], x[, found$second])))
+  x[5, 3] <- NA
+  expect_identical(pairs(x, 0.95)$second, c(900L, 1100L))
+})

@@ -21,7 +21,7 @@ test_that("a script of hostile names and levels is ASCII, parses, and predicts a
 test_that("scripts read separators, quotes and missing values as the package does", {
   # kept with two spaces: a level that looks like a missing value, blanks, doubled quotes
   cells <- c("NA in quotes" = "\"NA\"", plain = "b", quoted = "\"say \"\"hi\"\"\"", none = "")
-  read <- function(file, names) {
+  read <- function(file) {
     home <- new.env()
     home$schema <- list(k = list(kind = "category"), t = list(kind = "category"))
     home$outcome <- "y"
