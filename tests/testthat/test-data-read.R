@@ -123,13 +123,14 @@ test_that("commas in numbers are read where they can be one thing only, alike ol
   )))
   by_file <- function(...) {
     out <- withr::local_tempfile(fileext = ".csv")
-    write_predictions(model, written(c("a", ...)), out)
+    rows <- c(...)
+    write_predictions(model, written(c("a;b", paste0(rows, ";1", recycle0 = TRUE))), out)
     data.table::fread(out)$value
   }
-  expect_equal(by_file("\"1,5\"", "\"2,25\""), predict(model, data.frame(a = c(1.5, 2.25)))$value)
-  expect_error(by_file("3", "\"1,182\""), "'1,182'.*row 2", class = "kw_error_new_data")
-  expect_error(by_file("1.5", "\"2,5\""), "row 2", class = "kw_error_new_data")
-  expect_error(by_file("\"1,182,000\""), class = "kw_error_new_data")
+  expect_equal(by_file("1,5", "2,25"), predict(model, data.frame(a = c(1.5, 2.25)))$value)
+  expect_error(by_file("3", "1,182"), "'1,182'.*row 2", class = "kw_error_new_data")
+  expect_error(by_file("1.5", "2,5"), "row 2", class = "kw_error_new_data")
+  expect_error(by_file("1,182,000"), class = "kw_error_new_data")
   expect_length(by_file(character()), 0)
 })
 
