@@ -6,15 +6,16 @@
 #' other machine needs this package and those of the families, of the same versions. It is
 #' sent the working rows.
 #'
-#' With an address that begins with `tls+tcp://` everything is encrypted, and workers see
-#' by the certificate that they talk to the right machine; the machine does not check who
-#' the workers are, so choose an address in a network of people who may see the data.
-#' Without encryption only addresses of this machine itself are allowed.
+#' Everything is encrypted. Workers see by the certificate that they talk to the right machine;
+#' the machine sees by a secret, which is in the same file, that they are workers of this run:
+#' who does not have it is sent nothing that could be read, and nothing of theirs is taken.
+#' docs/security.md says what that promises and what not.
 #'
 #' @param url For example `"tls+tcp://192.168.1.20:7701"`: the address under which others
 #'   reach this machine, and a free port.
-#' @param certificate File that `workers_at()` writes and that workers need to read
-#'   (copy it to them): a new certificate for every run. Not for `tcp://`.
+#' @param certificate File that `workers_at()` writes, readable by its owner only, and that
+#'   workers need to read (copy it to them by a way that others cannot read): a certificate and a
+#'   secret, new for every run.
 #' @param local So many workers are started on this machine as well.
 #' @param wait Seconds for which a worker tries to reach the address.
 #' @return `workers_at()`: an object for `run_comparison(workers = )`. `be_worker()`: `TRUE`
@@ -28,13 +29,6 @@
 workers_at <- function(url, certificate = NULL, local = 0) {
   address <- read_address(url)
   check_number(local, "local", min = 0, whole = TRUE)
-  if (!address$tls && !address$loopback) {
-    stop_kw(
-      "argument",
-      paste0("The address ", quoted(url), " can be reached from outside without encryption."),
-      remedy = "Begin it with tls+tcp://, and give a certificate file."
-    )
-  }
   if (address$host %in% c("0.0.0.0", "*", "")) {
     stop_kw("argument", paste0("The address ", quoted(url), " names no machine."),
       remedy = paste(
@@ -43,21 +37,19 @@ workers_at <- function(url, certificate = NULL, local = 0) {
       )
     )
   }
-  if (address$tls) {
-    check_string(certificate, "certificate")
-    check_writable_file(certificate)
-    if (file.exists(certificate) && !is_certificate(certificate)) {
-      stop_kw(
-        "argument",
-        paste0("The file ", quoted(certificate), " exists, and is no certificate."),
-        remedy = "Give another file."
-      )
-    }
+  need("openssl", "Working with other machines")
+  check_string(certificate, "certificate")
+  check_writable_file(certificate)
+  if (file.exists(certificate) && !is_certificate(certificate)) {
+    stop_kw(
+      "argument",
+      paste0("The file ", quoted(certificate), " exists, and is no certificate."),
+      remedy = "Give another file."
+    )
   }
   structure(
     list(
-      url = url, host = address$host, tls = address$tls, certificate = certificate,
-      local = as.integer(local)
+      url = url, host = address$host, certificate = certificate, local = as.integer(local)
     ),
     class = "kw_workers_at"
   )
@@ -65,16 +57,13 @@ workers_at <- function(url, certificate = NULL, local = 0) {
 
 read_address <- function(url) {
   check_string(url, "url")
-  parts <- regmatches(url, regexec("^(tls\\+tcp|tcp)://([^/]*):([0-9]+)$", url))[[1]]
+  parts <- regmatches(url, regexec("^(tls\\+tcp)://([^/]*):([0-9]+)$", url))[[1]]
   if (length(parts) == 0L) {
     stop_kw("argument", paste0("The address ", quoted(url), " cannot be understood."),
       remedy = "Write it like tls+tcp://192.168.1.20:7701."
     )
   }
-  list(
-    tls = parts[2] == "tls+tcp", host = parts[3],
-    loopback = parts[3] %in% c("127.0.0.1", "localhost", "[::1]")
-  )
+  list(host = parts[3])
 }
 
 is_certificate <- function(file) {
@@ -85,7 +74,8 @@ is_certificate <- function(file) {
 open_pool <- function(at) {
   need("mirai", "Running on workers")
   profile <- own_profile()
-  made <- if (at$tls) nanonext::write_cert(cn = at$host)
+  made <- nanonext::write_cert(cn = at$host)
+  secret <- new_secret()
   tryCatch(
     mirai::daemons(url = at$url, dispatcher = TRUE, tls = made$server, .compute = profile),
     error = function(e) {
@@ -97,15 +87,15 @@ open_pool <- function(at) {
       )
     }
   )
-  if (at$tls) writeLines(made$client[1], at$certificate)
-  join <- bquote(kilnwright::be_worker(.(at$url), .(if (at$tls) normalizePath(at$certificate))))
+  write_whole(at$certificate, c(made$client[1], secret_lines(secret)), private = TRUE)
+  join <- bquote(kilnwright::be_worker(.(at$url), .(normalizePath(at$certificate))))
   for (i in seq_len(at$local)) {
     with_worker_environment(system2(
       rscript(), script_arguments(join),
       wait = FALSE, stdout = FALSE, stderr = FALSE
     ))
   }
-  flying_pool(profile, NULL, dismiss = TRUE)
+  flying_pool(profile, NULL, dismiss = TRUE, secret = secret)
 }
 
 rscript <- function() file.path(R.home("bin"), "Rscript")
@@ -115,16 +105,20 @@ rscript <- function() file.path(R.home("bin"), "Rscript")
 unreachable_status <- 17L
 
 worker_arguments <- function(url, certificate) {
-  dial <- substitute(
-    tryCatch(mirai::daemon(url, dispatcher = TRUE, tlscert = certificate), error = function(e) {
-      quit(status = unreachable)
-    }),
-    list(
-      url = url, certificate = if (!is.null(certificate)) normalizePath(certificate),
-      unreachable = unreachable_status
-    )
-  )
-  script_arguments(dial)
+  script_arguments(bquote(kilnwright:::serve_run(.(url), .(normalizePath(certificate)))))
+}
+
+# In the worker's process: takes the secret out of the file, so that it stands in no list of
+# processes, and works until the run ends.
+serve_run <- function(url, certificate) {
+  lines <- readLines(certificate, warn = FALSE)
+  worker_store$secret <- secret_of_lines(lines)
+  pem <- tempfile(fileext = ".pem")
+  on.exit(unlink(pem))
+  writeLines(lines[seq_len(match(secret_begins, lines, nomatch = length(lines) + 1L) - 1L)], pem)
+  tryCatch(mirai::daemon(url, dispatcher = TRUE, tlscert = pem), error = function(e) {
+    quit(status = unreachable_status)
+  })
 }
 
 script_arguments <- function(code) {
@@ -137,10 +131,11 @@ most_restarts <- 20L
 #' @export
 be_worker <- function(url, certificate = NULL, wait = 60) {
   need("mirai", "Being a worker")
-  address <- read_address(url)
+  read_address(url)
+  need("openssl", "Working with other machines")
   check_number(wait, "wait", min = 0)
-  if (address$tls) check_string(certificate, "certificate")
-  if (!is.null(certificate) && (!file.exists(certificate) || !is_certificate(certificate))) {
+  check_string(certificate, "certificate")
+  if (!file.exists(certificate) || !is_certificate(certificate)) {
     stop_kw("argument", paste0("There is no certificate in the file ", quoted(certificate), "."),
       remedy = "Copy the one that the run has written; it is a new one for every run."
     )

@@ -76,11 +76,33 @@ switching_pool <- function(n) {
 worker_pool <- function(n, profile = own_profile()) {
   need("mirai", "Running on workers")
   own <- n > 0L
-  if (own) {
-    with_worker_environment(mirai::daemons(n, dispatcher = TRUE, output = FALSE,
-      .compute = profile))
+  folder <- if (own) start_own_workers(n, profile)
+  flying_pool(profile, if (own) n, dismiss = own, folder = folder)
+}
+
+# Our workers meet at a socket in a folder that only its owner can enter: whoever could reach it
+# would be sent the working rows. Returns the folder.
+start_own_workers <- function(n, profile) {
+  if (.Platform$OS.type != "unix") {
+    with_worker_environment(
+      mirai::daemons(n, dispatcher = TRUE, output = FALSE, .compute = profile)
+    )
+    return(NULL)
   }
-  flying_pool(profile, if (own) n, dismiss = own)
+  folder <- socket_folder()
+  mirai::daemons(url = paste0("ipc://", folder, "/s"), dispatcher = TRUE, .compute = profile)
+  with_worker_environment(mirai::launch_local(n, output = FALSE, .compute = profile))
+  folder
+}
+
+# The name of a socket has at most 107 bytes.
+socket_folder <- function() {
+  base <- if (nchar(tempdir(), "bytes") > 80L) "/tmp" else tempdir()
+  folder <- tempfile("kw-", tmpdir = base)
+  if (!dir.create(folder, mode = "0700", showWarnings = FALSE)) {
+    stop_kw("workers", paste0("No folder for the workers can be made in ", quoted(base), "."))
+  }
+  folder
 }
 
 own_profile <- function() {
@@ -89,8 +111,9 @@ own_profile <- function() {
 
 # `n`: how many workers are kept alive, NULL where others look after them; `dismiss`: are
 # they sent home at the end?
-flying_pool <- function(profile, n, dismiss) {
-  flying <- new_flights(profile)
+# `secret`: that of a run with workers elsewhere; `folder`: goes when the pool does.
+flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL) {
+  flying <- new_flights(profile, secret)
   list(
     run = function(run, schedule, sink, deadline) fly(run, schedule, sink, deadline, flying, n),
     abandon = function() flying$cancel(),
@@ -98,6 +121,7 @@ flying_pool <- function(profile, n, dismiss) {
     close = function() {
       flying$cancel()
       if (dismiss) mirai::daemons(0L, .compute = profile)
+      if (!is.null(folder)) unlink(folder, recursive = TRUE)
     }
   )
 }
@@ -119,15 +143,19 @@ with_worker_environment <- function(expr) {
 }
 
 # Units on their way, with what is needed to send them.
-new_flights <- function(profile) {
+new_flights <- function(profile, secret = NULL) {
   flights <- list()
+  sealed <- !is.null(secret)
   list(
-    profile = profile,
+    profile = profile, sealed = sealed,
+    # what a worker sent: list(value), or NULL if it is not from one of ours
+    open = function(found) if (sealed) open_sealed(found, secret) else list(value = found),
     send = function(run, file, unit, bytes = NULL) {
-      call <- quote(task(id, file, split, fits, bytes))
+      if (!is.null(bytes) && sealed) bytes <- seal_value(bytes, secret)
+      call <- quote(task(id, file, split, fits, bytes, sealed))
       task <- mirai::mirai(call, .compute = profile, .args = list(
-        task = worker_task, id = run$id, file = file, split = unit$split, fits = unit$fits,
-        bytes = bytes
+        task = worker_task, id = run$id, file = if (!sealed) file, split = unit$split,
+        fits = unit$fits, bytes = bytes, sealed = sealed
       ))
       flights[[length(flights) + 1L]] <<- list(task = task, unit = unit, sent = seconds_now())
     },
@@ -141,22 +169,48 @@ new_flights <- function(profile) {
     cancel = function() {
       for (flight in flights) mirai::stop_mirai(flight$task)
       flights <<- list()
+    },
+    # those that should have been back long ago: their workers were stopped, or are cut off
+    overdue = function(seconds_of) {
+      late <- vapply(flights, function(flight) {
+        seconds_now() - flight$sent > seconds_of(flight$unit)
+      }, logical(1))
+      found <- flights[late]
+      for (flight in found) mirai::stop_mirai(flight$task)
+      flights <<- flights[!late]
+      found
     }
   )
 }
 
 # What a worker does with a unit. It reads what the run's units have in common once:
-# from the file, or, where that is not to be had, from bytes that it asks for.
-worker_task <- function(id, file, split, fits, bytes = NULL) {
+# from the file, or, where that is not to be had, from bytes that it asks for. Where `sealed`,
+# both are sealed with the run's secret.
+worker_task <- function(id, file, split, fits, bytes = NULL, sealed = FALSE) {
+  secret <- worker_store$secret
+  if (sealed && is.null(secret)) stop("this worker does not have the secret of the run")
+  answer <- function(x) {
+    if (sealed) seal_value(c(x, list(split = split, fits = fits)), secret) else x
+  }
   if (!identical(worker_store$id, id)) {
-    if (is.null(bytes) && !file.exists(file)) return(list(need_data = TRUE))
-    worker_store$run <- if (is.null(bytes)) readRDS(file) else unserialize(bytes)
+    if (is.null(bytes) && (sealed || !file.exists(file))) return(answer(list(need_data = TRUE)))
+    worker_store$run <- common_part(file, bytes, if (sealed) secret)
     worker_store$cache <- new_cache()
     worker_store$id <- id
     data.table::setDTthreads(1L)
   }
   worker_store$run$alarm <- TRUE
-  timed_unit(worker_store$run, split, fits, worker_store$cache)
+  answer(timed_unit(worker_store$run, split, fits, worker_store$cache))
+}
+
+# reason for reading: it comes from the run that this worker belongs to, by a file of its own or
+# over a connection of its own; from elsewhere it is signed
+common_part <- function(file, bytes, secret) {
+  if (is.null(bytes)) return(readRDS(file))
+  if (is.null(secret)) return(unserialize(bytes))
+  opened <- open_sealed(bytes, secret)
+  if (is.null(opened)) stop("what came from the run was not sealed with its secret")
+  unserialize(opened$value)
 }
 
 worker_store <- new.env(parent = emptyenv())
@@ -165,7 +219,7 @@ worker_store <- new.env(parent = emptyenv())
 # NULL for the user's.
 fly <- function(run, schedule, sink, deadline, flying, n) {
   file <- tempfile("kilnwright-run-", fileext = ".rds")
-  saveRDS(run, file, compress = FALSE)
+  for_owner_only(saveRDS(run, file, compress = FALSE))
   deaths <- new_death_watch(run, flying$profile, n)
   on.exit({
     unlink(file)
@@ -190,6 +244,10 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
     }
     landed <- flying$landed()
     for (flight in landed) receive(flight, run, file, schedule, sink, flying, deaths)
+    if (!is.null(run$fit_seconds)) {
+      allowed <- function(unit) length(unit$fits) * run$fit_seconds + unanswered_grace
+      for (flight in flying$overdue(allowed)) deaths$died(flight, schedule, sink)
+    }
     if (length(landed) == 0L) {
       deaths$look()
       Sys.sleep(0.003)
@@ -201,6 +259,9 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   }
 }
 
+# After the limit of a fit and so many seconds a worker that does not answer is given up.
+unanswered_grace <- 10
+
 # Towards the end units get smaller, so that no worker idles while another has much.
 unit_share <- function(schedule, n) {
   left <- schedule$left()
@@ -211,17 +272,72 @@ unit_share <- function(schedule, n) {
 receive <- function(flight, run, file, schedule, sink, flying, deaths) {
   found <- flight$task$data
   unit <- flight$unit
-  if (mirai::is_mirai_error(found)) {
+  if (mirai::is_mirai_error(found) && flying$sealed) {
+    # an error is not signed: anybody could have sent it
+    deaths$spoke_nonsense(plain_text(found))
+    schedule$give_back(list(unit))
+  } else if (mirai::is_mirai_error(found)) {
     fail_unit(unit, plain_text(found), run, sink)
   } else if (mirai::is_error_value(found)) {
     deaths$died(flight, schedule, sink)
-  } else if (isTRUE(found$need_data)) {
-    flying$send(run, file, unit, serialize(run, NULL))
   } else {
-    deaths$lives()
-    sink$take(found$batch, unit$split, took = found$took)
-    schedule$learn(found$batch)
+    opened <- flying$open(found)
+    wrong <- if (is.null(opened)) {
+      "it does not have the secret of the run"
+    } else {
+      wrong_answer(opened$value, unit, run)
+    }
+    if (!is.null(wrong)) {
+      deaths$spoke_nonsense(wrong)
+      schedule$give_back(list(unit))
+    } else if (isTRUE(opened$value$need_data)) {
+      flying$send(run, file, unit, serialize(run, NULL))
+    } else {
+      deaths$lives()
+      sink$take(opened$value$batch, unit$split, took = opened$value$took)
+      schedule$learn(opened$value$batch)
+    }
   }
+}
+
+# What a worker sends is data: why it cannot be the answer to this unit, or NULL.
+wrong_answer <- function(answer, unit, run) {
+  if (!is.list(answer)) return("it sent no list")
+  other <- !is.null(answer$fits) &&
+    !(identical(answer$split, unit$split) && identical(answer$fits, unit$fits))
+  if (other) return("it answered for another unit")
+  if (isTRUE(answer$need_data)) return(NULL)
+  took <- answer$took
+  if (!is.numeric(took) || length(took) != 1L || is.na(took)) return("it sent no time")
+  wrong_batch(answer$batch, unit, run)
+}
+
+wrong_batch <- function(batch, unit, run) {
+  if (!is.list(batch)) return("it sent no scores")
+  fits <- unit$fits
+  if (!is.numeric(batch$fit) || !setequal(batch$fit, fits) || anyDuplicated(batch$fit)) {
+    return("it sent scores of other fits")
+  }
+  n <- length(fits)
+  for (name in c("fit_seconds", "predict_seconds", "seconds")) {
+    x <- batch[[name]]
+    if (!is.numeric(x) || length(x) != n || any(is.nan(x) | x < 0, na.rm = TRUE)) {
+      return(paste("it sent no", name))
+    }
+  }
+  for (name in c("message", "stage")) {
+    x <- batch[[name]]
+    if (!is.character(x) || length(x) != n) return(paste("it sent no", name))
+  }
+  rows <- sum(run$work$fits$count[fits])
+  for (name in c("validation", "training", "no_information")) {
+    scores <- batch[[name]]
+    if (is.null(scores) && name != "validation") next
+    fine <- is.matrix(scores) && is.numeric(scores) && nrow(scores) == rows &&
+      identical(colnames(scores), names(run$metrics))
+    if (!fine) return(paste("it sent no", name, "scores of the right shape"))
+  }
+  NULL
 }
 
 plain_text <- function(x) {
@@ -248,6 +364,13 @@ new_death_watch <- function(run, profile, n) {
   }
   list(
     lives = function() in_a_row <<- 0L,
+    spoke_nonsense = function(why) {
+      in_a_row <<- in_a_row + 1L
+      if (in_a_row <= 20L) return(invisible())
+      stop_kw("workers", paste0("Somebody answers who is no worker of this run: ", why, "."),
+        remedy = "Who can reach this address? The file with the secret is new for every run."
+      )
+    },
     # a worker that is still starting would complain if there were nobody to report to
     settle = function() {
       while (seconds_now() - launched < 3 && mirai::status(.compute = profile)$connections < n) {

@@ -17,7 +17,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("htmltools", "nnet", "optparse")
   models <- c("C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
-  tests <- c(models, "testthat", "withr", "readxl", "nanoparquet")
+  tests <- c(models, "openssl", "testthat", "withr", "readxl", "nanoparquet")
   wanted <- switch(level,
     demo = c(imports, command_line),
     test = c(imports, command_line, tests),

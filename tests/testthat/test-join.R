@@ -16,6 +16,8 @@ scores_only <- function(cmp) {
   list(standings(cmp)[setdiff(names(standings(cmp)), "seconds")], cmp$results$failures)
 }
 
+free_address <- function() paste0("tls+tcp://127.0.0.1:", sample(20000:40000, 1))
+
 start_worker <- function(url, certificate, before = character()) {
   code <- paste0(
     "kilnwright::run_command_line(c('worker', '--url', '", url,
@@ -115,7 +117,7 @@ test_that("a local worker of an open address may die and is replaced", {
   )
   cmp <- quiet_run(
     plan,
-    workers = workers_at(paste0("tcp://127.0.0.1:", sample(20000:40000, 1)), local = 1)
+    workers = workers_at(free_address(), withr::local_tempfile(), local = 1)
   )
   expect_identical(nrow(failures(cmp)), 0L)
   expect_true(file.exists(once))
@@ -124,7 +126,7 @@ test_that("a local worker of an open address may die and is replaced", {
 test_that("addresses that are open to all, unreachable or misspelt are refused", {
   pem <- withr::local_tempfile()
   refused <- function(..., class = "kw_error_argument") expect_error(workers_at(...), class = class)
-  refused("tcp://192.168.1.20:7701")
+  refused("tcp://127.0.0.1:7701", pem)
   refused("tls+tcp://0.0.0.0:7701", pem)
   refused("192.168.1.20:7701", pem)
   refused("tls+tcp://127.0.0.1:7701")
@@ -133,14 +135,117 @@ test_that("addresses that are open to all, unreachable or misspelt are refused",
   expect_identical(readLines(pem), "my notes")
   expect_error(be_worker("tls+tcp://127.0.0.1:7701", pem), class = "kw_error_argument")
   expect_error(
-    be_worker("tcp://127.0.0.1:1", wait = 0), "Nobody answers",
+    {
+      writeLines("-----BEGIN CERTIFICATE-----", pem)
+      be_worker("tls+tcp://127.0.0.1:1", pem, wait = 0)
+    }, "Nobody answers",
     class = "kw_error_workers"
   )
   blocked <- serverSocket(port <- sample(20000:40000, 1))
   withr::defer(close(blocked))
   expect_error(
-    quiet_run(join_plan(), workers = workers_at(paste0("tcp://127.0.0.1:", port))),
+    quiet_run(join_plan(), workers = workers_at(paste0("tls+tcp://127.0.0.1:", port), pem)),
     "Nobody can be waited for",
     class = "kw_error_workers"
   )
+})
+
+test_that("who has the certificate but not the secret gets no rows and changes no score", {
+  skip_on_os("windows")
+  certificate <- withr::local_tempfile(fileext = ".pem")
+  url <- free_address()
+  seen <- withr::local_tempfile()
+  # an intruder that takes the certificate only, guesses a secret and notes what it is sent
+  intruder <- withr::local_tempfile(fileext = ".R", lines = c(
+    sprintf("file <- '%s'", certificate),
+    "whole <- function(lines) any(grepl('END KILNWRIGHT SECRET', lines))",
+    "while (!file.exists(file) || !whole(lines <- readLines(file))) Sys.sleep(0.05)",
+    "pem <- tempfile(); writeLines(lines[seq_len(grep('BEGIN KILN', lines) - 1)], pem)",
+    "store <- get('worker_store', asNamespace('kilnwright'))",
+    "store$secret <- as.raw(1:32)",
+    "home <- asNamespace('kilnwright')",
+    "seal <- get('seal_value', home)",
+    "unlockBinding('seal_value', home)",
+    "assign('seal_value', function(x, secret) {",
+    sprintf("  saveRDS(as.list(parent.frame(2)), '%s')", seen),
+    "  Sys.sleep(0.02)",
+    "  seal(x, secret)",
+    "}, home)",
+    sprintf("mirai::daemon('%s', dispatcher = TRUE, tlscert = pem)", url)
+  ))
+  system2(
+    file.path(R.home("bin"), "Rscript"), shQuote(intruder),
+    wait = FALSE, stdout = FALSE, stderr = FALSE
+  )
+  # alone it gets nothing and ends the run
+  expect_error(
+    quiet_run(join_plan(), workers = workers_at(url, certificate)), "no worker of this run",
+    class = "kw_error_workers"
+  )
+  expect_true(file.exists(seen))
+  sent <- readRDS(seen)
+  expect_null(sent$file)
+  expect_null(sent$bytes)
+  expect_identical(as.character(file.mode(certificate)), "600")
+})
+
+test_that("what is sealed is read with the secret only, and whole only", {
+  skip_if_not_installed("openssl")
+  secret <- kw("new_secret")()
+  expect_identical(kw("secret_of_lines")(c("x", kw("secret_lines")(secret))), as.raw(secret))
+  sealed <- kw("seal_value")(list(rows = toy(5)), secret)
+  expect_identical(kw("open_sealed")(sealed, secret)$value, list(rows = toy(5)))
+  expect_null(kw("open_sealed")(sealed, kw("new_secret")()))
+  for (at in c(1, 20, length(sealed))) {
+    changed <- sealed
+    changed[at] <- xor(changed[at], as.raw(1))
+    expect_null(kw("open_sealed")(changed, secret))
+  }
+  for (odd in list(NULL, 1, "a", raw(10), sealed[1:60])) {
+    expect_null(kw("open_sealed")(odd, secret))
+  }
+  again <- kw("seal_value")(list(rows = toy(5)), secret)
+  expect_false(identical(again, sealed))
+})
+
+test_that("answers of workers are checked in full", {
+  plan <- join_plan()
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  run <- kw("new_run")(plan, work, kw("working_data")(plan$brief), "none", limits())
+  unit <- list(split = 1L, fits = 1:2)
+  good <- kw("timed_unit")(run, 1L, 1:2)
+  wrong <- function(change, answer = good) kw("wrong_answer")(change(answer), unit, run)
+  expect_null(wrong(identity))
+  set <- function(name, value) function(answer) {
+    answer$batch[name] <- list(value)
+    answer
+  }
+  scores <- good$batch$validation
+  for (change in list(
+    function(answer) NULL, function(answer) "done", function(answer) answer["took"],
+    function(answer) utils::modifyList(answer, list(took = "1")),
+    function(answer) c(answer, list(split = 2L, fits = 1:2)),
+    set("fit", 1L), set("fit", c(1L, 1L)), set("fit", "1"), set("seconds", c(-1, 2)),
+    set("fit_seconds", 1), set("message", 1:2), set("stage", "a"), set("validation", NULL),
+    set("validation", scores[-1, , drop = FALSE]), set("validation", as.data.frame(scores)),
+    set("validation", `colnames<-`(scores, c("a", "b")))
+  )) {
+    expect_type(wrong(change), "character")
+  }
+})
+
+test_that("workers of this machine meet where only its owner can go", {
+  skip_on_os("windows")
+  folder <- kw("socket_folder")()
+  expect_identical(as.character(file.mode(folder)), "700")
+  expect_lt(nchar(paste0(folder, "/s")), 108)
+  pool <- kw("worker_pool")(1L, "kiln-test")
+  withr::defer(pool$close())
+  url <- mirai::status(.compute = "kiln-test")$daemons
+  where <- dirname(sub("^ipc://", "", grep("ipc", unlist(c(
+    url, mirai::nextget("url", .compute = "kiln-test")
+  )), value = TRUE)[1]))
+  expect_identical(as.character(file.mode(where)), "700")
+  pool$close()
+  expect_false(dir.exists(where))
 })
