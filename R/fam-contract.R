@@ -247,7 +247,9 @@ predict_family <- function(fitted, x, values = NULL) {
     path$predict(fitted$model, x, values)
   }
   prediction <- all_levels(raw, fitted$present, fitted$levels)
-  check_prediction(prediction, nrow(x), fitted$levels, if (!is.null(path)) path_count(values))
+  check_prediction(
+    prediction, nrow(x), fitted$levels, if (!is.null(path)) path_count(values), definition
+  )
   prediction
 }
 
@@ -334,17 +336,50 @@ all_levels <- function(raw, present, levels) {
   whole
 }
 
-check_prediction <- function(prediction, n, levels, n_values) {
+check_prediction <- function(prediction, n, levels, n_values, definition) {
   got <- dim(prediction)
   plain <- is.null(levels) && is.null(n_values) && is.null(got)
   if (plain && is.numeric(prediction) && length(prediction) == n) return(invisible())
   wanted <- c(n, if (!is.null(levels)) length(levels), n_values)
   if (is.null(got)) got <- length(prediction)
-  if (!is.numeric(prediction) || length(got) != length(wanted) || any(got != wanted)) {
+  who <- paste0("fam_", definition$name)
+  if (!is.numeric(prediction)) {
     stop_kw("prediction", paste0(
-      "The family predicted ", paste(got, collapse = " x "),
-      " values where ", paste(wanted, collapse = " x "),
-      " were expected."
+      who, " predicted ", describe_value(prediction), " where numbers were expected."
+    ))
+  }
+  if (length(got) != length(wanted) || any(got != wanted)) {
+    stop_kw("prediction", paste0(
+      who, " predicted ", if (length(got) == 1L) "a vector of ", paste(got, collapse = " x "),
+      " values where ", paste(wanted, collapse = " x "), " were expected."
+    ))
+  }
+  if (!definition$shipped && !is.null(levels)) check_probabilities(prediction, levels, who)
+}
+
+# Of a user's family: the columns are those of the classes, in their order, and every row is a
+# probability each that together are 1. Missing ones leave the setting unranked.
+check_probabilities <- function(prediction, levels, who) {
+  given <- dimnames(prediction)[[2]]
+  if (!is.null(given) && setequal(given, levels) && !identical(given, levels)) {
+    stop_kw("prediction", paste0(
+      who, " predicted the classes in the order ", enumerate(quoted(given)), ", not ",
+      enumerate(quoted(levels)), "."
+    ), remedy = "Columns stand in the order of levels(y).")
+  }
+  known <- prediction[!is.na(prediction)]
+  outside <- known < -1e-8 | known > 1 + 1e-8
+  if (any(outside)) {
+    stop_kw("prediction", paste0(
+      who, " predicted ", format(known[outside][1], digits = 4), " as a probability."
+    ), remedy = "Probabilities lie between 0 and 1.")
+  }
+  sums <- apply(prediction, setdiff(seq_along(dim(prediction)), 2L), sum)
+  off <- which(abs(sums - 1) > 1e-6)
+  if (length(off) > 0L) {
+    stop_kw("prediction", paste0(
+      who, " predicted probabilities that sum to ", format(sums[off[1]], digits = 4),
+      " in a row, not to 1."
     ))
   }
 }

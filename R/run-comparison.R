@@ -185,9 +185,31 @@ new_run <- function(plan, work, data, keep, limits) {
   list(
     id = short_hash(paste(Sys.getpid(), format(Sys.time(), "%s"), seconds_now())), work = work,
     data = data,
-    splits = plan$splits, metrics = plan$metrics, seed = plan$seed, wanted = wanted,
+    splits = plan$splits, metrics = forgiving_metrics(plan), seed = plan$seed, wanted = wanted,
     fit_seconds = limits$fit_seconds
   )
+}
+
+# An error in a user's metric that neither decides nor is a condition costs that metric alone.
+forgiving_metrics <- function(plan) {
+  strict <- c(plan$decide, vapply(plan$provided, `[[`, "", "metric"))
+  for (name in setdiff(names(plan$metrics), strict)) {
+    metric <- plan$metrics[[name]]
+    if (is.null(named_member(metric))) {
+      plan$metrics[[name]]$score <- forgiving_score(metric$score, name)
+    }
+  }
+  plan$metrics
+}
+
+forgiving_score <- function(score, name) {
+  force(score)
+  function(truth, prediction, weights) {
+    tryCatch(score(truth, prediction, weights), error = function(e) {
+      warning("the metric ", quoted(name), " failed: ", plain_message(e), call. = FALSE)
+      rep(NA_real_, dim(prediction)[length(dim(prediction))])
+    })
+  }
 }
 
 working_data <- function(brief) {
