@@ -13,8 +13,8 @@ check_number <- function(x, arg, min = -Inf, max = Inf, whole = FALSE, open_min 
     (if (open_min) x > min else x >= min) && (if (open_max) x < max else x <= max) &&
     (!whole || x == round(x))
   bounds <- c(
-    if (is.finite(min)) paste(if (open_min) "above" else "at least", format(min)),
-    if (is.finite(max)) paste(if (open_max) "below" else "at most", format(max))
+    if (is.finite(min)) paste(if (open_min) "above" else "at least", format(min, big.mark = ",", scientific = FALSE)),
+    if (is.finite(max)) paste(if (open_max) "below" else "at most", format(max, big.mark = ",", scientific = FALSE))
   )
   expected <- paste(c(
     if (whole) "one whole number" else "one number",

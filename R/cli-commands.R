@@ -26,10 +26,14 @@ member_command_run <- function() {
     list(
       option("out", "kilnwright-results", "folder for the results [default %default]"),
       option("replace", help = "replace the folder if it is there", type = "flag"),
-      option("seed", help = "use this seed instead of the plan's", type = "integer"),
+      option("seed", help = "use this seed instead of the plan's", type = "double"),
       option(
         "journal",
         help = "SQLite file to write fits into; a run with the same file goes on"
+      ),
+      option(
+        "accept-versions",
+        help = "go on with a journal of other versions of R or packages", type = "flag"
       ),
       option("workers", "auto", "number of worker processes, or auto [default %default]"),
       option(
@@ -38,6 +42,7 @@ member_command_run <- function() {
       ),
       option("certificate", help = "with --listen: file to write that the workers need"),
       option("minutes", help = "begin no new fits after so many minutes", type = "double"),
+      option("fit-seconds", help = "stop a fit that takes longer than this", type = "double"),
       option("quiet", help = "no progress", type = "flag")
     ),
     run = function(positional, options) run_plan_file(positional$plan, options)
@@ -64,9 +69,15 @@ member_command_worker <- function() {
 
 member_command_preview <- function() {
   new_command("show settings, scores and fits of a plan file without running it", "plan",
-    list(option("seed", help = "use this seed instead of the plan's", type = "integer")),
+    list(option("seed", help = "use this seed instead of the plan's", type = "double")),
     run = function(positional, options) {
-      print(preview(read_plan(positional$plan, seed = options$seed)))
+      file <- positional$plan
+      if (file == "-") {
+        file <- plain_file("-")
+        on.exit(unlink(file))
+        return(print(preview(plan_from_file(file, options$seed, "stop", folder = "."))))
+      }
+      print(preview(read_plan(file, seed = options$seed)))
     }
   )
 }
@@ -81,7 +92,7 @@ member_command_standings <- function() {
       ),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag"),
       option("metric", help = "metric to rank by [default: the deciding one]"),
-      option("top", 15L, "so many rows [default %default]", "integer"),
+      option("top", 15, "so many rows [default %default]", "double"),
       option("csv", help = "write CSV instead of a table to read", type = "flag")
     ),
     run = function(positional, options) show_saved_standings(positional$results, options)
@@ -172,13 +183,24 @@ member_command_predict <- function() {
 }
 
 run_plan_file <- function(file, options, absent = "stop") {
-  plan <- plan_from_file(file, options$seed, absent)
+  if (file == "-") {
+    file <- plain_file("-")
+    on.exit(unlink(file))
+    plan <- plan_from_file(file, options$seed, absent, folder = ".")
+  } else {
+    plan <- plan_from_file(file, options$seed, absent)
+  }
+  run_plan(plan, file, options)
+}
+
+run_plan <- function(plan, file, options) {
   prepare_results_folder(options$out, options$replace, options$journal)
   complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
   cmp <- run_comparison(plan,
     quiet = options$quiet, workers = workers, journal = options$journal,
-    limits = limits(minutes = options$minutes)
+    accept_versions = isTRUE(options[["accept-versions"]]),
+    limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
   )
   chosen <- choose_if_any(cmp, plan$rule %||% "one_se")
   said <- c(capture_print(cmp), "", chosen$said)
@@ -221,12 +243,7 @@ asked_workers <- function(options) {
   )
   complain(paste0(
     "Workers may join: kilnwright worker --url ", at$url,
-    if (at$tls) {
-      paste0(
-        " --certificate ", basename(at$certificate), " (a copy of ",
-        at$certificate, ")"
-      )
-    }
+    " --certificate ", basename(at$certificate), " (a copy of ", at$certificate, ")"
   ))
   at
 }
@@ -266,6 +283,7 @@ set_aside_lines <- function(aside, model) {
 }
 
 show_saved_standings <- function(folder, options) {
+  check_number(options$top, "top", min = 1, whole = TRUE)
   if (file.exists(folder) && !dir.exists(folder)) return(show_journal_standings(folder, options))
   table <- read_saved_standings(folder)
   metric <- options$metric %||% table$metric[1]
@@ -314,7 +332,7 @@ saved_labels <- function(table) {
   fixed <- setdiff(reserved_names, c("repeat", "split", "validation"))
   varied <- setdiff(names(table), fixed)
   vapply(seq_len(nrow(table)), function(i) {
-    values <- unlist(lapply(table[i, varied], format_value))
+    values <- unlist(lapply(table[i, varied, drop = FALSE], format_value))
     values <- values[!is.na(values) & !values %in% c("", "NA")]
     paste(names(values), values, sep = " = ", collapse = ", ")
   }, character(1))

@@ -74,10 +74,26 @@ run_command <- function(arguments) {
     },
     error = function(e) {
       if (output_state() == "gone") return(0L)
-      complain(paste0("Error: ", cli::ansi_strip(conditionMessage(e))))
+      complain(paste0("Error: ", command_words(cli::ansi_strip(conditionMessage(e)))))
       1L
     }
   )
+}
+
+# What an error says of arguments, in the words of the command line.
+command_words <- function(text) {
+  text <- gsub("say open_(model|comparison)\\([^)]*trust = TRUE\\)", "add --trust", text)
+  text <- gsub(
+    "open it with open_comparison(file, trust = TRUE)", "add --trust", text,
+    fixed = TRUE
+  )
+  text <- gsub("accept_versions = TRUE", "--accept-versions", text, fixed = TRUE)
+  named <- "`(seed|top|metric|rule|candidate|journal|workers|minutes|fit_seconds|out|id|type)`"
+  found <- gregexpr(named, text)
+  regmatches(text, found) <- lapply(regmatches(text, found), function(words) {
+    paste0("--", gsub("_", "-", gsub("`", "", words)), recycle0 = TRUE)
+  })
+  text
 }
 
 complain <- function(...) cat(visible(paste0(c(...), "\n")), sep = "", file = stderr())

@@ -44,7 +44,10 @@ plan_part <- function(x, shared, at, families) {
   name <- if (is_scalar(x)) x$text else names(x)
   arguments <- if (is_scalar(x)) NULL else x[[1]]
   if (name %in% names(shared) && is.null(arguments)) return(shared[[name]])
-  if (name == "as_is") return(list(as_is()))
+  if (name == "as_is") {
+    if (!is.null(arguments)) plan_error("as_is takes nothing.", at, "Write it by itself.")
+    return(list(as_is()))
+  }
   if (name == "optional") {
     return(list(optional(plan_parts(arguments, shared, paste0(at, " > optional"), FALSE))))
   }

@@ -19,7 +19,7 @@ read_plan <- function(file, seed = NULL) plan_from_file(file, seed, absent = "st
 
 # `absent`: what to do about candidates whose packages are not installed: "stop", or a
 # function that is told their names and packages before they are left out.
-plan_from_file <- function(file, seed, absent) {
+plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   check_string(file, "file")
   said <- load_plan_yaml(file)
   at <- "the top"
@@ -32,7 +32,7 @@ plan_from_file <- function(file, seed, absent) {
     at,
     required = c("brief", "candidates")
   )
-  brief <- plan_brief(said$brief, dirname(file))
+  brief <- plan_brief(said$brief, folder)
   if (!is.null(said$set_aside)) brief <- plan_set_aside(brief, said$set_aside)
   candidates <- plan_candidates(said$candidates, said$shared)
   if (is.function(absent)) candidates <- leave_out_absent(candidates, brief$kind, absent)
@@ -83,7 +83,7 @@ load_plan_yaml <- function(file) {
       remedy = "Give the path of a YAML file."
     )
   }
-  text <- paste(readLines(file, encoding = "UTF-8", warn = FALSE), collapse = "\n")
+  text <- plan_lines(file)
   tags <- c(
     "str", "int", "int#hex", "int#oct", "int#base60", "float", "float#fix", "float#exp",
     "float#inf", "float#nan", "float#base60", "bool#yes", "bool#no", "null", "int#na",
@@ -103,11 +103,70 @@ load_plan_yaml <- function(file) {
   plain_yaml(read$value)
 }
 
-plain_yaml <- function(x) {
-  if (is.list(x)) {
-    if (!is.null(names(x))) names(x) <- sub("^[^\u0001]*\u0001", "", names(x))
-    return(lapply(x, plain_yaml))
+most_plan_bytes <- 5e6
+deepest_plan <- 40L
+most_plan_values <- 1e5
+
+# The text of a plan file, if it is of a size and a depth that a person could have written:
+# deeper nesting could bring the reader down.
+plan_lines <- function(file) {
+  if (file.size(file) > most_plan_bytes) {
+    stop_kw("plan_file", paste0("The plan file ", quoted(file), " is larger than 5 MB."),
+      remedy = "A plan holds names and values; the table is a file of its own."
+    )
   }
+  lines <- readLines(file, encoding = "UTF-8", warn = FALSE)
+  if (!all(validUTF8(lines))) {
+    stop_kw("plan_file", paste0("The plan file ", quoted(file), " is not UTF-8."),
+      where = where_rows(!validUTF8(lines))
+    )
+  }
+  deepest <- max(c(0L, bracket_depth(lines), indent_depth(lines)))
+  if (deepest > deepest_plan) {
+    stop_kw("plan_file", paste0(
+      "The plan file ", quoted(file), " is nested more than ", deepest_plan, " deep."
+    ))
+  }
+  paste(lines, collapse = "\n")
+}
+
+bracket_depth <- function(lines) {
+  signs <- unlist(regmatches(lines, gregexpr("[][{}]", lines)))
+  cumsum(ifelse(signs %in% c("[", "{"), 1L, -1L))
+}
+
+# Every "- " and every further indent is a level.
+indent_depth <- function(lines) {
+  lead <- regmatches(lines, regexpr("^[ -]*", lines))
+  dashes <- nchar(gsub(" ", "", lead, fixed = TRUE))
+  levels <- integer()
+  deepest <- 0L
+  for (width in nchar(lead[nzchar(trimws(lines))])) {
+    levels <- c(levels[levels < width], width)
+    deepest <- max(deepest, length(levels))
+  }
+  deepest + max(c(0L, dashes))
+}
+
+plain_yaml <- function(x) {
+  seen <- 0
+  walk <- function(x) {
+    seen <<- seen + 1
+    if (seen > most_plan_values) {
+      stop_kw("plan_file", paste0(
+        "The plan file stands for more than ", format(most_plan_values, big.mark = ","), " values."
+      ),
+      remedy = "Are there aliases in it that repeat one another?"
+      )
+    }
+    if (!is.list(x)) return(plain_scalar(x))
+    if (!is.null(names(x))) names(x) <- sub("^[^\u0001]*\u0001", "", names(x))
+    lapply(x, walk)
+  }
+  walk(x)
+}
+
+plain_scalar <- function(x) {
   if (is.null(x)) return(NULL)
   parts <- strsplit(x, "\u0001", fixed = TRUE)[[1]]
   if (length(parts) == 1L && !grepl("\u0001", x, fixed = TRUE)) parts <- c("str", parts)
@@ -246,12 +305,19 @@ plan_member <- function(x, prefix, at) {
   make <- members[[name]]
   if (is_scalar(x)) return(make())
   at <- paste0(at, " > ", name)
+  # {kfold: 5} is {kfold: {k: 5}}
+  if (!is_map(x[[1]]) && length(formals(make)) > 0L) {
+    x[[1]] <- stats::setNames(list(x[[1]]), names(formals(make))[1])
+  }
   given <- plan_keys(x[[1]], names(formals(make)), at)
   arguments <- Map(function(value, key) {
-    default <- formals(make)[[key]]
+    # an argument without a default has the empty name in its place
+    default <- formals(make)[key]
+    open <- identical(default, stats::setNames(formals(function(x) NULL), key))
+    default <- if (!open) default[[1]]
     read <- if (is.logical(default)) {
       plan_flag_or_texts
-    } else if (is.numeric(default) || is.symbol(default)) {
+    } else if (open || is.numeric(default) || is.symbol(default)) {
       plan_number_or_texts
     } else {
       plan_texts

@@ -15,7 +15,7 @@
 #' search_random(settings = 40)
 #' @export
 search_grid <- function(points = 5) {
-  check_number(points, "points", min = 2, whole = TRUE)
+  check_number(points, "points", min = 2, max = 10000, whole = TRUE)
   new_search("grid", list(points = points),
     label = "grid",
     start = function(space, seed) list(space = space, done = FALSE),
@@ -38,7 +38,7 @@ no_settings <- function(state) {
 #' @rdname search_grid
 #' @export
 search_random <- function(settings = 40) {
-  check_number(settings, "settings", min = 1, whole = TRUE)
+  check_number(settings, "settings", min = 1, max = 1e6, whole = TRUE)
   new_search("random", list(settings = settings),
     label = "random",
     start = function(space, seed) list(space = space, seed = seed, done = FALSE),

@@ -66,7 +66,7 @@ from_to <- function(from, to, spacing = "even", points = NULL) {
   check_number(from, "from")
   check_number(to, "to")
   check_choice(spacing, c("even", "log"), "spacing")
-  if (!is.null(points)) check_number(points, "points", min = 2, whole = TRUE)
+  if (!is.null(points)) check_number(points, "points", min = 2, max = 10000, whole = TRUE)
   if (to <= from) {
     stop_kw("argument", paste0(
       "`to` must be above `from`; got from ", format(from), " to ",

@@ -29,7 +29,7 @@
 #' split_holdout(held_out = 0.25, draws = 10)
 #' @export
 split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, keep_groups = TRUE) {
-  check_number(draws, "draws", min = 1, whole = TRUE)
+  check_number(draws, "draws", min = 1, max = most_repeats, whole = TRUE)
   check_choice(score, c("out_of_bag", "632", "632plus"), "score")
   check_stratify(stratify)
   check_flag(keep_groups, "keep_groups")
@@ -91,7 +91,7 @@ holds_classes <- function(split, classes) {
 #' @export
 split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_groups = TRUE) {
   check_number(held_out, "held_out", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
-  check_number(draws, "draws", min = 1, whole = TRUE)
+  check_number(draws, "draws", min = 1, max = most_repeats, whole = TRUE)
   check_stratify(stratify)
   check_flag(keep_groups, "keep_groups")
   splitter("holdout",

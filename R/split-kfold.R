@@ -19,7 +19,7 @@
 #' @export
 split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE) {
   check_number(k, "k", min = 2, whole = TRUE)
-  check_number(repeats, "repeats", min = 1, whole = TRUE)
+  check_number(repeats, "repeats", min = 1, max = most_repeats, whole = TRUE)
   check_stratify(stratify)
   check_flag(keep_groups, "keep_groups")
   splitter("kfold", list(k = k, repeats = repeats, stratify = stratify, keep_groups = keep_groups),
@@ -36,6 +36,9 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
     label = paste0(k, " folds", if (repeats > 1) paste0(" x ", repeats, " repeats"))
   )
 }
+
+# More would take days, and say nothing more.
+most_repeats <- 10000
 
 one_kfold <- function(n, k, rep, strata, group) {
   fold <- deal_rows(n, rep(1 / k, k), strata, group)
