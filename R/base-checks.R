@@ -13,8 +13,8 @@ check_number <- function(x, arg, min = -Inf, max = Inf, whole = FALSE, open_min 
     (if (open_min) x > min else x >= min) && (if (open_max) x < max else x <= max) &&
     (!whole || x == round(x))
   bounds <- c(
-    if (is.finite(min)) paste(if (open_min) "above" else "at least", format(min, big.mark = ",", scientific = FALSE)),
-    if (is.finite(max)) paste(if (open_max) "below" else "at most", format(max, big.mark = ",", scientific = FALSE))
+    if (is.finite(min)) paste(if (open_min) "above" else "at least", written_out(min)),
+    if (is.finite(max)) paste(if (open_max) "below" else "at most", written_out(max))
   )
   expected <- paste(c(
     if (whole) "one whole number" else "one number",
@@ -23,6 +23,8 @@ check_number <- function(x, arg, min = -Inf, max = Inf, whole = FALSE, open_min 
   check_argument(ok, arg, trimws(expected), x)
   invisible(x)
 }
+
+written_out <- function(x) format(x, big.mark = ",", scientific = FALSE)
 
 check_flag <- function(x, arg) {
   check_argument(is.logical(x) && length(x) == 1L && !is.na(x), arg, "TRUE or FALSE", x)

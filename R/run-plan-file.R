@@ -312,12 +312,11 @@ plan_member <- function(x, prefix, at) {
   given <- plan_keys(x[[1]], names(formals(make)), at)
   arguments <- Map(function(value, key) {
     # an argument without a default has the empty name in its place
-    default <- formals(make)[key]
-    open <- identical(default, stats::setNames(formals(function(x) NULL), key))
-    default <- if (!open) default[[1]]
+    open <- is.symbol(formals(make)[[key]])
+    default <- if (!open) formals(make)[[key]]
     read <- if (is.logical(default)) {
       plan_flag_or_texts
-    } else if (open || is.numeric(default) || is.symbol(default)) {
+    } else if (open || is.numeric(default)) {
       plan_number_or_texts
     } else {
       plan_texts

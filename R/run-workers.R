@@ -319,25 +319,21 @@ wrong_batch <- function(batch, unit, run) {
     return("it sent scores of other fits")
   }
   n <- length(fits)
-  for (name in c("fit_seconds", "predict_seconds", "seconds")) {
-    x <- batch[[name]]
-    if (!is.numeric(x) || length(x) != n || any(is.nan(x) | x < 0, na.rm = TRUE)) {
-      return(paste("it sent no", name))
-    }
-  }
-  for (name in c("message", "stage")) {
-    x <- batch[[name]]
-    if (!is.character(x) || length(x) != n) return(paste("it sent no", name))
-  }
+  is_seconds <- function(x) is.numeric(x) && length(x) == n && !any(is.nan(x) | x < 0, na.rm = TRUE)
+  is_text <- function(x) is.character(x) && length(x) == n
   rows <- sum(run$work$fits$count[fits])
-  for (name in c("validation", "training", "no_information")) {
-    scores <- batch[[name]]
-    if (is.null(scores) && name != "validation") next
-    fine <- is.matrix(scores) && is.numeric(scores) && nrow(scores) == rows &&
-      identical(colnames(scores), names(run$metrics))
-    if (!fine) return(paste("it sent no", name, "scores of the right shape"))
+  is_scores <- function(x) {
+    is.matrix(x) && is.numeric(x) && nrow(x) == rows &&
+      identical(colnames(x), names(run$metrics))
   }
-  NULL
+  is_more <- function(x) is.null(x) || is_scores(x)
+  wanted <- list(
+    fit_seconds = is_seconds, predict_seconds = is_seconds, seconds = is_seconds,
+    message = is_text, stage = is_text, validation = is_scores, training = is_more,
+    no_information = is_more
+  )
+  fits_it <- vapply(names(wanted), function(name) wanted[[name]](batch[[name]]), NA)
+  if (all(fits_it)) NULL else paste("it sent no", gsub("_", " ", names(which(!fits_it))[1]))
 }
 
 plain_text <- function(x) {
