@@ -3,16 +3,20 @@
 R := Rscript
 DEMO_FOLDER := demo-results
 stamp := build/installed
-sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* exec/*)
+sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* inst/script/* exec/*)
 
 
-.PHONY: demo test check verify lint drift spell docs screenshots bench coverage install setup-demo setup-test setup-develop clean
+.PHONY: demo test test-faults check verify lint drift spell docs screenshots bench coverage install setup-demo setup-test setup-develop clean
 
 demo: setup-demo $(stamp)
 	$(R) exec/kilnwright demo --out $(DEMO_FOLDER) --replace
 
 test: setup-test $(stamp)
 	$(R) tools/run-tests.R
+
+# Breaks things on purpose, for some minutes: see docs/security.md.
+test-faults: setup-test $(stamp)
+	$(R) tests/faults/laboratory.R
 
 install: setup-demo $(stamp)
 

@@ -6,6 +6,7 @@ write_whole <- function(file, content, private = FALSE) {
   check_writable_file(file)
   if (is.character(content)) content <- bytes_of_lines(content)
   beside <- tempfile(paste0(".", basename(file), "-"), tmpdir = dirname(file))
+  # reason: a temporary file of ours, moved away if all went well
   on.exit(unlink(beside))
   write <- function() write_bytes(path.expand(beside), content)
   why <- if (private) for_owner_only(write()) else write()
@@ -31,6 +32,7 @@ bytes_of_lines <- function(lines) {
 # all there, where a full disk could have cut them off unseen.
 bytes_made_by <- function(make, ending, whole = function(bytes) TRUE) {
   path <- tempfile(fileext = ending)
+  # reason: a temporary file of ours
   on.exit(unlink(path))
   make(path)
   bytes <- if (file.exists(path)) readBin(path, "raw", file.size(path)) else raw()

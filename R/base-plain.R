@@ -62,6 +62,7 @@ exact_numbers <- function(x) {
 
 write_code <- function(x, apart) {
   text <- paste(deparse(x, width.cutoff = 500L, control = "digits17"), collapse = "\n")
+  # reason: only compared with what it was made of
   again <- tryCatch(str2lang(text), error = function(e) NULL)
   if (is_harmless_code(x) && identical(again, x)) return(list(code = text))
   apart_form(x, apart)
@@ -150,6 +151,7 @@ plain_words <- function(text) {
 }
 
 read_code <- function(text) {
+  # reason: read, not run; what is not harmless is refused next
   code <- str2lang(text)
   if (!is_harmless_code(code)) {
     stop_kw("plain", paste0("Code that is not only values: ", substr(text, 1L, 60L), "."))

@@ -74,6 +74,7 @@ member_command_preview <- function() {
       file <- positional$plan
       if (file == "-") {
         file <- plain_file("-")
+        # reason: a temporary copy of standard input
         on.exit(unlink(file))
         return(print(preview(plan_from_file(file, options$seed, "stop", folder = "."))))
       }
@@ -185,6 +186,7 @@ member_command_predict <- function() {
 run_plan_file <- function(file, options, absent = "stop") {
   if (file == "-") {
     file <- plain_file("-")
+    # reason: a temporary copy of standard input
     on.exit(unlink(file))
     plan <- plan_from_file(file, options$seed, absent, folder = ".")
   } else {

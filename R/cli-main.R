@@ -17,6 +17,7 @@ install_command <- function(dir) {
   if (!dir.exists(dir)) stop_kw("argument", paste0("There is no folder ", quoted(dir), "."))
   from <- system.file("exec", "kilnwright", package = "kilnwright", mustWork = TRUE)
   to <- file.path(dir, "kilnwright")
+  # reason: our own command, into the folder that was named
   if (!file.copy(from, to, overwrite = TRUE)) {
     stop_kw("argument", paste0("The folder ", quoted(dir), " cannot be written to."))
   }

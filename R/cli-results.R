@@ -116,6 +116,7 @@ remove_old_results <- function(folder) {
   if (!file.exists(marker)) return(invisible())
   files <- tryCatch(unlist(jsonlite::read_json(marker)$files), error = function(e) NULL)
   ours <- files[files %in% results_names | grepl("^figures/[A-Za-z0-9_-]+[.]png$", files)]
+  # reason: names that write_results() gives, in the folder itself
   unlink(file.path(folder, c(setdiff(ours, "figures"), results_marker)))
 }
 

@@ -72,6 +72,7 @@ read_query <- function(connection, query) {
 # One JSON object a line; nested values are refused with their line.
 read_json_lines <- function(file, options) {
   path <- plain_file(file)
+  # reason: a temporary copy of ours
   if (path != file) on.exit(unlink(path), add = TRUE)
   refuse_zero_byte(path, file)
   lines <- readLines(path, encoding = "UTF-8", warn = FALSE)

@@ -70,6 +70,7 @@ finish_reading <- function(table, file, may_be_empty = FALSE) {
 # `options$text`: names of columns that are to stay text whatever they look like.
 read_delimited <- function(file, options) {
   path <- plain_file(file)
+  # reason: a temporary copy of ours
   if (path != file) on.exit(unlink(path), add = TRUE)
   if (is_blank_file(path)) {
     stop_kw("file", paste0("The file ", quoted(file), " is empty."),
@@ -77,6 +78,7 @@ read_delimited <- function(file, options) {
     )
   }
   recoded <- as_utf8_file(path, file)
+  # reason: a temporary copy of ours
   if (recoded != path) on.exit(unlink(recoded), add = TRUE)
   path <- recoded
   tabs <- grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)
@@ -190,6 +192,7 @@ plain_file <- function(file) {
   copied <- with_conditions(copy_connection(input, copy))
   trouble <- c(copied$error, copied$warnings)
   if (length(trouble) > 0L) {
+    # reason: a temporary copy of ours
     unlink(copy)
     stop_kw("file", paste0("The gzipped file ", quoted(file), " is damaged."), where = trouble[1])
   }

@@ -70,6 +70,7 @@ squeezed <- function(bytes) {
 zipped <- function(parts) {
   folder <- tempfile("kilnwright-model-")
   dir.create(folder, mode = "0700")
+  # reason: a temporary folder of ours
   on.exit(unlink(folder, recursive = TRUE))
   for (name in names(parts)) write_whole(file.path(folder, name), parts[[name]])
   pack <- function(path) zip::zip(path, names(parts), root = folder)
@@ -125,6 +126,7 @@ open_model <- function(file, trust = NULL) {
   check_string(file, "file")
   folder <- tempfile("kilnwright-model-")
   dir.create(folder)
+  # reason: a temporary folder of ours
   on.exit(unlink(folder, recursive = TRUE), add = TRUE)
   manifest <- unpack_model(file, folder)
   if (is.null(trust)) trust <- ask_trust(file)
@@ -137,6 +139,7 @@ open_model <- function(file, trust = NULL) {
     remedy = "If you trust where it comes from, say open_model(file, trust = TRUE)."
     )
   }
+  # reason: only after the user said that the file is trusted
   core <- tryCatch(readRDS(file.path(folder, "model.rds")), error = function(e) {
     damaged_model(file, plain_message(e))
   })

@@ -72,6 +72,7 @@ lock_journal <- function(file) {
 
 unlock_journal <- function(lock) {
   DBI::dbDisconnect(lock$con)
+  # reason: made by lock_journal(), and held by nobody now
   unlink(lock$file)
 }
 
@@ -149,6 +150,7 @@ make_journal <- function(file, plan, facts) {
     }),
     error = function(e) {
       if (!is.null(con)) DBI::dbDisconnect(con)
+      # reason: made just now, or a file without a table
       unlink(paste0(file, c("", "-wal", "-shm", "-journal")))
       stop_kw("journal", paste0("The journal ", quoted(file), " cannot be made."),
         where = plain_message(e),

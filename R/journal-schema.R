@@ -107,8 +107,10 @@ with_reader <- function(file, read) {
   if (beside && file.access(dirname(file), 2L) != 0L) {
     folder <- tempfile("kilnwright-journal-")
     dir.create(folder, mode = "0700")
+    # reason: a temporary folder of ours
     on.exit(unlink(folder, recursive = TRUE))
     copy <- file.path(folder, "copy.sqlite")
+    # reason: into a temporary folder of ours, readable by its owner only
     copied <- file.copy(paste0(file, c("", "-wal")), paste0(copy, c("", "-wal")))
     if (!all(copied)) stop("there is no room for a copy in ", tempdir(), call. = FALSE)
     file <- copy

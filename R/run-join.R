@@ -90,6 +90,7 @@ open_pool <- function(at) {
   write_whole(at$certificate, c(made$client[1], secret_lines(secret)), private = TRUE)
   join <- bquote(kilnwright::be_worker(.(at$url), .(normalizePath(at$certificate))))
   for (i in seq_len(at$local)) {
+    # reason: R itself, with code of ours; addresses are checked by read_address()
     with_worker_environment(system2(
       rscript(), script_arguments(join),
       wait = FALSE, stdout = FALSE, stderr = FALSE
@@ -114,6 +115,7 @@ serve_run <- function(url, certificate) {
   lines <- readLines(certificate, warn = FALSE)
   worker_store$secret <- secret_of_lines(lines)
   pem <- tempfile(fileext = ".pem")
+  # reason: a temporary file of ours
   on.exit(unlink(pem))
   writeLines(lines[seq_len(match(secret_begins, lines, nomatch = length(lines) + 1L) - 1L)], pem)
   tryCatch(mirai::daemon(url, dispatcher = TRUE, tlscert = pem), error = function(e) {
@@ -143,6 +145,7 @@ be_worker <- function(url, certificate = NULL, wait = 60) {
   started <- seconds_now()
   for (life in seq_len(most_restarts)) {
     repeat {
+      # reason: R itself, with code of ours; addresses are checked by read_address()
       status <- with_worker_environment(system2(
         rscript(), worker_arguments(url, certificate),
         stdout = FALSE, stderr = FALSE

@@ -153,6 +153,7 @@ plan_rule <- function(candidates, x, at) {
     x <- x$rule
   }
   text <- plan_text(x, at)
+  # reason: read, not run; check_grammar() looks at every part of it
   expr <- tryCatch(str2lang(text), error = function(e) NULL)
   if (is.null(expr)) plan_error(paste0("The rule ", quoted(text), " cannot be read."), at)
   check_grammar(expr, text, at)

@@ -121,6 +121,7 @@ flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL) {
     close = function() {
       flying$cancel()
       if (dismiss) mirai::daemons(0L, .compute = profile)
+      # reason: made by socket_folder()
       if (!is.null(folder)) unlink(folder, recursive = TRUE)
     }
   )
@@ -210,6 +211,7 @@ common_part <- function(file, bytes, secret) {
   if (is.null(secret)) return(unserialize(bytes))
   opened <- open_sealed(bytes, secret)
   if (is.null(opened)) stop("what came from the run was not sealed with its secret")
+  # reason: signed by the run
   unserialize(opened$value)
 }
 
@@ -222,6 +224,7 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   for_owner_only(saveRDS(run, file, compress = FALSE))
   deaths <- new_death_watch(run, flying$profile, n)
   on.exit({
+    # reason: a temporary file of ours
     unlink(file)
     deaths$settle()
   })

@@ -195,6 +195,7 @@ new_rule <- function(expr, candidates, candidate, values) {
 
 settings_ruled_out <- function(rule, settings) {
   if (is.null(rule$values)) return(work_out(rule$expr, settings))
+  # reason: the user's own rule, or by read_code() from a journal
   eval(rule$expr, c(as.list(settings), rule$values), baseenv())
 }
 

@@ -127,6 +127,7 @@ try_fitted <- function(definition, ready) {
       one_check("survives saving", {
         kept <- fitted
         kept$model <- definition$freeze(fitted$model, value)
+        # reason: written in the same line
         same_numbers(predict_family(unserialize(serialize(kept, NULL)), ready$new, value), whole)
       })
     ),
@@ -177,6 +178,7 @@ try_step <- function(step, brief, split) {
     ),
     one_check(
       "survives saving",
+      # reason: written in the same line
       same_frame(use_step(unserialize(serialize(learned$state, NULL)), new), used)
     )
   )

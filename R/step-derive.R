@@ -79,6 +79,7 @@ use_derive <- function(state, frame) {
   for (name in names(state)) {
     # columns come before captured values of the same name
     values <- c(unclass(frame$columns), state[[name]]$captured)
+    # reason: row-wise functions only, by capture_formula(), or by read_code() from a journal
     made <- suppressWarnings(eval(state[[name]]$expr, values, baseenv()))
     made <- rep_len(as.double(made), frame$n)
     made[!is.finite(made)] <- NA_real_

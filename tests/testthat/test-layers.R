@@ -122,3 +122,16 @@ test_that("the core runs with no interface package loaded", {
   )
   expect_identical(status, 0L)
 })
+
+test_that("whatever could run code or remove files has its reason beside it", {
+  calls <- "(^|[^_.a-zA-Z])(unserialize|readRDS|eval|parse|str2lang|system2?|file[.]copy|unlink)\\("
+  bare <- unlist(lapply(list.files(file.path(source_folder(), "R"), full.names = TRUE), function(f) {
+    lines <- readLines(f)
+    hits <- which(grepl(calls, lines) & !grepl("^ *#", lines))
+    reasoned <- vapply(hits, function(at) {
+      any(grepl("# reason", lines[max(1, at - 5):at], fixed = TRUE))
+    }, NA)
+    paste0(basename(f), ":", hits[!reasoned], recycle0 = TRUE)
+  }))
+  expect_identical(as.character(bare), character())
+})

@@ -1,0 +1,265 @@
+# The fault laboratory: breaks files, disks, processes, plans, tables and names on purpose, and
+# says what was tried and what fell. Usage: Rscript tests/faults/laboratory.R [share] [seed]
+# (share of the usual trials; the whole takes some minutes). Ends with status 1 if anything fell.
+
+suppressPackageStartupMessages({
+  library(testthat)
+  library(kilnwright)
+})
+for (file in list.files("tests/testthat", "^helper-", full.names = TRUE)) source(file)
+
+given <- commandArgs(TRUE)
+share <- if (length(given) > 0L) as.numeric(given[1]) else 1
+set.seed(if (length(given) > 1L) as.integer(given[2]) else 1)
+fallen <- 0L
+began <- Sys.time()
+
+# `one(i)` returns "" or what went wrong; an error is what went wrong.
+trial <- function(what, times, one) {
+  times <- max(2L, round(times * share))
+  ends <- vapply(seq_len(times), function(i) {
+    tryCatch(one(i), error = function(e) paste("error:", conditionMessage(e)))
+  }, "")
+  bad <- which(nzchar(ends))
+  fallen <<- fallen + length(bad)
+  cat(sprintf("%-58s %5d tried, %d fell\n", what, times, length(bad)))
+  for (i in head(bad, 5L)) cat("    ", i, ": ", substr(gsub("\\s+", " ", ends[i]), 1L, 200L), "\n", sep = "")
+}
+
+# Fine if it gives a value or an error of ours; anything else falls.
+ours_or <- function(expr, check = function(value) "") {
+  tryCatch(check(suppressWarnings(expr)), kw_error = function(e) "")
+}
+
+same <- function(a, b) if (identical(numbers_of(a), numbers_of(b))) "" else "other numbers"
+
+small_plan <- plan_comparison(
+  toy_brief("number", toy(90)), candidates(
+    tree = fam_tree(pruning = among(0.001, 0.05)), near = fam_neighbours(neighbours = among(1, 5))
+  ),
+  splits = split_kfold(3), metrics = c("rmse", "mae"), seed = 2
+)
+whole <- quiet_run(small_plan, workers = 1)
+journal <- tempfile(fileext = ".sqlite")
+invisible(quiet_run(small_plan, journal = journal, workers = 1))
+journal_bytes <- readBin(journal, "raw", file.size(journal))
+
+changed_bytes <- function(bytes, how = sample(3L, 1L)) {
+  at <- sample(length(bytes), 1L)
+  switch(how,
+    replace(bytes, at, xor(bytes[at], as.raw(2^sample(0:7, 1L)))),
+    bytes[seq_len(at)],
+    c(bytes[seq_len(at)], as.raw(sample(0:255, 20L, TRUE)), bytes[-seq_len(at)])
+  )
+}
+
+with_bytes <- function(bytes, ending, use) {
+  file <- tempfile(fileext = ending)
+  on.exit(unlink(Sys.glob(paste0(file, "*"))))
+  writeBin(bytes, file)
+  use(file)
+}
+
+trial("journals flipped, cut or torn: resumed as it should be", 200, function(i) {
+  with_bytes(changed_bytes(journal_bytes), ".sqlite", function(file) {
+    ours_or(quiet_run(small_plan, journal = file, workers = 1), function(cmp) same(cmp, whole))
+  })
+})
+
+trial("journals flipped, cut or torn: opened, no other number", 200, function(i) {
+  with_bytes(changed_bytes(journal_bytes), ".sqlite", function(file) {
+    ours_or(open_comparison(file), function(cmp) {
+      mine <- numbers_of(cmp)[[1]]
+      mine <- mine[!is.na(mine$place), ]
+      true <- numbers_of(whole)[[1]]
+      true <- true[match(paste(mine$candidate, mine$setting), paste(true$candidate, true$setting)), ]
+      if (identical(mine$mean, true$mean)) "" else "other means"
+    })
+  })
+})
+
+model_file <- tempfile(fileext = ".kilnwright")
+save_model(fit_final(select_final(whole)), model_file)
+model_bytes <- readBin(model_file, "raw", file.size(model_file))
+predicted <- predict(fit_final(select_final(whole)), toy(20))
+
+trial("model files flipped, cut or torn", 300, function(i) {
+  with_bytes(changed_bytes(model_bytes), ".kilnwright", function(file) {
+    ours_or(open_model(file, trust = TRUE), function(model) {
+      if (isTRUE(all.equal(predict(model, toy(20)), predicted))) "" else "other predictions"
+    })
+  })
+})
+
+plan_folder <- tempfile("plans-")
+dir.create(plan_folder)
+file.copy(system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright"), plan_folder)
+plan_bytes <- readBin(file.path(plan_folder, "pots-plan.yml"), "raw", 1e6)
+words <- c(
+  "1e99", "-1", "{", "}", "[", "]", "&a", "*a", "!!r", "!expr", "system('touch planted')", ": ",
+  "- ", "\n", "\"", "'", "yes", "~", "NaN", "?", "|", ">", "<<: ", "..", "\t", "\u00e4", "0x10"
+)
+
+trial("plan files with words and bytes changed", 1000, function(i) {
+  bytes <- plan_bytes
+  for (times in seq_len(sample(3L, 1L))) {
+    at <- sample(length(bytes), 1L)
+    gone <- sample(0:12, 1L)
+    bytes <- c(
+      bytes[seq_len(at)], charToRaw(sample(words, 1L)), bytes[-seq_len(min(length(bytes), at + gone))]
+    )
+  }
+  file <- file.path(plan_folder, "changed.yml")
+  writeBin(bytes, file)
+  said <- ours_or(read_plan(file, seed = 1))
+  planted <- file.exists("planted") || file.exists(file.path(plan_folder, "planted"))
+  if (planted) "code ran" else said
+})
+
+table_bytes <- readBin(file.path(plan_folder, "pots.csv"), "raw", 20000L)
+trial("tables with bytes changed, and things done with them", 300, function(i) {
+  bytes <- changed_bytes(changed_bytes(table_bytes, 1L))
+  with_bytes(bytes, sample(c(".csv", ".tsv", ".jsonl", ".csv.gz"), 1L), function(file) {
+    ours_or(read_data(file), function(table) {
+      outcome <- sample(names(table), 1L)
+      ours_or(inspect_data(brief(table, outcome)))
+    })
+  })
+})
+
+trial("hostile names and levels through every writer", 100, function(i) {
+  job <- hostile_brief(1000L + i)
+  if (is.null(job)) return("")
+  model <- hostile_model(job$brief)
+  folder <- tempfile("hostile-")
+  dir.create(folder)
+  on.exit(unlink(folder, recursive = TRUE))
+  at <- function(name) file.path(folder, name)
+  write_script(model, at("s.R"), data = names(job$table)[2], new_data = "nowhere")
+  scripted <- run_script(at("s.R"), job$table)$predict_new(job$table)
+  ours <- as.data.frame(predict(model, job$table))
+  numbers <- function(x) unname(Filter(is.numeric, as.list(x)))
+  if (!isTRUE(all.equal(numbers(scripted), numbers(ours), tolerance = 1e-10))) return("script")
+  write_card(model, at("c.md"))
+  save_model(model, at("m.kilnwright"))
+  again <- as.data.frame(predict(open_model(at("m.kilnwright"), trust = TRUE), job$table))
+  if (!identical(again, ours)) return("model file")
+  write_predictions(model, job$table, at("p.csv"))
+  shown <- utils::capture.output({
+    print(job$brief)
+    print(model)
+    print(inspect_data(job$brief))
+  })
+  if (any(grepl("\u001b", shown, fixed = TRUE))) return("the terminal was steered")
+  if (i %% 10L == 0L) {
+    write_report(model, at("r.html"), explain = FALSE)
+    page <- paste(readLines(at("r.html"), warn = FALSE), collapse = "\n")
+    if (grepl("</script><|<b>[^<]*\\)\\(", page)) return("the page")
+  }
+  if (length(list.files(folder)) < 4L) "files" else ""
+})
+
+run_elsewhere <- function(plan_file, journal, workers) {
+  code <- sprintf(paste0(
+    "suppressMessages(library(kilnwright)); writeLines(as.character(Sys.getpid()), '%s.pid');",
+    "run_comparison(readRDS('%s'), journal = '%s', workers = %d, quiet = TRUE)"
+  ), plan_file, plan_file, journal, workers)
+  system2(
+    file.path(R.home("bin"), "Rscript"), c("-e", shQuote(code)),
+    wait = FALSE, stdout = FALSE, stderr = FALSE
+  )
+}
+
+long_plan <- plan_comparison(toy_brief(table = toy(300)), candidates(
+  f = fam_forest(min_node = among(1:20), trees = 60)
+), splits = split_kfold(5), seed = 3)
+long_file <- tempfile(fileext = ".rds")
+saveRDS(long_plan, long_file)
+long_whole <- quiet_run(long_plan)
+
+trial("killed at random moments, with workers and without, then resumed", 10, function(i) {
+  file <- tempfile(fileext = ".sqlite")
+  for (times in 1:3) {
+    pid <- paste0(long_file, ".pid")
+    unlink(pid)
+    run_elsewhere(long_file, file, 1L + i %% 2L)
+    until <- Sys.time() + 30
+    while (!file.exists(pid) && Sys.time() < until) Sys.sleep(0.02)
+    Sys.sleep(stats::runif(1, 0, 1.5))
+    tools::pskill(as.integer(readLines(pid)), 9)
+    Sys.sleep(0.1)
+  }
+  same(quiet_run(long_plan, journal = file), long_whole)
+})
+
+# Mounts need rights that not every place gives.
+mounted <- function(size, use) {
+  at <- tempfile("disk-")
+  dir.create(at)
+  if (system2("mount", c("-t", "tmpfs", "-o", paste0("size=", size), "tmpfs", at),
+    stdout = FALSE, stderr = FALSE) != 0L) {
+    return(NULL)
+  }
+  on.exit(system2("umount", c("-l", at), stdout = FALSE, stderr = FALSE))
+  use(at)
+}
+can_mount <- Sys.info()[["sysname"]] == "Linux" && isTRUE(mounted("100k", function(at) TRUE))
+
+if (can_mount) {
+  trial("journals on a disk that is full at some point, then has room", 30, function(i) {
+    mounted(paste0(sample(4:900, 1L), "k"), function(at) {
+      file <- file.path(at, "run.sqlite")
+      first <- ours_or(quiet_run(small_plan, journal = file, workers = 1), function(cmp) {
+        same(cmp, whole)
+      })
+      if (nzchar(first)) return(first)
+      system2("mount", c("-o", "remount,size=20m", at))
+      same(quiet_run(small_plan, journal = file, workers = 1), whole)
+    })
+  })
+  trial("files on a disk that is full: whole, or an error and nothing", 60, function(i) {
+    mounted(paste0(sample(1:120, 1L), "k"), function(at) {
+      file <- file.path(at, "x")
+      write <- list(
+        function() save_model(fit_final(select_final(whole)), file),
+        function() kilnwright:::save_png(draw_standings(whole), file),
+        function() write_predictions(fit_final(select_final(whole)), toy(2000), paste0(file, ".csv"))
+      )[[1L + i %% 3L]]
+      done <- tryCatch(
+        {
+          suppressWarnings(write())
+          TRUE
+        },
+        kw_error_file = function(e) FALSE
+      )
+      there <- list.files(at, all.files = TRUE, no.. = TRUE)
+      if (!done && length(there) > 0L) return(paste("left:", there))
+      if (done && i %% 3L == 2L) {
+        lines <- length(readLines(file.path(at, there)))
+        if (lines != 2001L) return(paste(lines, "lines"))
+      }
+      ""
+    })
+  })
+  trial("a journal left in the middle, read where nothing can be written", 3, function(i) {
+    mounted("20m", function(at) {
+      file <- file.path(at, "run.sqlite")
+      open <- kilnwright:::open_journal(file, small_plan)
+      kept <- kilnwright:::execute_plan(small_plan, journal = open)
+      open$flush()
+      if (!file.exists(paste0(file, "-wal"))) return("no file beside it")
+      copy <- file.path(at, "copy.sqlite")
+      file.copy(paste0(file, c("", "-wal")), paste0(copy, c("", "-wal")))
+      open$close()
+      system2("mount", c("-o", "remount,ro", at))
+      same(open_comparison(copy), whole)
+    })
+  })
+} else {
+  cat("disks: mounting is not allowed here, so nothing was tried\n")
+}
+
+cat(sprintf(
+  "%d fell, %.0f s\n", fallen, as.double(difftime(Sys.time(), began, units = "secs"))
+))
+quit(status = as.integer(fallen > 0L))
