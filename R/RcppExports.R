@@ -9,6 +9,10 @@ write_bytes <- function(path, bytes) {
     .Call(`_kilnwright_write_bytes`, path, bytes)
 }
 
+is_ordinary_file <- function(path) {
+    .Call(`_kilnwright_is_ordinary_file`, path)
+}
+
 output_state <- function() {
     .Call(`_kilnwright_output_state`)
 }

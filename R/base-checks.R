@@ -80,11 +80,14 @@ need <- function(package, what_for) {
 
 check_writable_file <- function(file) {
   folder <- dirname(file)
-  if (!dir.exists(folder) || file.access(folder, 2) != 0L || dir.exists(file)) {
+  special <- file.exists(file) && !is_ordinary_file(path.expand(file))
+  if (!dir.exists(folder) || file.access(folder, 2) != 0L || special) {
     stop_kw("file", paste0("The file ", quoted(file), " cannot be written."),
       where = if (!dir.exists(folder)) paste0("There is no folder ", quoted(folder), ".")
       else if (dir.exists(file)) {
         "It is a folder."
+      } else if (special) {
+        "It is no ordinary file: another one would be put in its place."
       } else {
         "The folder cannot be written to."
       },

@@ -92,6 +92,11 @@ start_own_workers <- function(n, profile) {
   folder <- socket_folder()
   mirai::daemons(url = paste0("ipc://", folder, "/s"), dispatcher = TRUE, .compute = profile)
   with_worker_environment(mirai::launch_local(n, output = FALSE, .compute = profile))
+  # until they are there: who is still starting must not be taken for dead
+  started <- seconds_now()
+  while (mirai::status(.compute = profile)$connections < n && seconds_now() - started < 30) {
+    Sys.sleep(0.01)
+  }
   folder
 }
 

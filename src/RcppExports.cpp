@@ -30,6 +30,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// is_ordinary_file
+bool is_ordinary_file(const std::string& path);
+RcppExport SEXP _kilnwright_is_ordinary_file(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const std::string& >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(is_ordinary_file(path));
+    return rcpp_result_gen;
+END_RCPP
+}
 // output_state
 std::string output_state();
 RcppExport SEXP _kilnwright_output_state() {
@@ -218,6 +228,7 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_seconds_now", (DL_FUNC) &_kilnwright_seconds_now, 0},
     {"_kilnwright_write_bytes", (DL_FUNC) &_kilnwright_write_bytes, 2},
+    {"_kilnwright_is_ordinary_file", (DL_FUNC) &_kilnwright_is_ordinary_file, 1},
     {"_kilnwright_output_state", (DL_FUNC) &_kilnwright_output_state, 0},
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},

@@ -2,6 +2,7 @@
 #include <cerrno>
 #include <cstdio>
 #include <cstring>
+#include <sys/stat.h>
 #ifdef _WIN32
 #include <io.h>
 #else
@@ -28,6 +29,13 @@ std::string write_bytes(const std::string& path, const Rcpp::RawVector& bytes) {
   const bool closed = std::fclose(file) == 0;
   if (fine && closed) return "";
   return std::strerror(fine ? errno : first);
+}
+
+// Is this a file like others: no folder, device or pipe?
+// [[Rcpp::export(rng = false)]]
+bool is_ordinary_file(const std::string& path) {
+  struct stat about;
+  return stat(path.c_str(), &about) == 0 && (about.st_mode & S_IFMT) == S_IFREG;
 }
 
 // What has become of the standard output: "" if all was written, "gone" if its reader has left,

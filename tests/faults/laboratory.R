@@ -23,7 +23,9 @@ trial <- function(what, times, one) {
   bad <- which(nzchar(ends))
   fallen <<- fallen + length(bad)
   cat(sprintf("%-58s %5d tried, %d fell\n", what, times, length(bad)))
-  for (i in head(bad, 5L)) cat("    ", i, ": ", substr(gsub("\\s+", " ", ends[i]), 1L, 200L), "\n", sep = "")
+  for (i in head(bad, 5L)) {
+    cat("    ", i, ": ", substr(gsub("\\s+", " ", ends[i]), 1L, 200L), "\n", sep = "")
+  }
 }
 
 # Fine if it gives a value or an error of ours; anything else falls.
@@ -72,7 +74,8 @@ trial("journals flipped, cut or torn: opened, no other number", 200, function(i)
       mine <- numbers_of(cmp)[[1]]
       mine <- mine[!is.na(mine$place), ]
       true <- numbers_of(whole)[[1]]
-      true <- true[match(paste(mine$candidate, mine$setting), paste(true$candidate, true$setting)), ]
+      called <- function(table) paste(table$candidate, table$setting)
+      true <- true[match(called(mine), called(true)), ]
       if (identical(mine$mean, true$mean)) "" else "other means"
     })
   })
@@ -93,7 +96,8 @@ trial("model files flipped, cut or torn", 300, function(i) {
 
 plan_folder <- tempfile("plans-")
 dir.create(plan_folder)
-file.copy(system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright"), plan_folder)
+shipped <- system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright")
+invisible(file.copy(shipped, plan_folder))
 plan_bytes <- readBin(file.path(plan_folder, "pots-plan.yml"), "raw", 1e6)
 words <- c(
   "1e99", "-1", "{", "}", "[", "]", "&a", "*a", "!!r", "!expr", "system('touch planted')", ": ",
@@ -105,9 +109,8 @@ trial("plan files with words and bytes changed", 1000, function(i) {
   for (times in seq_len(sample(3L, 1L))) {
     at <- sample(length(bytes), 1L)
     gone <- sample(0:12, 1L)
-    bytes <- c(
-      bytes[seq_len(at)], charToRaw(sample(words, 1L)), bytes[-seq_len(min(length(bytes), at + gone))]
-    )
+    left <- bytes[-seq_len(min(length(bytes), at + gone))]
+    bytes <- c(bytes[seq_len(at)], charToRaw(sample(words, 1L)), left)
   }
   file <- file.path(plan_folder, "changed.yml")
   writeBin(bytes, file)
@@ -220,10 +223,11 @@ if (can_mount) {
   trial("files on a disk that is full: whole, or an error and nothing", 60, function(i) {
     mounted(paste0(sample(1:120, 1L), "k"), function(at) {
       file <- file.path(at, "x")
+      model <- fit_final(select_final(whole))
       write <- list(
-        function() save_model(fit_final(select_final(whole)), file),
+        function() save_model(model, file),
         function() kilnwright:::save_png(draw_standings(whole), file),
-        function() write_predictions(fit_final(select_final(whole)), toy(2000), paste0(file, ".csv"))
+        function() write_predictions(model, toy(2000), paste0(file, ".csv"))
       )[[1L + i %% 3L]]
       done <- tryCatch(
         {

@@ -3,6 +3,9 @@
 test_that("a file that could not be written whole is an error, and leaves what was there", {
   expect_identical(kw("write_bytes")(tempfile(), as.raw(1:9)), "")
   skip_if_not(file.exists("/dev/full"))
+  # a device is not replaced by a file
+  expect_false(kw("is_ordinary_file")("/dev/full"))
+  expect_error(kw("check_writable_file")("/dev/full"), "no ordinary file", class = "kw_error_file")
   expect_match(kw("write_bytes")("/dev/full", as.raw(1:9)), "space")
   folder <- withr::local_tempdir()
   file <- file.path(folder, "kept.csv")
