@@ -165,6 +165,7 @@ make_journal <- function(file, plan, facts) {
 # and the run goes on in memory.
 resume_journal <- function(file, plan, facts, accept_versions) {
   check_journal_fits(file, facts, accept_versions)
+  con <- NULL
   tryCatch(
     {
       con <- connect_journal(file)
@@ -173,6 +174,7 @@ resume_journal <- function(file, plan, facts, accept_versions) {
     },
     error = function(e) {
       said <- plain_message(e)
+      if (!is.null(con)) DBI::dbDisconnect(con)
       say_journal_failure(said)
       list(con = connect_sqlite(file), failure = said)
     }
