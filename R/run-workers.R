@@ -80,6 +80,15 @@ worker_pool <- function(n, profile = own_profile()) {
   flying_pool(profile, if (own) n, dismiss = own, folder = folder)
 }
 
+# Workers that do not answer cannot be told apart from here: all are left, and others started.
+# Those that were stopped end when they are woken. Returns the new folder.
+renew_own_workers <- function(n, profile, folder) {
+  mirai::daemons(0L, .compute = profile)
+  # reason: made by socket_folder()
+  if (!is.null(folder)) unlink(folder, recursive = TRUE)
+  start_own_workers(n, profile)
+}
+
 # Our workers meet at a socket in a folder that only its owner can enter: whoever could reach it
 # would be sent the working rows. Returns the folder.
 start_own_workers <- function(n, profile) {
@@ -118,7 +127,9 @@ own_profile <- function() {
 # they sent home at the end?
 # `secret`: that of a run with workers elsewhere; `folder`: goes when the pool does.
 flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL) {
-  flying <- new_flights(profile, secret)
+  flying <- new_flights(profile, secret, renew = function() {
+    if (dismiss && !is.null(n)) folder <<- renew_own_workers(n, profile, folder)
+  })
   list(
     run = function(run, schedule, sink, deadline) fly(run, schedule, sink, deadline, flying, n),
     abandon = function() flying$cancel(),
@@ -149,11 +160,11 @@ with_worker_environment <- function(expr) {
 }
 
 # Units on their way, with what is needed to send them.
-new_flights <- function(profile, secret = NULL) {
+new_flights <- function(profile, secret = NULL, renew = function() invisible()) {
   flights <- list()
   sealed <- !is.null(secret)
   list(
-    profile = profile, sealed = sealed,
+    profile = profile, sealed = sealed, renew = renew,
     # what a worker sent: list(value), or NULL if it is not from one of ours
     open = function(found) if (sealed) open_sealed(found, secret) else list(value = found),
     send = function(run, file, unit, bytes = NULL) {
@@ -172,12 +183,22 @@ new_flights <- function(profile, secret = NULL) {
       found
     },
     count = function() length(flights),
+    # lets go of all; returns their units
     cancel = function() {
       for (flight in flights) mirai::stop_mirai(flight$task)
+      units <- lapply(flights, `[[`, "unit")
       flights <<- list()
+      units
     },
     # those that should have been back long ago: their workers were stopped, or are cut off
     overdue = function(seconds_of) {
+      if (mirai::status(.compute = profile)$connections == 0L) {
+        # nobody is there yet: their time has not begun
+        flights <<- lapply(flights, function(flight) {
+          flight$sent <- seconds_now()
+          flight
+        })
+      }
       late <- vapply(flights, function(flight) {
         seconds_now() - flight$sent > seconds_of(flight$unit)
       }, logical(1))
@@ -254,7 +275,12 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
     for (flight in landed) receive(flight, run, file, schedule, sink, flying, deaths)
     if (!is.null(run$fit_seconds)) {
       allowed <- function(unit) length(unit$fits) * run$fit_seconds + unanswered_grace
-      for (flight in flying$overdue(allowed)) deaths$died(flight, schedule, sink)
+      silent <- flying$overdue(allowed)
+      for (flight in silent) deaths$died(flight, schedule, sink)
+      if (length(silent) > 0L && !is.null(n)) {
+        schedule$give_back(flying$cancel())
+        flying$renew()
+      }
     }
     if (length(landed) == 0L) {
       deaths$look()

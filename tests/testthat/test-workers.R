@@ -266,3 +266,27 @@ test_that("an interruption gives what is done", {
   wait_for(length(readLines(out, warn = FALSE)) > 0)
   expect_match(readLines(out), "stopped by an interruption TRUE", all = FALSE)
 })
+
+test_that("a worker that was stopped is given up after the limit, and the rest goes on", {
+  skip_on_os("windows")
+  local_stand_in("unanswered_grace", 1)
+  pids <- withr::local_tempfile()
+  stops <- define_family("stops", "number",
+    fit = function(x, y, weights, settings, seed, threads) {
+      cat(Sys.getpid(), "\n", file = settings$pids, append = TRUE)
+      if (settings$at == 2) tools::pskill(Sys.getpid(), tools::SIGSTOP)
+      mean(y)
+    },
+    predict = function(model, x) rep(model, nrow(x)), defaults = list(at = 1, pids = "")
+  )
+  plan <- plan_comparison(
+    toy_brief("number", toy(60)), candidates(
+      s = pipeline(pre_drop(columns = "colour"), stops(at = among(1:4), pids = pids))
+    ),
+    splits = split_kfold(2), metrics = "rmse", seed = 1
+  )
+  withr::defer(tools::pskill(unique(as.integer(readLines(pids))), 9))
+  cmp <- quiet_run(plan, workers = 2, limits = limits(fit_seconds = 1))
+  expect_identical(is.na(standings(cmp)$place), c(FALSE, FALSE, FALSE, TRUE))
+  expect_match(failures(cmp)$message, "stopped after the limit of 1 s", all = TRUE)
+})
