@@ -273,15 +273,7 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
     }
     landed <- flying$landed()
     for (flight in landed) receive(flight, run, file, schedule, sink, flying, deaths)
-    if (!is.null(run$fit_seconds)) {
-      allowed <- function(unit) length(unit$fits) * run$fit_seconds + unanswered_grace
-      silent <- flying$overdue(allowed)
-      for (flight in silent) deaths$died(flight, schedule, sink)
-      if (length(silent) > 0L && !is.null(n)) {
-        schedule$give_back(flying$cancel())
-        flying$renew()
-      }
-    }
+    if (!is.null(run$fit_seconds)) give_up_silent(run, schedule, sink, flying, deaths, n)
     if (length(landed) == 0L) {
       deaths$look()
       Sys.sleep(0.003)
@@ -295,6 +287,17 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
 
 # After the limit of a fit and so many seconds a worker that does not answer is given up.
 unanswered_grace <- 10
+
+give_up_silent <- function(run, schedule, sink, flying, deaths, n) {
+  silent <- flying$overdue(function(unit) {
+    length(unit$fits) * run$fit_seconds + unanswered_grace
+  })
+  for (flight in silent) deaths$died(flight, schedule, sink)
+  if (length(silent) > 0L && !is.null(n)) {
+    schedule$give_back(flying$cancel())
+    flying$renew()
+  }
+}
 
 # Towards the end units get smaller, so that no worker idles while another has much.
 unit_share <- function(schedule, n) {
