@@ -56,10 +56,10 @@ csv_bytes <- function(table) {
 }
 
 json_bytes <- function(facts) {
-  bytes_of_lines(enc2utf8(as.character(jsonlite::toJSON(
+  bytes_of_lines(as.character(jsonlite::toJSON(
     facts,
     auto_unbox = TRUE, pretty = TRUE, digits = NA, null = "null", na = "null"
-  ))))
+  )))
 }
 
 # Files that are made meanwhile can be read by their owner only: they hold rows.

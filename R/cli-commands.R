@@ -71,14 +71,7 @@ member_command_preview <- function() {
   new_command("show settings, scores and fits of a plan file without running it", "plan",
     list(option("seed", help = "use this seed instead of the plan's", type = "double")),
     run = function(positional, options) {
-      file <- positional$plan
-      if (file == "-") {
-        file <- plain_file("-")
-        # reason: a temporary copy of standard input
-        on.exit(unlink(file))
-        return(print(preview(plan_from_file(file, options$seed, "stop", folder = "."))))
-      }
-      print(preview(read_plan(file, seed = options$seed)))
+      with_plan(positional$plan, options$seed, "stop", function(plan, file) print(preview(plan)))
     }
   )
 }
@@ -184,19 +177,28 @@ member_command_predict <- function() {
 }
 
 run_plan_file <- function(file, options, absent = "stop") {
+  with_plan(file, options$seed, absent, function(plan, file) run_plan(plan, file, options))
+}
+
+# The plan in a file, or in what comes over standard input, and a file that holds it.
+with_plan <- function(file, seed, absent, use) {
+  folder <- dirname(file)
   if (file == "-") {
     file <- plain_file("-")
     # reason: a temporary copy of standard input
     on.exit(unlink(file))
-    plan <- plan_from_file(file, options$seed, absent, folder = ".")
-  } else {
-    plan <- plan_from_file(file, options$seed, absent)
   }
-  run_plan(plan, file, options)
+  plan <- plan_from_file(file, seed, absent, folder)
+  use(plan, file)
 }
 
 run_plan <- function(plan, file, options) {
+  made <- !dir.exists(options$out)
   prepare_results_folder(options$out, options$replace, options$journal)
+  on.exit(if (made && length(list.files(options$out, all.files = TRUE, no.. = TRUE)) == 0L) {
+    # reason: made by us, and still empty
+    unlink(options$out, recursive = TRUE)
+  })
   complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
   cmp <- run_comparison(plan,
@@ -213,25 +215,33 @@ run_plan <- function(plan, file, options) {
   say("")
   say("Results are in ", normalizePath(options$out), ":")
   say_wrapped(paste0("  ", enumerate(list.files(options$out), 12L)))
+  trouble <- c(chosen$trouble, trouble)
   if (length(trouble) > 0L) {
-    stop_kw("results", "Not everything could be written.", where = enumerate(trouble, 3L))
+    stop_kw("results", "Not everything could be made.", where = enumerate(trouble, 3L))
   }
 }
 
-# A comparison that was broken off early has results to keep even where nothing can be chosen.
+# The choice and what follows from it, as far as it goes: where it fails, the comparison is kept
+# all the same. `trouble`: what failed, unless the run was broken off early.
 choose_if_any <- function(cmp, rule) {
-  nothing <- function(e) {
-    list(said = c("Nothing is chosen.", paste0("  ", plain_message(e))))
-  }
-  tryCatch(
+  choice <- model <- aside <- NULL
+  failed <- tryCatch(
     {
       choice <- select_final(cmp, rule = rule)
       model <- fit_final(choice)
-      aside <- if (!is.null(cmp$plan$brief$sealed)) score_set_aside(model)
-      said <- c(capture_print(choice), "", set_aside_lines(aside, model))
-      list(choice = choice, model = model, aside = aside, said = said)
+      if (!is.null(cmp$plan$brief$sealed)) aside <- score_set_aside(model)
+      NULL
     },
-    kw_error = if (is.null(cmp$stopped)) stop else nothing
+    kw_error = plain_message
+  )
+  said <- c(
+    if (is.null(choice)) "Nothing is chosen." else capture_print(choice), "",
+    if (is.null(model)) NULL else set_aside_lines(aside, model),
+    if (!is.null(failed)) strwrap(paste("!", failed), 80L, exdent = 2L)
+  )
+  list(
+    choice = choice, model = model, aside = aside, said = said,
+    trouble = if (is.null(cmp$stopped)) failed
   )
 }
 

@@ -74,7 +74,7 @@ run_command <- function(arguments) {
       2L
     },
     error = function(e) {
-      if (output_state() == "gone") return(0L)
+      if (output_state() == "gone" && grepl("SIGPIPE", conditionMessage(e))) return(0L)
       complain(paste0("Error: ", command_words(cli::ansi_strip(conditionMessage(e)))))
       1L
     }

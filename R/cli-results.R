@@ -59,7 +59,7 @@ same_path <- function(a, b) {
 
 results_names <- c(
   "plan.yml", "standings.csv", "scores_by_split.csv", "failures.csv", "set_aside.csv",
-  results_marker, "choice.json", "summary.txt", "model.kilnwright", "figures"
+  "choice.json", "summary.txt", "model.kilnwright"
 )
 
 # Writes what there is; `choice`, `model` and `aside` may be NULL. Returns what could not be
@@ -73,7 +73,7 @@ write_results <- function(folder, plan_file, cmp, choice, model, aside, said) {
   part <- function(name, write) {
     failed <- tryCatch(
       {
-        write(file.path(folder, name))
+        for_owner_only(write(file.path(folder, name)))
         written <<- c(written, name)
         NULL
       },
@@ -81,17 +81,17 @@ write_results <- function(folder, plan_file, cmp, choice, model, aside, said) {
     )
     trouble <<- c(trouble, failed)
   }
-  table <- function(name, make) part(name, function(file) write_kept(file, csv_bytes(make())))
+  table <- function(name, make) part(name, function(file) write_whole(file, csv_bytes(make())))
   table("standings.csv", function() all_standings(cmp))
   table("scores_by_split.csv", function() scores_by_split(cmp))
   table("failures.csv", function() failures(cmp))
   if (!is.null(aside)) table("set_aside.csv", function() aside)
-  part("plan.yml", function(file) write_kept(file, plan_bytes))
+  part("plan.yml", function(file) write_whole(file, plan_bytes))
   if (!is.null(choice)) {
-    part("choice.json", function(file) write_kept(file, json_bytes(describe_choice(choice))))
+    part("choice.json", function(file) write_whole(file, json_bytes(describe_choice(choice))))
   }
   if (!is.null(model)) part("model.kilnwright", function(file) save_model(model, file))
-  part("summary.txt", function(file) write_kept(file, said))
+  part("summary.txt", function(file) write_whole(file, said))
   dir.create(file.path(folder, "figures"), showWarnings = FALSE, mode = "0700")
   figure <- function(name, draw) {
     part(file.path("figures", name), function(file) save_png(draw(), file))
@@ -104,11 +104,9 @@ write_results <- function(folder, plan_file, cmp, choice, model, aside, said) {
     figure(paste0(names[i], ".png"), function() draw_tuning(cmp, varied[i]))
   }
   facts <- c(describe_comparison(cmp), list(files = I(written), trouble = I(trouble)))
-  part(results_marker, function(file) write_kept(file, json_bytes(facts)))
+  part(results_marker, function(file) write_whole(file, json_bytes(facts)))
   trouble
 }
-
-write_kept <- function(file, content) write_whole(file, content, private = TRUE)
 
 # The files that the marker of older results names, and no others; never outside the folder.
 remove_old_results <- function(folder) {
@@ -117,7 +115,7 @@ remove_old_results <- function(folder) {
   files <- tryCatch(unlist(jsonlite::read_json(marker)$files), error = function(e) NULL)
   ours <- files[files %in% results_names | grepl("^figures/[A-Za-z0-9_-]+[.]png$", files)]
   # reason: names that write_results() gives, in the folder itself
-  unlink(file.path(folder, c(setdiff(ours, "figures"), results_marker)))
+  unlink(file.path(folder, c(ours, results_marker)))
 }
 
 # The standings by every metric, the deciding one first.

@@ -43,7 +43,7 @@ read_for_schema <- function(file, schema, id = NULL) {
   text <- c(names(schema)[schema_kinds(schema) != "number"], id)
   if (file != "-" && dir.exists(file)) return(read_text_folder(file))
   read <- if (file == "-") read_delimited else reader_for(file)
-  options <- list(sheet = 1, quiet = TRUE, text = text, may_be_empty = TRUE)
+  options <- list(sheet = 1, quiet = TRUE, text = text)
   finish_reading(read(file, options), file, may_be_empty = TRUE)
 }
 
@@ -105,9 +105,10 @@ read_delimited <- function(file, options) {
 
 # A column of numbers with decimal commas; any other column as it is.
 text_to_numbers <- function(x) {
-  if (!is.character(x) || !any(grepl(",", x[seq_len(min(100L, length(x)))], fixed = TRUE))) {
-    return(x)
-  }
+  if (!is.character(x)) return(x)
+  # texts are long, so that a look at some spares the look at all
+  some <- utils::head(x[!is.na(x)], 100L)
+  if (!all(grepl("^[ 0-9.,+-]+$", some)) || !any(grepl(",", x, fixed = TRUE))) return(x)
   number <- comma_numbers(trimws(x))
   if (anyNA(number[!is.na(x)])) x else number
 }
@@ -263,7 +264,8 @@ refuse_zero_byte <- function(path, file) {
 # The reader skips lines that have fewer fields than the following ones: the names, or the
 # first row, would be lost without a word.
 check_first_line <- function(names, path, file) {
-  lines <- readLines(path, n = 100L, encoding = "UTF-8", warn = FALSE)
+  lines <- readLines(path, n = 1000L, encoding = "UTF-8", warn = FALSE)
+  lines <- lines[cumsum(grepl("[^ \t]", lines, useBytes = TRUE)) > 0L]
   open <- cumsum(lengths(gregexpr("\"", lines, fixed = TRUE, useBytes = TRUE)) *
     grepl("\"", lines, fixed = TRUE, useBytes = TRUE)) %% 2L == 1L
   first <- paste(lines[seq_len(match(FALSE, open, nomatch = length(lines)))], collapse = "\n")

@@ -4,9 +4,8 @@
 #' scores, rule and reason), checksums, and the model itself. It holds no data rows,
 #' but for families and steps that cannot predict without: nearest neighbours, support
 #' vectors with a kernel, filling from the nearest rows; the model's print and `holds_rows`
-#' in the manifest name them. The checksums detect damage, not malice: opening the model part can
-#' run
-#' code if someone made the file with bad intent, so it is opened only with
+#' in the manifest name them. The checksums detect damage, not malice: opening the model
+#' part can run code if someone made the file with bad intent, so it is opened only with
 #' `trust = TRUE`, or after an interactive yes.
 #'
 #' @param model A model from [fit_final()].

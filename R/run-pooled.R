@@ -66,6 +66,7 @@ usual_metrics <- function(brief, splits, pooled) {
 }
 
 pool_scores <- function(results, plan) {
+  metrics <- forgiving_metrics(plan)
   target <- brief_target(plan$brief)
   blocks <- jackknife_blocks(target)
   n <- length(results$candidate)
@@ -73,7 +74,7 @@ pool_scores <- function(results, plan) {
   chunks <- split(seq_len(n), (seq_len(n) - 1L) %/% 200L)
   found <- lapply(chunks, function(settings) {
     predictions <- lapply(reps, function(rep) gather_predictions(results, plan, rep, settings))
-    lapply(plan$metrics, pooled_metric, predictions = predictions, target = target, blocks = blocks)
+    lapply(metrics, pooled_metric, predictions = predictions, target = target, blocks = blocks)
   })
   results$pooled <- lapply(stats::setNames(nm = names(plan$metrics)), function(metric) {
     Reduce(join_pooled_scores, lapply(found, `[[`, metric))

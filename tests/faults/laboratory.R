@@ -15,7 +15,7 @@ fallen <- 0L
 began <- Sys.time()
 
 # `one(i)` returns "" or what went wrong; an error is what went wrong.
-trial <- function(what, times, one) {
+attempt <- function(what, times, one) {
   times <- max(2L, round(times * share))
   ends <- vapply(seq_len(times), function(i) {
     tryCatch(one(i), error = function(e) paste("error:", conditionMessage(e)))
@@ -62,13 +62,13 @@ with_bytes <- function(bytes, ending, use) {
   use(file)
 }
 
-trial("journals flipped, cut or torn: resumed as it should be", 200, function(i) {
+attempt("journals flipped, cut or torn: resumed as it should be", 200, function(i) {
   with_bytes(changed_bytes(journal_bytes), ".sqlite", function(file) {
     ours_or(quiet_run(small_plan, journal = file, workers = 1), function(cmp) same(cmp, whole))
   })
 })
 
-trial("journals flipped, cut or torn: opened, no other number", 200, function(i) {
+attempt("journals flipped, cut or torn: opened, no other number", 200, function(i) {
   with_bytes(changed_bytes(journal_bytes), ".sqlite", function(file) {
     ours_or(open_comparison(file), function(cmp) {
       mine <- numbers_of(cmp)[[1]]
@@ -86,7 +86,7 @@ save_model(fit_final(select_final(whole)), model_file)
 model_bytes <- readBin(model_file, "raw", file.size(model_file))
 predicted <- predict(fit_final(select_final(whole)), toy(20))
 
-trial("model files flipped, cut or torn", 300, function(i) {
+attempt("model files flipped, cut or torn", 300, function(i) {
   with_bytes(changed_bytes(model_bytes), ".kilnwright", function(file) {
     ours_or(open_model(file, trust = TRUE), function(model) {
       if (isTRUE(all.equal(predict(model, toy(20)), predicted))) "" else "other predictions"
@@ -104,7 +104,7 @@ words <- c(
   "- ", "\n", "\"", "'", "yes", "~", "NaN", "?", "|", ">", "<<: ", "..", "\t", "\u00e4", "0x10"
 )
 
-trial("plan files with words and bytes changed", 1000, function(i) {
+attempt("plan files with words and bytes changed", 1000, function(i) {
   bytes <- plan_bytes
   for (times in seq_len(sample(3L, 1L))) {
     at <- sample(length(bytes), 1L)
@@ -120,7 +120,7 @@ trial("plan files with words and bytes changed", 1000, function(i) {
 })
 
 table_bytes <- readBin(file.path(plan_folder, "pots.csv"), "raw", 20000L)
-trial("tables with bytes changed, and things done with them", 300, function(i) {
+attempt("tables with bytes changed, and things done with them", 300, function(i) {
   bytes <- changed_bytes(changed_bytes(table_bytes, 1L))
   with_bytes(bytes, sample(c(".csv", ".tsv", ".jsonl", ".csv.gz"), 1L), function(file) {
     ours_or(read_data(file), function(table) {
@@ -130,7 +130,7 @@ trial("tables with bytes changed, and things done with them", 300, function(i) {
   })
 })
 
-trial("hostile names and levels through every writer", 100, function(i) {
+attempt("hostile names and levels through every writer", 100, function(i) {
   job <- hostile_brief(1000L + i)
   if (is.null(job)) return("")
   model <- hostile_model(job$brief)
@@ -180,7 +180,7 @@ long_file <- tempfile(fileext = ".rds")
 saveRDS(long_plan, long_file)
 long_whole <- quiet_run(long_plan)
 
-trial("killed at random moments, with workers and without, then resumed", 10, function(i) {
+attempt("killed at random moments, with workers and without, then resumed", 10, function(i) {
   file <- tempfile(fileext = ".sqlite")
   for (times in 1:3) {
     pid <- paste0(long_file, ".pid")
@@ -209,7 +209,7 @@ mounted <- function(size, use) {
 can_mount <- Sys.info()[["sysname"]] == "Linux" && isTRUE(mounted("100k", function(at) TRUE))
 
 if (can_mount) {
-  trial("journals on a disk that is full at some point, then has room", 30, function(i) {
+  attempt("journals on a disk that is full at some point, then has room", 30, function(i) {
     mounted(paste0(sample(4:900, 1L), "k"), function(at) {
       file <- file.path(at, "run.sqlite")
       first <- ours_or(quiet_run(small_plan, journal = file, workers = 1), function(cmp) {
@@ -220,7 +220,7 @@ if (can_mount) {
       same(quiet_run(small_plan, journal = file, workers = 1), whole)
     })
   })
-  trial("files on a disk that is full: whole, or an error and nothing", 60, function(i) {
+  attempt("files on a disk that is full: whole, or an error and nothing", 60, function(i) {
     mounted(paste0(sample(1:120, 1L), "k"), function(at) {
       file <- file.path(at, "x")
       model <- fit_final(select_final(whole))
@@ -245,7 +245,7 @@ if (can_mount) {
       ""
     })
   })
-  trial("a journal left in the middle, read where nothing can be written", 3, function(i) {
+  attempt("a journal left in the middle, read where nothing can be written", 3, function(i) {
     mounted("20m", function(at) {
       file <- file.path(at, "run.sqlite")
       open <- kilnwright:::open_journal(file, small_plan)

@@ -42,8 +42,7 @@ test_that("the journal may lie in the folder, and foreign files there are left a
   skip_on_os("windows")
   kept <- file.path(folder, "results", unlist(jsonlite::read_json(marker)$files))
   expect_true(all(file.exists(kept)))
-  private <- setdiff(kept, grep("(png|kilnwright)$", kept, value = TRUE))
-  expect_true(all(as.character(file.mode(private)) == "600"))
+  expect_true(all(as.character(file.mode(kept)) == "600"))
 })
 
 test_that("where results cannot go is said before anything is run", {
@@ -78,6 +77,17 @@ test_that("a run stopped before anything is ranked, and a figure that fails, lea
   expect_error(results_of(folder, out = "second"), "no ink", class = "kw_error_results")
   there <- list.files(file.path(folder, "second"), recursive = TRUE)
   expect_true(all(c("model.kilnwright", "standings.csv", "figures/standings.png") %in% there))
+})
+
+test_that("a choice that fails costs no table, and is an error", {
+  local_quiet_stderr()
+  folder <- withr::local_tempdir()
+  results_of(folder, out = "first")
+  cat("provided: \"r_squared >= 0.9999\"\n", file = file.path(folder, "plan.yml"), append = TRUE)
+  expect_error(results_of(folder, out = "second"), "0.9999", class = "kw_error_results")
+  there <- list.files(file.path(folder, "second"))
+  expect_true(all(c("standings.csv", "summary.txt", "comparison.json") %in% there))
+  expect_false("choice.json" %in% there)
 })
 
 test_that("output that cannot be written ends with an error; a reader that has left does not", {

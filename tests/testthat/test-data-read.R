@@ -117,6 +117,9 @@ test_that("commas in numbers are read where they can be one thing only, alike ol
   comma <- read_data(written(c("a;b;c", "1,5;1,182;x", "-2,125;2,500;y", ";;z")))
   expect_equal(comma$a, c(1.5, -2.125, NA))
   expect_type(comma$b, "character")
+  late <- read_data(written(c("a;b", paste0(rep(c("", "3"), 75), ";x"), "2,5;y")))
+  expect_equal(late$a[149:151], c(NA, 3, 2.5))
+  expect_identical(names(read_data(written(c("", "  ", "a,b", "1,2")))), c("a", "b"))
   table <- data.frame(a = 1:40 / 4, y = (1:40)^2)
   model <- fit_final(select_final(quiet_run(
     brief(table, "y"), candidates(l = fam_linear()), splits = split_kfold(3), seed = 1

@@ -47,4 +47,9 @@ test_that("a metric that gives NA, or fails without deciding, costs no more than
   expect_true(all(is.na(standings(cmp, metric = "broken")$mean)))
   expect_output(print(cmp), "the metric 'broken' failed: no idea")
   expect_error(own_run(half, metrics = list(broken(), "log_loss")), "no idea")
+  pooled <- suppressWarnings(quiet_run(
+    toy_brief(table = toy(30)), candidates(b = fam_baseline(), t = fam_tree()),
+    splits = split_leave_row(), metrics = list("log_loss", broken()), seed = 1
+  ))
+  expect_false(anyNA(standings(pooled)$place))
 })
