@@ -217,7 +217,11 @@ run_plan <- function(plan, file, options) {
   say_wrapped(paste0("  ", enumerate(list.files(options$out), 12L)))
   trouble <- c(chosen$trouble, trouble)
   if (length(trouble) > 0L) {
-    stop_kw("results", "Not everything could be made.", where = enumerate(trouble, 3L))
+    stop_kw("results", "Not everything could be made.",
+      where = paste(c(trouble[1], if (length(trouble) > 1L) {
+        paste0("Nor ", enumerate(sub(": .*", "", trouble[-1]), 9L), ".")
+      }), collapse = " ")
+    )
   }
 }
 
