@@ -4,12 +4,17 @@ member_command_demo <- function() {
   new_command("compare four candidates, or all families, on the made-up firing ledger", character(),
     list(
       option("all", help = "every family there is, a few settings each", type = "flag"),
+      option("guided", help = "a search that learns, and a screen", type = "flag"),
       option("out", "kilnwright-demo", "folder for the results [default %default]"),
       option("replace", help = "replace the folder if it is there", type = "flag"),
       option("quiet", help = "no progress", type = "flag")
     ),
     run = function(positional, options) {
-      name <- if (options$all) "pots-all.yml" else "pots-plan.yml"
+      if (options$all && options$guided) {
+        stop_kw("argument", "Give --all or --guided, not both.")
+      }
+      name <- if (options$all) "all" else if (options$guided) "guided" else "plan"
+      name <- paste0("pots-", name, ".yml")
       file <- system.file("extdata", name, package = "kilnwright", mustWork = TRUE)
       run_plan_file(file, options, absent = function(candidate, packages) {
         complain(paste0(

@@ -131,7 +131,7 @@ describe_comparison <- function(cmp) {
     working_rows = nrow(plan$brief$table), set_aside_rows = plan$brief$sealed$n %||% 0L,
     splits = paste0(plan$splitter$label, split_words(plan)), decide = plan$decide,
     metrics = lapply(plan$metrics, `[[`, "direction"), seed = plan$seed,
-    settings = length(cmp$results$candidate), fits = cmp$results$fits * length(plan$splits),
+    settings = length(cmp$results$candidate), fits = fits_done(cmp),
     seconds = cmp$seconds, data_fingerprint = plan$brief$fingerprint,
     versions = lapply(cmp$versions, as.list)
   )

@@ -23,12 +23,11 @@ fit_final <- function(choice) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   plan <- choice$cmp$plan
   brief <- plan$brief
-  work <- compile_work(plan$spaces, choice$cmp$results$tables)
-  at <- setting_in_work(work, choice$cmp, choice$at)
+  work <- work_of(choice$cmp)
   data <- working_data(brief)
   refitted <- tryCatch(
     without_rng_trace(refit_setting(
-      work, at, data, plan$seed, paste(brief$fingerprint, "all working rows")
+      work, choice$at, data, plan$seed, paste(brief$fingerprint, "all working rows")
     )),
     error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))
   )

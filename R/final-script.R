@@ -167,8 +167,8 @@ script_step <- function(learned, number, library) {
 script_family <- function(model, library) {
   choice <- model$origin$choice
   plan <- choice$cmp$plan
-  work <- compile_work(plan$spaces, choice$cmp$results$tables)
-  at <- setting_in_work(work, choice$cmp, choice$at)
+  work <- work_of(choice$cmp)
+  at <- choice$at
   described <- fit_description(work, work$settings$fit[at])
   node <- work$settings$node[at]
   seed <- derive_seed(

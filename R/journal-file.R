@@ -7,9 +7,13 @@
 journal_batch_seconds <- 0.5
 
 # Opens or makes a journal for this plan and says what does not fit. A journal has
-#   rows()      what it holds, a data frame
-#   write(rows) keeps rows for the next batch
-#   flush(); finish(state); close(); failure()  NULL, or why it could not be written
+#   rows(), steps()     what it held when it was opened, data frames
+#   earlier()           list(seconds, units): time that earlier runs took
+#   round(round, number, plan)  writes down what is tried in a round; later ones of an earlier
+#                       run are taken away
+#   write(rows, steps, took)  keeps rows for the next time of writing; took: seconds of a unit
+#   forget(fits, split, share)  takes rows away again
+#   flush(); finish(took); close(); failure()  NULL, or why it could not be written
 open_journal <- function(file, plan, accept_versions = FALSE) {
   check_string(file, "journal")
   if (dir.exists(file) || !dir.exists(dirname(file))) {
@@ -76,62 +80,6 @@ unlock_journal <- function(lock) {
   unlink(lock$file)
 }
 
-# What a journal is a journal of: everything that can change a score, by its content.
-journal_facts <- function(plan) {
-  list(
-    schema = journal_schema, data = plan$brief$fingerprint,
-    roles = short_hash(canonical_text(plan$brief[c("outcome", "levels", "roles", "schema")])),
-    splits = short_hash(paste(vapply(plan$splits, `[[`, "", "key"), collapse = " ")),
-    seed = canonical_number(plan$seed),
-    metrics = paste(names(plan$metrics), collapse = ", "),
-    measures = short_hash(paste(vapply(plan$metrics, metric_key, ""), collapse = " ")),
-    outcome = plan$brief$outcome, versions = versions_text(software_versions(plan))
-  )
-}
-
-versions_text <- function(versions) {
-  versions <- c(versions[c("r", "platform", "blas")], versions$packages)
-  paste(names(versions), versions, collapse = "; ")
-}
-
-# By name, of a text of versions_text().
-read_versions <- function(text) {
-  one <- strsplit(text, "; ", fixed = TRUE)[[1]]
-  stats::setNames(sub("^\\S+ ", "", one), sub(" .*", "", one))
-}
-
-# Do versions differ that both name? A candidate more may need a package more.
-unlike_versions <- function(then, now) {
-  then <- read_versions(then)
-  now <- read_versions(now)
-  both <- intersect(names(then), names(now))
-  any(then[both] != now[both])
-}
-
-joined_versions <- function(then, now) {
-  if (is.null(then)) return(now)
-  then <- read_versions(then)
-  now <- read_versions(now)
-  whole <- c(now, then[setdiff(names(then), names(now))])
-  paste(names(whole), whole, collapse = "; ")
-}
-
-# Of a metric: its name and arguments, of a user's own all that it says.
-metric_key <- function(metric) {
-  known <- !is.null(named_member(metric))
-  canonical_text(if (known) metric[c("name", "arguments")] else unclass(metric))
-}
-
-# Versions may differ where the user accepts that.
-job_of <- function(facts) short_hash(canonical_text(facts[names(facts) != "versions"]))
-
-fact_words <- c(
-  schema = "the journal's format", data = "the data", roles = "the columns' roles or types",
-  splits = "the splits", seed = "the seed", metrics = "the metrics",
-  measures = "what the metrics measure", outcome = "the outcome",
-  versions = "R or package versions"
-)
-
 # Nothing is left of a journal that could not be made whole.
 make_journal <- function(file, plan, facts) {
   con <- NULL
@@ -140,7 +88,8 @@ make_journal <- function(file, plan, facts) {
       con <- connect_journal(file)
       in_transaction(con, {
         for (statement in c(
-          create_facts, create_plan, create_own, create_fits(length(plan$metrics))
+          create_facts, create_plan, create_own, create_rounds, create_steps,
+          create_fits(length(plan$metrics))
         )) {
           DBI::dbExecute(con, statement)
         }
@@ -195,58 +144,14 @@ in_transaction <- function(con, expr) {
 # is that of the last call: there may be a candidate more.
 mend_journal <- function(con, plan, facts) {
   in_transaction(con, {
-    facts$versions <- joined_versions(read_journal_facts(con)$versions, facts$versions)
+    written <- read_journal_facts(con)
+    facts$versions <- joined_versions(written$versions, facts$versions)
+    facts$searches <- joined_versions(written$searches, facts$searches)
     write_journal_facts(con, c(facts, state = "running"))
     written <- plan_as_text(plan)
     same <- identical(read_plan_tables(con)$plan, written$text)
     if (!same || !working_rows_whole(con, plan)) write_plan_tables(con, plan, written)
   })
-}
-
-write_journal_facts <- function(con, facts) {
-  facts <- unlist(facts)
-  DBI::dbExecute(con, "INSERT OR REPLACE INTO facts VALUES (?, ?, ?)", list(
-    names(facts), unname(facts), fact_sums(names(facts), facts)
-  ))
-}
-
-fact_sums <- function(names, values) short_hash(paste(names, values, sep = "\t"))
-
-# Facts whose checksum is right, a list by name.
-read_journal_facts <- function(con) {
-  facts <- DBI::dbGetQuery(con, "SELECT name, value, sum FROM facts")
-  facts <- facts[facts$sum %in% fact_sums(facts$name, facts$value), , drop = FALSE]
-  stats::setNames(as.list(facts$value), facts$name)
-}
-
-check_journal_fits <- function(file, asked, accept_versions) {
-  written <- with_reader(file, read_journal_facts)
-  differ <- names(asked)[vapply(names(asked), function(name) {
-    if (is.null(written[[name]])) return(FALSE)
-    if (name == "versions") return(unlike_versions(written[[name]], asked[[name]]))
-    !identical(written[[name]], asked[[name]])
-  }, logical(1))]
-  if (accept_versions) differ <- setdiff(differ, "versions")
-  if (length(differ) == 0L) return(invisible())
-  shown <- setdiff(differ, c("data", "roles", "splits", "measures"))
-  stop_kw(
-    "journal",
-    paste0(
-      "The journal ", quoted(file), " is of another comparison: ",
-      enumerate(fact_words[differ], 9L), " differ."
-    ),
-    where = if (length(shown) > 0L) {
-      paste0(
-        fact_words[shown[1]], ": ", clean_line(written[[shown[1]]]), " there, ",
-        asked[[shown[1]]], " here."
-      )
-    },
-    remedy = if (identical(differ, "versions")) {
-      "Say accept_versions = TRUE to go on all the same."
-    } else {
-      "Give another file."
-    }
-  )
 }
 
 say_journal_failure <- function(why) {
@@ -262,27 +167,71 @@ journal_handle <- function(journal, lock, metrics, job) {
   con <- journal$con
   failure <- journal$failure
   waiting <- list()
-  flushed <- seconds_now()
-  flush <- function() {
-    flushed <<- seconds_now()
-    if (length(waiting) == 0L || !is.null(failure)) return(invisible())
-    rows <- waiting
-    waiting <<- list()
-    tryCatch(write_journal_rows(con, rows, job), error = function(e) {
+  opened <- flushed <- seconds_now()
+  held <- steps <- NULL
+  earlier <- earlier_time(read_journal_facts(con))
+  units <- earlier$units
+  guarded <- function(expr) {
+    if (!is.null(failure)) return(invisible())
+    tryCatch(expr, error = function(e) {
       failure <<- plain_message(e)
       say_journal_failure(failure)
     })
   }
+  flush <- function() {
+    flushed <<- seconds_now()
+    if (length(waiting) == 0L) return(invisible())
+    written <- waiting
+    waiting <<- list()
+    guarded(in_transaction(con, {
+      insert_rows(con, "fits", lapply(written, `[[`, "rows"), job, replace = TRUE)
+      insert_rows(con, "steps", lapply(written, `[[`, "steps"), job)
+      write_journal_facts(con, list(
+        seconds = exact_number(earlier$seconds + flushed - opened), units = exact_number(units)
+      ))
+    }))
+  }
   list(
-    rows = function() read_journal_rows(con, job, mend = is.null(failure)),
-    write = function(rows) {
-      waiting[[length(waiting) + 1L]] <<- rows
+    rows = function() {
+      if (is.null(held)) held <<- read_journal_rows(con, job, mend = is.null(failure))
+      held
+    },
+    steps = function() {
+      if (is.null(steps)) steps <<- read_step_rows(con, job)
+      steps
+    },
+    earlier = function() earlier,
+    round = function(round, number, plan) {
+      guarded(in_transaction(con, {
+        DBI::dbExecute(con, "DELETE FROM rounds WHERE number >= ?", list(number))
+        text <- round_as_text(round, plan)
+        DBI::dbExecute(con, "INSERT INTO rounds VALUES (?, ?, ?)", list(
+          number, text, row_sums_of(list(text), paste("round", number))
+        ))
+        write_journal_facts(con, list(rounds = as.character(number)))
+      }))
+    },
+    write = function(rows, steps, took = 0) {
+      units <<- units + took
+      waiting[[length(waiting) + 1L]] <<- list(rows = rows, steps = steps)
       if (seconds_now() - flushed >= journal_batch_seconds) flush()
     },
-    flush = flush,
-    finish = function(state) {
+    forget = function(fits, split, share) {
       flush()
-      try(write_journal_facts(con, list(state = state)), silent = TRUE)
+      n <- length(fits)
+      guarded(DBI::dbExecute(
+        con, "DELETE FROM fits WHERE fit = ? AND split = ? AND share = ?",
+        list(fits, rep(split, n), rep(share, n))
+      ))
+    },
+    flush = flush,
+    finish = function(took) {
+      flush()
+      state <- if (is.null(took$stopped)) "finished" else paste("stopped by", took$stopped)
+      try(write_journal_facts(con, list(
+        state = state, seconds = exact_number(took$seconds),
+        processes = exact_number(took$processes)
+      )), silent = TRUE)
     },
     close = function() {
       flush()
@@ -296,20 +245,49 @@ journal_handle <- function(journal, lock, metrics, job) {
   )
 }
 
-write_journal_rows <- function(con, batches, job) {
-  rows <- lapply(stats::setNames(nm = names(batches[[1]])), function(name) {
-    parts <- lapply(batches, `[[`, name)
+# `rows`: a list of columns, or several, one below the other.
+insert_rows <- function(con, table, several, job, replace = FALSE) {
+  rows <- lapply(stats::setNames(nm = names(several[[1]])), function(name) {
+    parts <- lapply(several, `[[`, name)
     if (is.list(parts[[1]])) do.call(c, parts) else unlist(parts, use.names = FALSE)
   })
+  if (length(rows[[1]]) == 0L) return(invisible())
   rows$sum <- row_sums_of(rows, job)
-  in_transaction(con, DBI::dbExecute(
+  DBI::dbExecute(
     con,
     paste0(
-      "INSERT OR REPLACE INTO fits VALUES (", paste(rep("?", length(rows)), collapse = ", "),
-      ")"
+      "INSERT ", if (replace) "OR REPLACE ", "INTO ", table, " VALUES (",
+      paste(rep("?", length(rows)), collapse = ", "), ")"
     ),
     unname(rows)
-  ))
+  )
+}
+
+# Steps whose rows are as they were written.
+read_step_rows <- function(con, job) {
+  rows <- DBI::dbGetQuery(con, "SELECT * FROM steps")
+  rows[(rows$sum == row_sums_of(rows[names(rows) != "sum"], job)) %in% TRUE, , drop = FALSE]
+}
+
+# Rounds as they were written down, as far as they are whole and without a gap; with a warning
+# where some were lost.
+read_rounds <- function(con, plan, written) {
+  rows <- DBI::dbGetQuery(con, "SELECT number, round, sum FROM rounds ORDER BY number")
+  rounds <- list()
+  for (i in seq_len(nrow(rows))) {
+    sum <- row_sums_of(list(rows$round[i]), paste("round", rows$number[i]))
+    if (rows$number[i] != i || !identical(rows$sum[i], sum)) break
+    rounds[[i]] <- round_from_text(rows$round[i], plan)
+  }
+  lost <- max(nrow(rows), as.integer(written %||% 0L)) - length(rounds)
+  if (lost > 0L) {
+    warn_kw(
+      "journal",
+      paste0("What was tried in ", count_of(lost, "round"), " of the journal is lost."),
+      remedy = "run_comparison() with the same plan and journal asks the searches again."
+    )
+  }
+  list(rounds = rounds, lost = lost)
 }
 
 # The rows of the job that are as they were written; the others are counted and left out, and
@@ -328,8 +306,8 @@ read_journal_rows <- function(con, job, mend = FALSE) {
     )
     if (mend) {
       DBI::dbExecute(
-        con, "DELETE FROM fits WHERE split IS ? AND fit IS ? AND value IS ?",
-        unname(as.list(rows[!whole, c("split", "fit", "value")]))
+        con, "DELETE FROM fits WHERE split IS ? AND fit IS ? AND share IS ? AND value IS ?",
+        unname(as.list(rows[!whole, c("split", "fit", "share", "value")]))
       )
     }
   }

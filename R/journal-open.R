@@ -40,7 +40,10 @@ open_comparison <- function(file, trust = FALSE) {
     facts <- read_journal_facts(con)
     plan <- read_plan_of(con, file, facts, trust)
     job <- job_of(facts[names(fact_words)])
-    comparison_from_rows(plan, read_journal_rows(con, job), facts$state %||% "unknown")
+    comparison_from_rows(
+      plan, read_rounds(con, plan, facts$rounds), read_journal_rows(con, job),
+      read_step_rows(con, job), facts
+    )
   })
 }
 
@@ -76,8 +79,13 @@ read_plan_of <- function(con, file, facts, trust) {
   plan
 }
 
-comparison_from_rows <- function(plan, rows, state) {
-  work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
+comparison_from_rows <- function(plan, found, rows, steps, facts) {
+  rounds <- found$rounds
+  # a run that was killed at once has written down no round
+  if (length(rounds) == 0L) {
+    rounds <- list(new_round(lapply(plan$round, `[[`, "settings")))
+  }
+  work <- work_of_rounds(plan$spaces, rounds)
   scored <- rows$status == "ok" & rows$split %in% vapply(
     plan$splits[!is_apparent(plan$splits)], `[[`, "", "key"
   )
@@ -87,20 +95,26 @@ comparison_from_rows <- function(plan, rows, state) {
     predictions = plan$pooled || (any(scored) && all(kept)),
     no_information = identical(plan$splitter$summary, "632plus")
   )
-  known <- journal_batches(rows, work, row_names_of_fits(work), plan, wanted)
-  below <- fits_below(work)
-  results <- new_results(plan, work, wanted)
-  for (split in seq_along(known)) {
-    results <- take_batch(
-      results, known[[split]], spread_batch(known[[split]], work), work, split, below
-    )
+  asked <- matrix(TRUE, length(work$fits$node), length(plan$splits))
+  names <- row_names_of_fits(work)
+  parts <- lapply(sort(unique(rows$share)), function(share) {
+    journal_parts(rows, work, names, asked, share, plan, wanted)
+  })
+  ledger <- bind_ledgers(c(list(empty_ledger(plan$metrics)), unlist(parts, recursive = FALSE)))
+  ledger$steps <- steps_of_rows(steps, work, plan$splits)
+  dropped <- work$settings$fit[dropped_settings(rounds, work)$at]
+  lasting <- setdiff(seq_along(work$fits$node), dropped)
+  whole <- found$lost == 0L && sum(ledger$share == 1 & ledger$fit %in% lasting) ==
+    length(lasting) * length(plan$splits)
+  state <- facts$state %||% "unknown"
+  stopped <- if (startsWith(state, "stopped by ")) {
+    sub("^stopped by ", "", state)
+  } else if (!whole) {
+    paste0("its journal's state (", state, ")")
   }
-  if (plan$pooled) results <- pool_scores(results, plan)
-  held <- sum(lengths(lapply(known, `[[`, "fit")))
-  whole <- held == length(work$fits$node) * length(plan$splits)
-  finish_comparison(
-    plan, list(results), 0, if (!whole) paste0("its journal's state (", state, ")")
-  )
+  took <- earlier_time(facts)
+  took$stopped <- stopped
+  finish_comparison(plan, rounds, ledger, work, took, took$units)
 }
 
 # Is a process holding the journal's lock?

@@ -14,10 +14,6 @@ plan_as_text <- function(plan) {
   form["splits"] <- list(NULL)
   form$brief$table <- column_prototypes(plan$brief$table)
   form$spaces <- lapply(plan$spaces, `[`, c("pipeline", "kind", "about"))
-  form$round <- lapply(plan$round, function(round) {
-    round$state$space <- NULL
-    round
-  })
   list(text = json_of(write_plain(form, keep_apart, special = named_member)), own = own)
 }
 
@@ -32,11 +28,28 @@ plan_from_text <- function(text, table, own) {
     form$spaces[[name]] <- new_space(
       name, space$pipeline, space$kind, form$candidates$rules, space$about
     )
-    form$round[[name]]$state <- c(
-      list(space = form$spaces[[name]]), form$round[[name]]$state
-    )
   }
   structure(form, class = "kw_plan")
+}
+
+# A round of settings as text. Tables that are the plan's own are only named.
+round_as_text <- function(round, plan) {
+  planned <- vapply(names(round$tables), function(name) {
+    identical(round$tables[[name]], plan$round[[name]]$settings)
+  }, logical(1))
+  form <- list(
+    names = names(round$tables), tables = round$tables[!planned], kept = round$kept,
+    dropped = round$dropped
+  )
+  json_of(write_plain(form, function(x) stop("a round holds an object that is no table")))
+}
+
+round_from_text <- function(text, plan) {
+  form <- read_plain(of_json(text), ours = function(form) NULL, apart = function(number) NULL)
+  tables <- lapply(stats::setNames(nm = form$names), function(name) {
+    form$tables[[name]] %||% plan$round[[name]]$settings
+  })
+  new_round(tables, form$kept, form$dropped)
 }
 
 # The form of a member that every session with this version has; NULL for others.
@@ -46,6 +59,7 @@ named_member <- function(x) {
   if (inherits(x, "kw_metric")) return(shipped_form(x, "metric") %||% made_form(x, "metric_"))
   if (inherits(x, "kw_splitter")) return(made_form(x, "split_"))
   if (inherits(x, "kw_search")) return(made_form(x, "search_"))
+  if (inherits(x, "kw_screen")) return(made_form(x, "screen_"))
   if (is.function(x)) return(function_form(x))
   NULL
 }
@@ -104,7 +118,8 @@ known_member <- function(form) {
     metric = shipped_members(form$kind),
     metric_ = ,
     split_ = ,
-    search_ = exported_members(form$kind),
+    search_ = ,
+    screen_ = exported_members(form$kind),
     "function" = our_functions(),
     list()
   )

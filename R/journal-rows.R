@@ -1,46 +1,81 @@
-# Batches as rows of a journal, and back.
+# The ledger as rows of a journal, and back.
 
-# A function of a batch and its split's key that gives the rows, one a path value, as
-# columns in the order of the journal's. `names`: see row_names_of_fits().
-new_row_writer <- function(work, names, metrics) {
-  function(batch, split_key) {
-    counts <- work$fits$count[batch$fit]
-    at <- rep(seq_along(batch$fit), counts)
+# A function of a part of the ledger that gives its rows, one a path value, as columns in the
+# order of the journal's. `names`: see row_names_of_fits().
+new_row_writer <- function(work, names, metrics, splits) {
+  keys <- vapply(splits, `[[`, "", "key")
+  function(part) {
+    counts <- work$fits$count[part$fit]
+    at <- rep(seq_along(part$fit), counts)
     n <- length(at)
-    failed <- !is.na(batch$message)
+    failed <- !is.na(part$message)
     nothing <- rep(list(rep(NA_real_, n)), length(metrics))
     numbers <- function(scores) {
       if (is.null(scores)) nothing else lapply(metrics, function(metric) scores[, metric])
     }
-    status <- ifelse(is.na(batch$validation[, 1]), "undefined", "ok")
-    status[failed[at]] <- ifelse(is_passing(batch$message), "stopped", "failed")[at][failed[at]]
+    status <- ifelse(is.na(part$validation[, 1]), "undefined", "ok")
+    status[failed[at]] <- ifelse(is_passing(part$message), "stopped", "failed")[at][failed[at]]
     c(
       list(
-        split = rep(split_key, n), fit = names$fit[batch$fit][at],
-        value = unlist(names$value[batch$fit], use.names = FALSE),
-        status = status, stage = batch$stage[at],
+        split = keys[part$split][at], fit = names$fit[part$fit][at], share = part$share[at],
+        value = as.character(unlist(names$value[part$fit], use.names = FALSE)),
+        status = status, stage = part$stage[at],
         message = ifelse(
-          failed, batch$message, joined_by_fit(batch, "why_na", c("metric", "message"))
+          failed, part$message, joined_by_fit(part, "why_na", c("metric", "message"))
         )[at],
-        warnings = joined_by_fit(batch, "warnings", "text")[at],
-        fit_seconds = (batch$fit_seconds / counts)[at], seconds = (batch$seconds / counts)[at]
+        warnings = joined_by_fit(part, "warnings", "text")[at],
+        fit_seconds = (part$fit_seconds / counts)[at],
+        predict_seconds = (part$predict_seconds / counts)[at],
+        seconds = (part$seconds / counts)[at]
       ),
       stats::setNames(
-        c(numbers(batch$validation), numbers(batch$training), numbers(batch$no_information)),
+        c(numbers(part$validation), numbers(part$training), numbers(part$no_information)),
         journal_columns(length(metrics))
       ),
-      list(prediction = stored_predictions(batch, counts))
+      list(prediction = stored_predictions(part, counts))
     )
   }
 }
 
+# Steps that were learned as rows of a journal, and back. Nodes go by their chain of keys.
+step_rows <- function(steps, work, splits) {
+  each <- function(what, type) vapply(steps, `[[`, type, what)
+  nodes <- vapply(work$nodes, `[[`, "", "key")[each("node", 1L)]
+  list(
+    split = vapply(splits, `[[`, "", "key")[each("split", 1L)],
+    node = if (length(nodes) > 0L) short_hash(nodes) else character(),
+    share = each("share", 1), stage = each("stage", ""),
+    warnings = vapply(steps, function(step) paste(step$warnings, collapse = "\n"), ""),
+    seconds = each("seconds", 1)
+  )
+}
+
+# Those that are not among others.
+steps_not_in <- function(rows, known) {
+  same <- function(table) paste(table$split, table$node, table$share, exact_number(table$seconds))
+  lapply(rows, `[`, !same(rows) %in% same(known))
+}
+
+steps_of_rows <- function(rows, work, splits) {
+  keys <- vapply(work$nodes, `[[`, "", "key")
+  node <- match(rows$node, if (length(keys) > 0L) short_hash(keys))
+  split <- match(rows$split, vapply(splits, `[[`, "", "key"))
+  lapply(which(!is.na(node) & !is.na(split)), function(i) {
+    list(
+      node = node[i], split = split[i], share = rows$share[i], seconds = rows$seconds[i],
+      stage = rows$stage[i],
+      warnings = strsplit(rows$warnings[i], "\n", fixed = TRUE)[[1]]
+    )
+  })
+}
+
 # Remarks on fits, one text a fit: a line for every remark, its parts divided by tabs.
-joined_by_fit <- function(batch, what, parts) {
-  texts <- character(length(batch$fit))
-  for (one in batch[[what]]) {
+joined_by_fit <- function(part, what, columns) {
+  texts <- character(length(part$fit))
+  for (one in part[[what]]) {
     texts[one$at] <- paste0(
       texts[one$at], if (nzchar(texts[one$at])) "\n",
-      paste(unlist(one[parts]), collapse = "\t")
+      paste(unlist(one[columns]), collapse = "\t")
     )
   }
   texts
@@ -68,8 +103,8 @@ value_texts <- function(values) {
 }
 
 # One BLOB a path value, or NULL: numbers of 8 bytes, the lowest byte first, class after class.
-stored_predictions <- function(batch, counts) {
-  if (is.null(batch$predictions)) return(rep(list(NULL), sum(counts)))
+stored_predictions <- function(part, counts) {
+  if (is.null(part$predictions)) return(rep(list(NULL), sum(counts)))
   unlist(Map(function(predictions, n) {
     if (is.null(predictions)) return(rep(list(NULL), n))
     several <- length(dim(predictions)) == 3L
@@ -77,30 +112,34 @@ stored_predictions <- function(batch, counts) {
       values <- if (several) predictions[, , i] else predictions[, i]
       writeBin(as.double(values), raw(), endian = "little")
     })
-  }, batch$predictions, counts), recursive = FALSE)
+  }, part$predictions, counts), recursive = FALSE)
 }
 
-# The fits that a journal holds in full, a batch for every split. Fits that a time limit
+# The fits that a journal holds in full on a share of the training rows, a part of the ledger for
+# every split. `asked`: fits x splits, TRUE for those that are asked for. Fits that a time limit
 # stopped, and those without all that is wanted now, count as not done.
-journal_batches <- function(rows, work, names, plan, wanted) {
+journal_parts <- function(rows, work, names, asked, share, plan, wanted) {
   keys <- vapply(plan$splits, `[[`, "", "key")
-  of_split <- split(seq_len(nrow(rows)), factor(rows$split, keys))
   value <- unlist(names$value, use.names = FALSE)
   fit <- rep(seq_along(names$fit), work$fits$count)
   called <- paste(names$fit[fit], value)
+  rows <- rows[rows$share == share, , drop = FALSE]
   held <- paste(rows$fit, rows$value)
-  lapply(seq_along(keys), function(s) {
+  of_split <- split(seq_len(nrow(rows)), factor(rows$split, keys))
+  parts <- lapply(which(lengths(of_split) > 0L & colSums(asked) > 0L), function(s) {
     at <- of_split[[s]][match(called, held[of_split[[s]]])]
-    whole <- rep(TRUE, length(names$fit))
+    whole <- asked[, s]
     whole[fit[is.na(at)]] <- FALSE
-    mine <- rows[at[whole[fit]], , drop = FALSE]
-    batch_of_rows(mine, which(whole), work, plan, wanted, plan$splits[[s]])
+    if (!any(whole)) return(NULL)
+    found <- rows[at[whole[fit]], , drop = FALSE]
+    part_of_rows(found, which(whole), work, plan, wanted, s, share)
   })
+  unname(Filter(Negate(is.null), parts))
 }
 
 # `rows`: those of `fits`, fit after fit, value after value.
-batch_of_rows <- function(rows, fits, work, plan, wanted, split) {
-  apparent <- split$rep == 0L
+part_of_rows <- function(rows, fits, work, plan, wanted, split, share) {
+  apparent <- plan$splits[[split]]$rep == 0L
   counts <- work$fits$count[fits]
   of <- rep(seq_along(fits), counts)
   first <- cumsum(counts) - counts + 1L
@@ -113,18 +152,19 @@ batch_of_rows <- function(rows, fits, work, plan, wanted, split) {
     )
     matrix(found, nrow(rows), length(metrics), dimnames = list(NULL, metrics))
   }
+  total <- function(what) as.vector(rowsum(rows[[what]], of))
   keeps <- wanted$predictions && !apparent
   failed <- seq_along(fits) %in% of[rows$status == "failed"]
-  batch <- list(
-    steps = list(), fit = fits, stage = rows$stage[first],
-    message = ifelse(failed, rows$message[first], NA_character_),
-    fit_seconds = as.vector(rowsum(rows$fit_seconds, of)), predict_seconds = numeric(length(fits)),
-    seconds = as.vector(rowsum(rows$seconds, of)), validation = scores("validation"),
-    training = if (wanted$training) scores("training"),
+  part <- new_ledger(
+    fits, split, share, rows$stage[first],
+    ifelse(failed, rows$message[first], NA_character_), scores("validation"),
+    fit_seconds = total("fit_seconds"), predict_seconds = total("predict_seconds"),
+    seconds = total("seconds"), training = if (wanted$training) scores("training"),
     no_information = if (wanted$no_information && apparent) scores("no_information"),
     predictions = if (keeps) {
       classes <- plan$brief$levels
-      dims <- c(length(split$validation), if (length(classes) > 0L) length(classes))
+      rows_held <- length(plan$splits[[split]]$validation)
+      dims <- c(rows_held, if (length(classes) > 0L) length(classes))
       unname(lapply(base::split(rows$prediction, of), read_predictions, dims))
     },
     warnings = lines_by_fit(rows$warnings[first], !failed),
@@ -134,32 +174,14 @@ batch_of_rows <- function(rows, fits, work, plan, wanted, split) {
   if (wanted$training) {
     lacking <- c(
       lacking,
-      setdiff(fits_with_scores(batch$validation, of), fits_with_scores(batch$training, of))
+      setdiff(fits_with_scores(part$validation, of), fits_with_scores(part$training, of))
     )
   }
-  if (keeps) lacking <- c(lacking, which(!failed & vapply(batch$predictions, is.null, logical(1))))
-  take_fits(batch, setdiff(seq_along(fits), lacking), of)
+  if (keeps) lacking <- c(lacking, which(!failed & vapply(part$predictions, is.null, logical(1))))
+  take_entries(part, setdiff(seq_along(fits), lacking), work$fits$count)
 }
 
 fits_with_scores <- function(scores, of) unique(of[rowSums(!is.na(scores)) > 0])
-
-# Some of a batch's fits; `of`: the fit of every row of its scores.
-take_fits <- function(batch, at, of) {
-  for (name in c("fit", "stage", "message", "fit_seconds", "predict_seconds", "seconds")) {
-    batch[[name]] <- batch[[name]][at]
-  }
-  for (name in c("validation", "training", "no_information")) {
-    batch[[name]] <- batch[[name]][of %in% at, , drop = FALSE]
-  }
-  if (!is.null(batch$predictions)) batch$predictions <- batch$predictions[at]
-  for (name in c("warnings", "why_na")) {
-    batch[[name]] <- lapply(Filter(function(one) one$at %in% at, batch[[name]]), function(one) {
-      one$at <- match(one$at, at)
-      one
-    })
-  }
-  batch
-}
 
 # list(at, text) for every line of some of the texts.
 lines_by_fit <- function(texts, some) {

@@ -2,20 +2,26 @@
 # triggers, views and columns that are worked out could change what is read, so that anything
 # but our own tables is refused before one of them is read.
 
-journal_schema <- "2"
+journal_schema <- "3"
 
 # What is beside the rows of fits: facts of the job; the plan as text; a user's own functions,
 # which are read only from trusted files; the working rows, some hundred columns a table.
 create_facts <- "CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT, sum TEXT)"
 create_plan <- "CREATE TABLE plan (plan TEXT, sum TEXT)"
 create_own <- "CREATE TABLE own (own BLOB, sum TEXT)"
+# The rounds of settings that were tried, as text; the steps that were learned.
+create_rounds <- "CREATE TABLE rounds (number INTEGER PRIMARY KEY, round TEXT, sum TEXT)"
+create_steps <- paste(
+  "CREATE TABLE steps (split TEXT, node TEXT, share REAL, stage TEXT, warnings TEXT,",
+  "seconds REAL, sum TEXT)"
+)
 
 create_fits <- function(n_metrics) {
   paste0(
-    "CREATE TABLE fits (split TEXT, fit TEXT, value TEXT, status TEXT, stage TEXT, ",
-    "message TEXT, warnings TEXT, fit_seconds REAL, seconds REAL, ",
+    "CREATE TABLE fits (split TEXT, fit TEXT, share REAL, value TEXT, status TEXT, stage TEXT, ",
+    "message TEXT, warnings TEXT, fit_seconds REAL, predict_seconds REAL, seconds REAL, ",
     paste0(journal_columns(n_metrics), " REAL", collapse = ", "),
-    ", prediction BLOB, sum TEXT, PRIMARY KEY (split, fit, value)) WITHOUT ROWID"
+    ", prediction BLOB, sum TEXT, PRIMARY KEY (split, fit, share, value)) WITHOUT ROWID"
   )
 }
 
@@ -58,10 +64,10 @@ foreign_schema <- function(con) {
   fits <- vapply(n_metrics, function(n) if (n > 0L) create_fits(n) else "", "")
   rows <- "^CREATE TABLE rows_[0-9]+ \\((c[0-9]+ (REAL|INTEGER|TEXT)(, |\\)$))+$"
   ours <- found$type == "table" & (
-    found$sql %in% c(create_facts, create_plan, create_own) |
+    found$sql %in% c(create_facts, create_plan, create_own, create_rounds, create_steps) |
       found$sql == fits | grepl(rows, found$sql)
   )
-  if (!all(c("facts", "plan", "own", "fits") %in% found$name)) {
+  if (!all(c("facts", "plan", "own", "rounds", "steps", "fits") %in% found$name)) {
     return("It is no journal of a comparison, or one of another version.")
   }
   if (all(ours)) return(NULL)

@@ -3,7 +3,7 @@ print.kw_comparison <- function(x, ...) {
   metric <- cmp_metric(x)
   table <- standings(x)
   say_wrapped(paste0(
-    "Comparison: ", count_of(nrow(table), "setting"), " of ",
+    "Comparison: ", count_of(length(x$results$candidate), "setting"), " of ",
     count_of(length(x$plan$spaces), "candidate"), " to predict ",
     x$plan$brief$outcome,
     " on ", count_of(nrow(x$plan$brief$table), "working row")
@@ -11,7 +11,7 @@ print.kw_comparison <- function(x, ...) {
   say_wrapped(paste0(
     "Splits: ", x$plan$splitter$label, split_words(x$plan), "; took ",
     format_duration(x$seconds), " for ",
-    count_of(x$results$fits * length(x$plan$splits), "fit")
+    count_of(fits_done(x), "fit")
   ))
   if (!is.null(x$stopped)) {
     say_wrapped(paste0(
@@ -20,6 +20,7 @@ print.kw_comparison <- function(x, ...) {
       " have all their scores"
     ))
   }
+  if (!is.null(x$plan$screen)) say_wrapped(paste0("Screen: ", screen_words(x)))
   if (!is.null(x$journal_failure)) {
     say_wrapped(paste0("! The journal is not complete: ", x$journal_failure))
   }
@@ -38,6 +39,24 @@ print.kw_comparison <- function(x, ...) {
   if (failed > 0) say(count_of(failed, "setting"), " failed on some split: see failures()")
   say_warnings(x)
   invisible(x)
+}
+
+# What the screen did, in a sentence.
+screen_words <- function(cmp) {
+  gone <- cmp$results$dropped
+  n <- nrow(gone)
+  if (n == 0L) return("no setting was dropped")
+  all <- length(cmp$results$candidate)
+  when <- range(gone$splits)
+  paste0(
+    n, " of ", count_of(all, "setting"), if (n == 1L) " was" else " were",
+    " dropped after ", if (when[1] < when[2]) paste0(when[1], " to "),
+    count_of(when[2], "split"),
+    if (any(gone$share < 1)) {
+      paste0(" on ", format(100 * min(gone$share)), " % of the rows or more")
+    },
+    ", and are not ranked; see standings(level = \"all\")"
+  )
 }
 
 # Standings as a table of text, numbers rounded to their uncertainty.

@@ -139,6 +139,7 @@ print.kw_plan <- function(x, ...) {
   say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))
   say("Seed: ", x$seed, if (x$seed_drawn) " (drawn, since none was given)")
+  say_searches(x)
   for (name in names(n)) {
     varies <- varying_text(x$round[[name]]$settings)
     say_wrapped(paste0(
@@ -148,6 +149,16 @@ print.kw_plan <- function(x, ...) {
   }
   for (note in x$notes) say_wrapped(paste0("! ", note))
   invisible(x)
+}
+
+# Searches of which the first round is known only, and the screen.
+say_searches <- function(plan) {
+  goes_on <- Filter(function(seat) !seat$search$at_once, plan$seats)
+  for (seat in goes_on) {
+    whose <- if (length(plan$seats) > 1L) paste0(" of ", enumerate(seat$candidates, 9L))
+    say_wrapped(paste0("Search", whose, ": ", seat$search$label, "; this is its first round"))
+  }
+  if (!is.null(plan$screen)) say_wrapped(paste0("Screen: ", plan$screen$label))
 }
 
 split_words <- function(plan) {
@@ -197,10 +208,13 @@ print.kw_preview <- function(x, ...) {
     count_of(x$scores, "score")
   ))
   say_wrapped(paste0(
-    "Needed: ", number(x$fits), " fits for ", number(x$scores), " scores, ",
-    number(x$steps), " steps instead of ",
-    number(x$steps_unshared), "; the rest is shared"
+    "Needed: ", number(x$fits), " fits for ", number(x$scores), " scores",
+    if (x$steps_unshared > 0) {
+      paste0(", ", number(x$steps), " steps instead of ", number(x$steps_unshared))
+    },
+    "; the rest is shared"
   ))
+  say_searches(x$plan)
   print_preview_time(x)
   table <- x$candidates
   rows <- data.frame(

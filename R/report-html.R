@@ -241,15 +241,15 @@ report_tried <- function(cmp) {
       count_of(nrow(table), "candidate"), ", by ",
       cmp$plan$splitter$label, split_words(cmp$plan),
       ": ", count_of(
-        length(cmp$results$candidate) * length(cmp$plan$splits),
-        "score"
+        sum(cmp$results$done), "score"
       ), " from ",
-      count_of(cmp$results$fits * length(cmp$plan$splits), "fit"), " in ",
+      count_of(fits_done(cmp), "fit"), " in ",
       format_duration(cmp$seconds), "."
     ),
     if (!is.null(cmp$stopped)) {
       htmltools::tags$p(htmltools::tags$strong(paste0("The run was stopped by ", cmp$stopped, ".")))
     },
+    if (!is.null(cmp$plan$screen)) htmltools::tags$p(paste0("Screen: ", screen_words(cmp), ".")),
     report_table(table), report_table(cost)
   )
 }

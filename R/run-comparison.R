@@ -47,6 +47,17 @@ run_comparison <- function(
   accept_versions = FALSE,
   limits = NULL, quiet = FALSE
 ) {
+  alone <- inherits(plan, "kw_brief") && ...length() == 0L
+  check_flag(quiet, "quiet")
+  plan <- if (alone) quick_plan(plan) else as_plan(plan, ...)
+  carry_out(plan, keep, workers, journal, accept_versions, limits, quiet)
+}
+
+# `before` and `asked`: see execute_plan().
+carry_out <- function(
+  plan, keep = "none", workers = "auto", journal = NULL, accept_versions = FALSE, limits = NULL,
+  quiet = FALSE, before = NULL, asked = names(plan$spaces)
+) {
   for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
   if (!identical(workers, "auto") && !inherits(workers, "kw_workers_at")) {
@@ -54,8 +65,6 @@ run_comparison <- function(
   }
   if (!is.null(limits)) check_class(limits, "kw_limits", "limits", "Make them with limits().")
   check_flag(accept_versions, "accept_versions")
-  alone <- inherits(plan, "kw_brief") && ...length() == 0L
-  plan <- if (alone) quick_plan(plan) else as_plan(plan, ...)
   if (!is.null(journal)) {
     journal <- open_journal(journal, plan, accept_versions)
     on.exit(journal$close())
@@ -67,7 +76,7 @@ run_comparison <- function(
       listener = choose_listener(quiet),
       workers = workers,
       limits = limits %||% no_limits,
-      journal = journal
+      journal = journal, before = before, asked = asked
     )
   )
 }
@@ -75,104 +84,62 @@ run_comparison <- function(
 no_limits <- structure(list(), class = "kw_limits")
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
-# which order units run, never a score.
+# which order units run, never a score. `before`: a comparison that is gone on with; its rounds
+# come first, and only the candidates `asked` are searched.
 execute_plan <- function(
   plan, keep = "none", listener = function(event) invisible(), workers = 1,
   limits = no_limits,
-  journal = NULL, share = TRUE, shuffle = FALSE
+  journal = NULL, share = TRUE, shuffle = FALSE, before = NULL, asked = names(plan$spaces)
 ) {
   started <- seconds_now()
-  data <- working_data(plan$brief)
   pool <- new_pool(workers, plan)
   on.exit(pool$close())
   deadline <- if (is.null(limits$minutes)) Inf else seconds_now() + 60 * limits$minutes
-  states <- lapply(plan$round, `[[`, "state")
-  tables <- lapply(plan$round, `[[`, "settings")
+  run <- new_run(plan, new_work(plan$spaces, share), working_data(plan$brief), keep, limits)
+  # of a comparison that is gone on with the journal may know as well
+  earlier <- if (is.null(journal)) list(seconds = 0, units = 0) else journal$earlier()
+  units <- max(earlier$units, before$results$spent[["units"]])
+  sink <- new_sink(plan, listener, journal, units)
+  state <- new_round_state(plan, asked, limits$settings)
   rounds <- list()
+  for (round in before$rounds) {
+    rounds <- with_round(rounds, round, plan, journal)
+    run$work <- extend_work(run$work, round$tables, round$kept)
+  }
+  if (!is.null(before)) sink$known(before$ledger, run$work)
   stopped <- NULL
-  room <- limits$settings
   repeat {
-    wanted <- sum(vapply(tables, nrow, integer(1)))
-    tables <- limit_settings(tables, room)
-    asked <- sum(vapply(tables, nrow, integer(1)))
-    if (asked < wanted) stopped <- paste0("the limit of ", count_of(limits$settings, "setting"))
-    if (!is.null(room)) room <- room - asked
+    round <- tryCatch(state$following(run$work, sink$results), interrupt = function(e) {
+      stopped <<- "an interruption"
+      NULL
+    })
+    if (is.null(round)) break
+    rounds <- with_round(rounds, round, plan, journal)
+    from <- length(run$work$fits$node)
+    earlier_nodes <- length(run$work$nodes)
+    run$work <- extend_work(run$work, round$tables, round$kept)
+    new <- seq_along(run$work$fits$node) > from
     done <- run_round(
-      plan, tables, data, keep, listener, pool, deadline, limits, journal, share,
-      shuffle
+      plan, run, new, earlier_nodes, sink, pool, deadline, limits, journal, shuffle
     )
-    rounds[[length(rounds) + 1L]] <- done$results
-    stopped <- done$stopped %||% stopped
-    if (!is.null(stopped)) break
-    following <- next_round(plan, states, tables, done$results)
-    if (all(vapply(following$tables, nrow, integer(1)) == 0L)) break
-    states <- following$states
-    tables <- following$tables
-  }
-  if (!is.null(journal)) {
-    journal$finish(if (is.null(stopped)) "finished" else paste("stopped by", stopped))
-  }
-  finish_comparison(
-    plan,
-    rounds,
-    seconds_now() - started,
-    stopped,
-    journal_failure = if (!is.null(journal)) journal$failure(),
-    processes = pool$processes()
-  )
-}
-
-# Tells every search how its settings scored, and asks for more.
-next_round <- function(plan, states, tables, results) {
-  proposals <- lapply(names(states), function(name) {
-    search <- plan$searches[[name]]
-    mine <- results$candidate == match(name, names(states))
-    told <- list(
-      settings = tables[[name]],
-      mean = rowMeans(round_scores(results, plan)[mine, , drop = FALSE])
-    )
-    search$propose(search$take_in(states[[name]], told))
-  })
-  names(proposals) <- names(states)
-  list(states = lapply(proposals, `[[`, "state"), tables = lapply(proposals, `[[`, "settings"))
-}
-
-# What a search learns from: scores by the deciding metric, settings x splits (or
-# repeats).
-round_scores <- function(results, plan) {
-  if (plan$pooled) return(results$pooled[[plan$decide]]$scores)
-  results$scores[[plan$decide]][, is.na(plan$undefined[[plan$decide]]), drop = FALSE]
-}
-
-run_round <- function(
-  plan, tables, data, keep, listener, pool, deadline, limits, journal, share,
-  shuffle
-) {
-  work <- compile_work(plan$spaces, tables, share)
-  run <- new_run(plan, work, data, keep, limits)
-  wanted <- run$wanted
-  names <- if (!is.null(journal)) row_names_of_fits(work)
-  sink <- new_sink(plan, work, wanted, listener, journal, names)
-  pending <- matrix(TRUE, length(work$fits$node), length(plan$splits))
-  if (!is.null(journal)) {
-    known <- journal_batches(journal$rows(), work, names, plan, wanted)
-    for (split in seq_along(known)) {
-      sink$take(known[[split]], split, write = FALSE)
-      pending[known[[split]]$fit, split] <- FALSE
+    stopped <- done$stopped
+    if (!is.null(done$dropped)) {
+      round$dropped <- done$dropped
+      rounds <- with_round(utils::head(rounds, -1L), round, plan, journal)
     }
+    if (!is.null(stopped) || !is.null(state$stopped())) break
   }
-  schedule <- new_schedule(work, pending, shuffle)
-  sink$start(schedule$share_left)
-  stopped <- tryCatch(pool$run(run, schedule, sink, deadline), interrupt = function(e) {
-    pool$abandon()
-    "an interruption"
-  })
-  if (identical(stopped, "minutes")) {
-    stopped <- paste0("the limit of ", format(limits$minutes), " minutes")
-  }
+  stopped <- stopped %||% state$stopped()
   sink$end()
-  results <- sink$results()
-  list(results = if (plan$pooled) pool_scores(results, plan) else results, stopped = stopped)
+  took <- list(
+    seconds = seconds_now() - started + max(before$seconds, earlier$seconds),
+    processes = pool$processes(), stopped = stopped
+  )
+  if (!is.null(journal)) journal$finish(took)
+  finish_comparison(
+    plan, rounds, sink$ledger(), run$work, took, sink$units(),
+    if (!is.null(journal)) journal$failure()
+  )
 }
 
 # What all units of a run have in common.
@@ -223,105 +190,16 @@ data_rows <- function(data, rows) {
   list(frame = frame_rows(data$frame, rows), target = target_rows(data$target, rows))
 }
 
-# Takes what units bring home, as they come.
-new_sink <- function(plan, work, wanted, listener, journal, names) {
-  results <- new_results(plan, work, wanted)
-  watch <- new_watch(plan, work, listener)
-  below <- fits_below(work)
-  rows <- if (!is.null(journal)) new_row_writer(work, names, journal$metrics)
-  list(
-    start = watch$start,
-    take = function(batch, split, write = TRUE, took = 0) {
-      spread <- spread_batch(batch, work)
-      results <<- take_batch(results, batch, spread, work, split, below)
-      results$spent[["units"]] <<- results$spent[["units"]] + took
-      if (write && !is.null(journal)) journal$write(rows(batch, plan$splits[[split]]$key))
-      watch$tick(batch, spread, split)
-    },
-    progress = watch$progress, end = watch$end, results = function() results
-  )
-}
-
-# Keeps the running totals that the listener is told about.
-new_watch <- function(plan, work, listener) {
-  n_settings <- length(work$settings$fit)
-  n_splits <- length(plan$splits)
-  sums <- numeric(n_settings)
-  squares <- numeric(n_settings)
-  counts <- integer(n_settings)
-  seen <- integer(n_settings)
-  done <- 0
-  found <- 0
-  failed <- 0
-  started <- seconds_now()
-  last <- 0
-  usable <- sum(is.na(plan$undefined[[plan$decide]]))
-  best_so_far <- function() {
-    ready <- which(counts >= min(3L, usable) & is.finite(sums))
-    if (length(ready) == 0L) return(NULL)
-    means <- sums[ready] / counts[ready]
-    leader <- which.max(goodness(means, plan$metrics[[plan$decide]]))
-    at <- ready[leader]
-    list(
-      candidate = names(plan$spaces)[work$settings$candidate[at]], mean = means[leader],
-      sd = sqrt(max(0, squares[at] - counts[at] * means[leader]^2) / (counts[at] - 1)),
-      splits = counts[at]
-    )
-  }
-  share_left <- function() NA_real_
-  emit <- function(type) {
-    seconds <- seconds_now() - started
-    listener(list(
-      type = type, done = done, total = n_settings * n_splits, settings = n_settings,
-      settings_done = sum(seen == n_splits), failed = failed,
-      seconds = seconds, seconds_left = seconds * share_left(),
-      per_second = (done - found) / max(1e-3, seconds),
-      metric = plan$decide,
-      best = if (type == "start") NULL else best_so_far()
-    ))
-  }
-  list(
-    # what a journal held is not counted as done by this run
-    start = function(left) {
-      found <<- done
-      share_left <<- left
-      emit("start")
-    },
-    end = function() emit("end"),
-    progress = function() emit("progress"),
-    tick = function(batch, spread, split) {
-      settings <- spread$settings
-      done <<- done + length(settings)
-      seen[settings] <<- seen[settings] + 1L
-      lost <- !is.na(batch$message)[spread$at]
-      failed <<- failed + sum(lost)
-      sums[settings[lost]] <<- NA
-      if (is.na(plan$undefined[[plan$decide]][split])) {
-        score <- batch$validation[spread$row, plan$decide][!lost]
-        fine <- settings[!lost]
-        sums[fine] <<- sums[fine] + score
-        squares[fine] <<- squares[fine] + score^2
-        counts[fine] <<- counts[fine] + 1L
-      }
-      if (seconds_now() - last > 0.1) {
-        last <<- seconds_now()
-        emit("progress")
-      }
-    }
-  )
-}
-
 finish_comparison <- function(
-  plan, rounds, seconds, stopped = NULL, journal_failure = NULL,
-  processes = 1L
+  plan, rounds, ledger, work, took, units = 0, journal_failure = NULL
 ) {
-  results <- Reduce(join_rounds, rounds)
-  if (is.null(stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
+  results <- results_of(ledger, work, plan, units, rounds)
+  if (is.null(took$stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
   structure(
     list(
-      plan = plan, results = results, stopped = stopped,
-      journal_failure = journal_failure, processes = processes,
-      seconds = seconds,
+      plan = plan, results = results, rounds = rounds, ledger = ledger,
+      stopped = took$stopped, journal_failure = journal_failure, processes = took$processes,
+      seconds = took$seconds,
       versions = software_versions(plan)
     ),
     class = "kw_comparison"

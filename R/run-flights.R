@@ -1,22 +1,28 @@
 # What goes to workers and comes back: sending units, taking answers after they were checked, and
-# what is done when a worker dies, does not answer, or is none.
+# what is done when a worker dies or is none. Silent workers: run-silence.R; wrong ones:
+# run-verify.R.
 
 # Units on their way, with what is needed to send them.
-new_flights <- function(profile, secret = NULL, renew = function() invisible()) {
+new_flights <- function(
+  profile, secret = NULL, renew = function() invisible(), verify = 0
+) {
   flights <- list()
   sealed <- !is.null(secret)
   list(
-    profile = profile, sealed = sealed, renew = renew,
+    profile = profile, sealed = sealed, renew = renew, doubt = new_doubt(verify),
     # what a worker sent: list(value), or NULL if it is not from one of ours
     open = function(found) if (sealed) open_sealed(found, secret) else list(value = found),
-    send = function(run, file, unit, bytes = NULL) {
+    # `twin`: the same unit is out already
+    send = function(run, file, unit, bytes = NULL, twin = FALSE) {
       if (!is.null(bytes) && sealed) bytes <- seal_value(bytes, secret)
-      call <- quote(task(id, file, split, fits, bytes, sealed))
+      call <- quote(task(id, file, unit, bytes, sealed))
       task <- mirai::mirai(call, .compute = profile, .args = list(
-        task = worker_task, id = run$id, file = if (!sealed) file, split = unit$split,
-        fits = unit$fits, bytes = bytes, sealed = sealed
+        task = worker_task, id = c(run$id, run$work$rounds), file = if (!sealed) file,
+        unit = unit[c("split", "fits", "share")], bytes = bytes, sealed = sealed
       ))
-      flights[[length(flights) + 1L]] <<- list(task = task, unit = unit, sent = seconds_now())
+      flights[[length(flights) + 1L]] <<- list(
+        task = task, unit = unit, sent = seconds_now(), told = twin
+      )
     },
     landed = function() {
       done <- !vapply(flights, function(flight) mirai::unresolved(flight$task), logical(1))
@@ -25,10 +31,34 @@ new_flights <- function(profile, secret = NULL, renew = function() invisible()) 
       found
     },
     count = function() length(flights),
+    # units that are out for longer than they should be, each told once
+    lagging = function(seconds_of) {
+      late <- vapply(flights, function(flight) {
+        !flight$told && seconds_now() - flight$sent > seconds_of(flight$unit)
+      }, logical(1))
+      for (at in which(late)) flights[[at]]$told <<- TRUE
+      lapply(flights[late], `[[`, "unit")
+    },
+    all_told = function() all(vapply(flights, `[[`, NA, "told")),
+    longest = function(seconds_of) {
+      max(vapply(flights, function(flight) seconds_of(flight$unit), numeric(1)))
+    },
+    is_out = function(unit) {
+      any(vapply(flights, function(flight) same_unit(flight$unit, unit), logical(1)))
+    },
+    # lets go of a unit that came back from somebody else
+    drop = function(unit) {
+      same <- vapply(flights, function(flight) same_unit(flight$unit, unit), logical(1))
+      for (flight in flights[same]) mirai::stop_mirai(flight$task)
+      flights <<- flights[!same]
+    },
     # lets go of all; returns their units
     cancel = function() {
       for (flight in flights) mirai::stop_mirai(flight$task)
-      units <- lapply(flights, `[[`, "unit")
+      units <- list()
+      for (flight in flights) {
+        if (!any(vapply(units, same_unit, NA, flight$unit))) units <- c(units, list(flight$unit))
+      }
       flights <<- list()
       units
     },
@@ -52,24 +82,25 @@ new_flights <- function(profile, secret = NULL, renew = function() invisible()) 
   )
 }
 
-# What a worker does with a unit. It reads what the run's units have in common once:
-# from the file, or, where that is not to be had, from bytes that it asks for. Where `sealed`,
-# both are sealed with the run's secret.
-worker_task <- function(id, file, split, fits, bytes = NULL, sealed = FALSE) {
+# What a worker does with a unit. It reads what the run's units have in common once a round:
+# from the file, or, where that is not to be had, from bytes that it asks for; prepared rows
+# stay for the run. `id`: of the run and its round. Where `sealed`, all is sealed with the run's
+# secret.
+worker_task <- function(id, file, unit, bytes = NULL, sealed = FALSE) {
   secret <- worker_store$secret
   if (sealed && is.null(secret)) stop("this worker does not have the secret of the run")
   answer <- function(x) {
-    if (sealed) seal_value(c(x, list(split = split, fits = fits)), secret) else x
+    if (sealed) seal_value(c(x, list(unit = unit, worker = worker_store$name)), secret) else x
   }
   if (!identical(worker_store$id, id)) {
     if (is.null(bytes) && (sealed || !file.exists(file))) return(answer(list(need_data = TRUE)))
     worker_store$run <- common_part(file, bytes, if (sealed) secret)
-    worker_store$cache <- new_cache()
+    if (!identical(worker_store$id[1], id[1])) worker_store$cache <- new_cache()
     worker_store$id <- id
     data.table::setDTthreads(1L)
   }
   worker_store$run$alarm <- TRUE
-  answer(timed_unit(worker_store$run, split, fits, worker_store$cache))
+  answer(timed_unit(worker_store$run, unit$split, unit$fits, worker_store$cache, unit$share))
 }
 
 # reason for reading: it comes from the run that this worker belongs to, by a file of its own or
@@ -91,6 +122,7 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   file <- tempfile("kilnwright-run-", fileext = ".rds")
   for_owner_only(saveRDS(run, file, compress = FALSE))
   deaths <- new_death_watch(run, flying$profile, n)
+  silence <- new_silence(run)
   on.exit({
     # reason: a temporary file of ours
     unlink(file)
@@ -103,8 +135,10 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
     late <- seconds_now() > deadline
     room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
       flying$count()
-    while (!late && room > 0L && !is.null(unit <- schedule$take(unit_share(schedule, n),
-      n %||% 2L))) {
+    following <- function() {
+      flying$doubt$take() %||% schedule$take(unit_share(schedule, n), n %||% 2L)
+    }
+    while (!late && room > 0L && !is.null(unit <- following())) {
       flying$send(run, file, unit)
       room <- room - 1L
     }
@@ -115,7 +149,7 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
     }
     landed <- flying$landed()
     for (flight in landed) receive(flight, run, file, schedule, sink, flying, deaths)
-    if (!is.null(run$fit_seconds)) give_up_silent(run, schedule, sink, flying, deaths, n)
+    silence$look(landed, file, schedule, sink, flying, deaths, n)
     if (length(landed) == 0L) {
       deaths$look()
       Sys.sleep(0.003)
@@ -124,20 +158,6 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
       told <- seconds_now()
       sink$progress()
     }
-  }
-}
-
-# After the limit of a fit and so many seconds a worker that does not answer is given up.
-unanswered_grace <- 10
-
-give_up_silent <- function(run, schedule, sink, flying, deaths, n) {
-  silent <- flying$overdue(function(unit) {
-    length(unit$fits) * run$fit_seconds + unanswered_grace
-  })
-  for (flight in silent) deaths$died(flight, schedule, sink)
-  if (length(silent) > 0L && !is.null(n)) {
-    schedule$give_back(flying$cancel())
-    flying$renew()
   }
 }
 
@@ -151,10 +171,15 @@ unit_share <- function(schedule, n) {
 receive <- function(flight, run, file, schedule, sink, flying, deaths) {
   found <- flight$task$data
   unit <- flight$unit
+  # of two that do the same the other one may still answer
+  if (mirai::is_error_value(found) && flying$is_out(unit)) return(invisible())
+  if (mirai::is_error_value(found) && isTRUE(unit$check)) {
+    return(flying$doubt$settle(NULL, unit, run, schedule, sink))
+  }
   if (mirai::is_mirai_error(found) && flying$sealed) {
     # an error is not signed: anybody could have sent it
     deaths$spoke_nonsense(plain_text(found))
-    schedule$give_back(list(unit))
+    give_back(list(unit), schedule, flying)
   } else if (mirai::is_mirai_error(found)) {
     fail_unit(unit, plain_text(found), run, sink)
   } else if (mirai::is_error_value(found)) {
@@ -168,51 +193,57 @@ receive <- function(flight, run, file, schedule, sink, flying, deaths) {
     }
     if (!is.null(wrong)) {
       deaths$spoke_nonsense(wrong)
-      schedule$give_back(list(unit))
+      if (!flying$is_out(unit)) give_back(list(unit), schedule, flying)
     } else if (isTRUE(opened$value$need_data)) {
       flying$send(run, file, unit, serialize(run, NULL))
     } else {
-      deaths$lives()
-      sink$take(opened$value$batch, unit$split, took = opened$value$took)
-      schedule$learn(opened$value$batch)
+      settle_unit(opened$value, unit, run, schedule, sink, flying, deaths)
     }
   }
+}
+
+# An answer that could be right.
+settle_unit <- function(answer, unit, run, schedule, sink, flying, deaths) {
+  flying$drop(unit)
+  deaths$lives()
+  # who is out cannot be sent away, and would be the first to get the unit again: it is done here
+  if (flying$doubt$is_out(answer$worker)) {
+    answer <- if (!isTRUE(unit$check)) flying$doubt$here(run, unit)
+  }
+  if (isTRUE(unit$check)) return(flying$doubt$settle(answer, unit, run, schedule, sink))
+  sink$take(answer$ledger, took = answer$took)
+  schedule$learn(answer$ledger)
+  flying$doubt$taken(answer, unit)
+}
+
+# Units that nobody has done.
+give_back <- function(units, schedule, flying) {
+  checks <- vapply(units, function(unit) isTRUE(unit$check), logical(1))
+  flying$doubt$again(units[checks])
+  schedule$give_back(units[!checks])
+}
+
+same_unit <- function(a, b) {
+  identical(a[c("split", "fits", "share", "check")], b[c("split", "fits", "share", "check")])
 }
 
 # What a worker sends is data: why it cannot be the answer to this unit, or NULL.
 wrong_answer <- function(answer, unit, run) {
   if (!is.list(answer)) return("it sent no list")
-  other <- !is.null(answer$fits) &&
-    !(identical(answer$split, unit$split) && identical(answer$fits, unit$fits))
-  if (other) return("it answered for another unit")
+  asked <- unit[c("split", "fits", "share")]
+  if (!is.null(answer$unit) && !identical(answer$unit, asked)) {
+    return("it answered for another unit")
+  }
   if (isTRUE(answer$need_data)) return(NULL)
   took <- answer$took
   if (!is.numeric(took) || length(took) != 1L || is.na(took)) return("it sent no time")
-  wrong_batch(answer$batch, unit, run)
+  wrong_ledger(answer$ledger, run$work, run$metrics) %||% other_unit(answer$ledger, unit)
 }
 
-wrong_batch <- function(batch, unit, run) {
-  if (!is.list(batch)) return("it sent no scores")
-  fits <- unit$fits
-  if (!is.numeric(batch$fit) || !setequal(batch$fit, fits) || anyDuplicated(batch$fit)) {
-    return("it sent scores of other fits")
-  }
-  n <- length(fits)
-  is_seconds <- function(x) is.numeric(x) && length(x) == n && !any(is.nan(x) | x < 0, na.rm = TRUE)
-  is_text <- function(x) is.character(x) && length(x) == n
-  rows <- sum(run$work$fits$count[fits])
-  is_scores <- function(x) {
-    is.matrix(x) && is.numeric(x) && nrow(x) == rows &&
-      identical(colnames(x), names(run$metrics))
-  }
-  is_more <- function(x) is.null(x) || is_scores(x)
-  wanted <- list(
-    fit_seconds = is_seconds, predict_seconds = is_seconds, seconds = is_seconds,
-    message = is_text, stage = is_text, validation = is_scores, training = is_more,
-    no_information = is_more
-  )
-  fits_it <- vapply(names(wanted), function(name) wanted[[name]](batch[[name]]), NA)
-  if (all(fits_it)) NULL else paste("it sent no", gsub("_", " ", names(which(!fits_it))[1]))
+other_unit <- function(ledger, unit) {
+  same <- setequal(ledger$fit, unit$fits) && !anyDuplicated(ledger$fit) &&
+    all(ledger$split == unit$split) && all(ledger$share == unit$share)
+  if (same) NULL else "it sent scores of other fits"
 }
 
 plain_text <- function(x) {
@@ -220,7 +251,7 @@ plain_text <- function(x) {
 }
 
 fail_unit <- function(unit, message, run, sink, stage = "worker") {
-  sink$take(failed_batch(unit$fits, stage, message, run$work, run$metrics), unit$split)
+  sink$take(ledger_of_failures(unit, unit$fits, stage, message, run$work, run$metrics))
 }
 
 # When a worker dies, its unit is cut into single fits; a single fit is failed when it
@@ -269,7 +300,7 @@ new_death_watch <- function(run, profile, n) {
       unit <- flight$unit
       if (length(unit$fits) > 1L) {
         schedule$give_back(lapply(unit$fits, function(fit) {
-          list(split = unit$split, fits = fit, branch = unit$branch)
+          list(split = unit$split, fits = fit, share = unit$share, branch = unit$branch)
         }))
       } else {
         name <- paste(unit$split, unit$fits)

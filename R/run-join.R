@@ -17,6 +17,10 @@
 #'   workers need to read (copy it to them by a way that others cannot read): a certificate and a
 #'   secret, new for every run.
 #' @param local So many workers are started on this machine as well.
+#' @param verify Share of the fits that are done once more by another worker (or, where there is
+#'   none, by this process), the first one of every worker always. Where scores differ this
+#'   process finds out whose are wrong; that worker's are taken no more, and all that it did is
+#'   done again, with a warning.
 #' @param wait Seconds for which a worker tries to reach the address.
 #' @return `workers_at()`: an object for `run_comparison(workers = )`. `be_worker()`: `TRUE`
 #'   invisibly once the run has ended.
@@ -26,9 +30,10 @@
 #' @examples
 #' workers_at("tls+tcp://127.0.0.1:7701", certificate = file.path(tempdir(), "run.pem"))
 #' @export
-workers_at <- function(url, certificate = NULL, local = 0) {
+workers_at <- function(url, certificate = NULL, local = 0, verify = 0.02) {
   address <- read_address(url)
   check_number(local, "local", min = 0, whole = TRUE)
+  check_number(verify, "verify", min = 0, max = 1)
   if (address$host %in% c("0.0.0.0", "*", "")) {
     stop_kw("argument", paste0("The address ", quoted(url), " names no machine."),
       remedy = paste(
@@ -49,7 +54,8 @@ workers_at <- function(url, certificate = NULL, local = 0) {
   }
   structure(
     list(
-      url = url, host = address$host, certificate = certificate, local = as.integer(local)
+      url = url, host = address$host, certificate = certificate, local = as.integer(local),
+      verify = verify
     ),
     class = "kw_workers_at"
   )
@@ -96,7 +102,7 @@ open_pool <- function(at) {
       wait = FALSE, stdout = FALSE, stderr = FALSE
     ))
   }
-  flying_pool(profile, NULL, dismiss = TRUE, secret = secret)
+  flying_pool(profile, NULL, dismiss = TRUE, secret = secret, verify = at$verify)
 }
 
 rscript <- function() file.path(R.home("bin"), "Rscript")
@@ -114,6 +120,7 @@ worker_arguments <- function(url, certificate) {
 serve_run <- function(url, certificate) {
   lines <- readLines(certificate, warn = FALSE)
   worker_store$secret <- secret_of_lines(lines)
+  worker_store$name <- own_name()
   pem <- tempfile(fileext = ".pem")
   # reason: a temporary file of ours
   on.exit(unlink(pem))
@@ -121,6 +128,11 @@ serve_run <- function(url, certificate) {
   tryCatch(mirai::daemon(url, dispatcher = TRUE, tlscert = pem), error = function(e) {
     quit(status = unreachable_status)
   })
+}
+
+# What a worker is called among the others of its run.
+own_name <- function() {
+  paste(as.character(openssl::rand_bytes(8L)), collapse = "")
 }
 
 script_arguments <- function(code) {

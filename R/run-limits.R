@@ -23,16 +23,15 @@ limits <- function(minutes = NULL, settings = NULL, fit_seconds = NULL) {
   )
 }
 
-# The first settings of every candidate in turn, `most` in all.
+# The first settings of every candidate in turn, `most` in all: rows by candidate, or NULL where
+# that is all of them.
 limit_settings <- function(tables, most) {
   sizes <- vapply(tables, nrow, integer(1))
-  if (is.null(most) || sum(sizes) <= most) return(tables)
+  if (is.null(most) || sum(sizes) <= most) return(NULL)
   turn <- unlist(lapply(sizes, seq_len))
   whose <- rep(seq_along(tables), sizes)
   kept <- utils::head(order(turn, whose), most)
   stats::setNames(
-    lapply(seq_along(tables), function(i) {
-      frame_of_rows(tables[[i]], sort(turn[kept][whose[kept] == i]))
-    }), names(tables)
+    lapply(seq_along(tables), function(i) sort(turn[kept][whose[kept] == i])), names(tables)
   )
 }

@@ -26,7 +26,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   said <- plan_keys(
     said,
     c(
-      "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search",
+      "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search", "screen",
       "metrics", "decide", "provided", "rule", "seed"
     ),
     at,
@@ -47,6 +47,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   if (!is.null(said$search)) {
     arguments$search <- plan_search(said$search, names(candidates$pipelines))
   }
+  if (!is.null(said$screen)) arguments$screen <- plan_member(said$screen, "screen_", "screen")
   arguments$metrics <- plan_metrics(said$metrics)
   arguments$provided <- plan_texts(said$provided, "provided")
   arguments$decide <- plan_text(said$decide, "decide")

@@ -17,6 +17,8 @@
 #' @param decide The metric that ranks; the first one if not given.
 #' @param provided Constraints on means, such as `"recall >= 0.8"`: settings that do
 #'   not meet all of them get no place and are not chosen. Their metrics are added.
+#' @param screen [screen_splits()] or [screen_rows()]: settings that are clearly worse are dropped
+#'   before they are scored in full. `NULL`: every setting is scored on all splits.
 #' @param seed Whole number from which all randomness is derived. A missing one is
 #'   drawn, printed and kept.
 #' @return A `kw_plan` for [preview()] and [run_comparison()].
@@ -36,7 +38,7 @@
 plan_comparison <- function(
   brief, candidates = NULL, splits = split_kfold(),
   search = search_grid(points = 5),
-  metrics = NULL, decide = NULL, provided = NULL, seed = NULL
+  metrics = NULL, decide = NULL, provided = NULL, seed = NULL, screen = NULL
 ) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.null(candidates)) candidates <- default_candidates(brief)
@@ -44,7 +46,10 @@ plan_comparison <- function(
   check_class(
     splits, "kw_splitter", "splits", "Make one with split_kfold() or another split_...()."
   )
-  searches <- searches_by_candidate(search, names(candidates$pipelines))
+  seats <- search_seats(search, names(candidates$pipelines))
+  if (!is.null(screen)) {
+    check_class(screen, "kw_screen", "screen", "Make one with screen_splits() or screen_rows().")
+  }
   check_seed(seed)
   seed_drawn <- is.null(seed)
   if (seed_drawn) seed <- draw_seed()
@@ -59,22 +64,26 @@ plan_comparison <- function(
   if (pooled) check_poolable(metrics, brief, divided)
   if (!is.null(splits$summary)) check_row_wise(metrics, splits)
   met <- meet_brief(candidates, brief, divided[[1]], seed)
-  round <- first_round(met$spaces, searches, seed)
-  check_rules(candidates$rules, met$spaces, round, searches)
+  asked <- first_round(met$spaces, seats, metrics[[decide]], seed)
+  round <- asked$round
+  check_rules(candidates$rules, met$spaces, asked)
   if (pooled) {
     check_pooled_size(brief, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
   }
-  structure(
+  plan <- structure(
     list(
       brief = without_sealed(brief), candidates = candidates, splitter = splits, splits = divided,
-      searches = searches,
+      seats = asked$seats,
       pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
       seed_drawn = seed_drawn, spaces = met$spaces,
       notes = c(met$notes, split_notes(splits, divided, pooled)),
-      round = round, undefined = undefined_splits(metrics, brief, divided, pooled)
+      round = round, undefined = undefined_splits(metrics, brief, divided, pooled),
+      screen = screen
     ),
     class = "kw_plan"
   )
+  if (!is.null(screen)) screen$check(plan)
+  plan
 }
 
 # Texts and dates are used where the table has them. `size` 1 to 3: from the whole field to
@@ -155,39 +164,66 @@ expected_seconds <- function(plan) {
   sum(timed$fit_seconds * fits, timed$step_seconds, na.rm = TRUE) * length(plan$splits)
 }
 
-# The first settings of every candidate: lists by candidate.
-first_round <- function(spaces, searches, seed) {
-  proposals <- lapply(names(spaces), function(name) {
-    search <- searches[[name]]
-    search$propose(search$start(spaces[[name]], seed))
+# The first settings of every candidate (a list by candidate), and the seats with their states.
+first_round <- function(spaces, seats, metric, seed) {
+  seats <- lapply(seats, function(seat) {
+    seat$state <- seat$search$start(new_field(spaces[seat$candidates], metric), seed)
+    seat
   })
-  names(proposals) <- names(spaces)
-  empty <- names(proposals)[vapply(proposals, function(p) nrow(p$settings) == 0L, logical(1))]
-  if (length(empty) > 0L) {
-    why <- unique(proposals[[empty[1]]]$left_out$why)
-    stop_kw(
-      "rule",
-      paste0(
-        "No setting of the candidate ", quoted(empty[1]), " is left to try: all were ",
-        "ruled out or cannot work."
-      ),
-      where = if (length(why) > 0L) paste0("Since ", paste(why, collapse = "; "), "."),
-      remedy = "Loosen rule_out(), or widen its values."
-    )
+  asked <- propose_all(seats, spaces, metric, NULL)
+  asked$round <- complete_round(asked$round, spaces)
+  refuse_empty_round(asked$round)
+  asked
+}
+
+# What every search proposes: list(round, seats).
+propose_all <- function(seats, spaces, metric, history) {
+  round <- list()
+  for (i in seq_along(seats)) {
+    seat <- seats[[i]]
+    field <- new_field(spaces[seat$candidates], metric)
+    found <- seat$search$propose(seat$state, field, history[seat$candidates])
+    round[names(found$round)] <- found$round
+    seat["state"] <- list(found$state)
+    seats[[i]] <- seat
   }
-  proposals
+  list(round = round, seats = seats)
+}
+
+# Candidates of which a search wants nothing yet.
+complete_round <- function(round, spaces) {
+  lapply(stats::setNames(nm = names(spaces)), function(name) {
+    round[[name]] %||% proposed(plain_frame(list(), 0L))
+  })
+}
+
+refuse_empty_round <- function(proposals) {
+  is_empty <- vapply(proposals, function(p) nrow(p$settings) == 0L, logical(1))
+  removed <- vapply(proposals, function(p) p$counts[["combinations"]] > 0, logical(1))
+  empty <- names(proposals)[is_empty & (removed | all(is_empty))]
+  if (length(empty) == 0L) return(invisible())
+  why <- unique(proposals[[empty[1]]]$left_out$why)
+  stop_kw(
+    "rule",
+    paste0(
+      "No setting of the candidate ", quoted(empty[1]), " is left to try: all were ",
+      "ruled out or cannot work."
+    ),
+    where = if (length(why) > 0L) paste0("Since ", paste(why, collapse = "; "), "."),
+    remedy = "Loosen rule_out(), or widen its values."
+  )
 }
 
 # A rule that removes nothing is most likely mistaken. Random draws may miss it.
-check_rules <- function(rules, spaces, round, searches) {
+check_rules <- function(rules, spaces, asked) {
   for (rule in rules) {
     removed <- 0
     random <- FALSE
     for (name in names(spaces)) {
       at <- which(vapply(spaces[[name]]$rules, identical, logical(1), rule))
       if (length(at) == 0L) next
-      removed <- removed + sum(round[[name]]$by_rule[at])
-      random <- random || searches[[name]]$name != "grid"
+      removed <- removed + sum(asked$round[[name]]$by_rule[at])
+      random <- random || search_of(asked$seats, name)$name != "grid"
     }
     if (removed == 0 && !random) {
       stop_kw("rule", paste0("rule_out(", rlang::expr_deparse(rule$expr), ") removes no setting."),
@@ -291,7 +327,7 @@ with_constrained <- function(metrics, provided, kind) {
 # The same plan with other rows, candidates, searches or seed.
 plan_like <- function(
   plan, brief = plan$brief, candidates = plan$candidates,
-  search = plan$searches, seed = plan$seed
+  search = structure(plan$seats, class = "kw_seats"), seed = plan$seed
 ) {
   plan_comparison(
     brief,
@@ -301,8 +337,14 @@ plan_like <- function(
     metrics = plan$metrics,
     decide = plan$decide,
     provided = vapply(plan$provided, `[[`, "", "text"),
-    seed = seed
+    seed = seed,
+    screen = plan$screen
   )
+}
+
+# The search of a candidate.
+search_of <- function(seats, candidate) {
+  for (seat in seats) if (candidate %in% seat$candidates) return(seat$search)
 }
 
 as_plan <- function(plan, ...) {

@@ -64,22 +64,22 @@ run_pilots <- function(plan, work, turns = c(1, 0.5, 0)) {
   cache <- new_cache()
   started <- seconds_now()
   invisible(gc(reset = TRUE, full = FALSE))
-  batches <- list()
+  parts <- list()
   for (turn in turns) {
     for (candidate in seq_along(plan$spaces)) {
       if (turn < 1 && seconds_now() - started > pilots_seconds) break
       fits <- which(work$fits$candidate == candidate)
       if (length(fits) == 0L) next
       fit <- fits[1 + round((1 - turn) * (length(fits) - 1))]
-      batches <- c(batches, list(run_unit(run, split, fit, cache)))
+      parts <- c(parts, list(run_unit(run, split, fit, cache)))
     }
   }
   list(
     fit_seconds = vapply(
       seq_along(plan$spaces), pilot_seconds, numeric(1),
-      batches = batches, work = work
+      parts = parts, work = work
     ),
-    step_seconds = pilot_steps(batches, work), megabytes = sum(gc(full = FALSE)[, 6])
+    step_seconds = pilot_steps(parts, work), megabytes = sum(gc(full = FALSE)[, 6])
   )
 }
 
@@ -90,16 +90,16 @@ no_pilots <- function(plan) {
   )
 }
 
-pilot_seconds <- function(candidate, batches, work) {
-  fit <- unlist(lapply(batches, `[[`, "fit"))
-  seconds <- unlist(lapply(batches, `[[`, "seconds"))
-  ok <- is.na(unlist(lapply(batches, `[[`, "message")))
+pilot_seconds <- function(candidate, parts, work) {
+  fit <- unlist(lapply(parts, `[[`, "fit"))
+  seconds <- unlist(lapply(parts, `[[`, "seconds"))
+  ok <- is.na(unlist(lapply(parts, `[[`, "message")))
   mean(seconds[ok & work$fits$candidate[fit] == candidate & !duplicated(fit)])
 }
 
 # Steps that were not done in a pilot are taken to cost what others of their kind do.
-pilot_steps <- function(batches, work) {
-  steps <- unlist(lapply(batches, `[[`, "steps"), recursive = FALSE)
+pilot_steps <- function(parts, work) {
+  steps <- unlist(lapply(parts, `[[`, "steps"), recursive = FALSE)
   if (length(work$nodes) == 0L) return(0)
   kind <- vapply(work$nodes, function(node) node$step$definition$name, "")
   seconds <- rep(NA_real_, length(kind))

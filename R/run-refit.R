@@ -1,13 +1,11 @@
 # One setting fitted once more, on any training rows, under the seeds that a
 # comparison would use there.
 
-setting_in_work <- function(work, cmp, at) {
-  which(work$settings$candidate == cmp$results$candidate[at] &
-    work$settings$row == cmp$results$row[at])
-}
+# The work of a comparison as it was run: its settings have the numbers of the comparison's.
+work_of <- function(cmp) work_of_rounds(cmp$plan$spaces, cmp$rounds)
 
 # `place` names the rows in keys and seeds. A family with a path is fitted with the
-# same set of values as in the comparison where that matters. Returns states of the
+# same set of values as in its round of the comparison where that matters. Returns states of the
 # steps, the fitted family, its input and target, settings and path value.
 refit_setting <- function(work, at, data, seed, place) {
   described <- fit_description(work, work$settings$fit[at])
@@ -62,12 +60,11 @@ setting_predictions <- function(cmp, at) {
 #   fit(rows, place)  what refit_setting() gives, and predict(frame) for untouched rows
 new_refit <- function(cmp, at) {
   plan <- cmp$plan
-  work <- compile_work(plan$spaces, cmp$results$tables)
-  here <- setting_in_work(work, cmp, at)
+  work <- work_of(cmp)
   data <- working_data(plan$brief)
   list(data = data, fit = function(rows, place) {
     refitted <- refit_setting(
-      work, here, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place)
+      work, at, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place)
     )
     refitted$predict <- function(frame) {
       for (state in refitted$states) frame <- use_step(state, frame)

@@ -1,99 +1,162 @@
-# What a run brings home: matrices settings x splits, failures and warnings.
+# Views of the ledger: what standings, searches and figures read. Settings are rows, in the order
+# of the rounds; splits are columns.
+#   candidate, row, round   of every setting; `row` numbers the candidate's settings
+#   tables       settings by candidate
+#   scores, training, no_information   matrices (or vectors) by metric; NA where there is none
+#   seconds      a setting's share of the fits and steps that it had in common with others
+#   done         was the setting fitted there, on all training rows, or failed?
+#   predictions  list of list(settings, split, place, values)
+#   failures, unscored, warnings   lists of list(settings, split, stage, message, ...)
+#   dropped      what a screen dropped, a data frame; at: number of the setting
+#   fits, nodes  how many there are; spent: seconds by what they were spent on
+#   pooled       scores of held-out predictions taken together, where the plan says so
+results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
+  results <- blank_results(work, plan, !is.null(ledger$training), !is.null(ledger$predictions))
+  results <- add_step_seconds(results, ledger$steps, work)
+  spread <- spread_ledger(ledger, work)
+  cells <- cbind(spread$settings, ledger$split[spread$at])
+  seconds <- (ledger$seconds / spread$sizes)[spread$at]
+  results$seconds <- add_at(results$seconds, cells, seconds)
+  results$spent <- ledger_seconds(ledger) + c(0, 0, 0, 0, spent_units)
+  results$partial <- partial_scores(ledger, spread, plan)
+  whole <- ledger$share[spread$at] == 1
+  cells <- cells[whole, , drop = FALSE]
+  rows <- spread$row[whole]
+  results$done[cells] <- TRUE
+  for (metric in names(results$scores)) {
+    results$scores[[metric]][cells] <- ledger$validation[rows, metric]
+    if (!is.null(ledger$training)) {
+      results$training[[metric]][cells] <- ledger$training[rows, metric]
+    }
+    if (!is.null(results$no_information) && !is.null(ledger$no_information)) {
+      apparent <- is_apparent(plan$splits)[cells[, 2]]
+      results$no_information[[metric]][cells[apparent, 1]] <-
+        ledger$no_information[rows[apparent], metric]
+    }
+  }
+  results <- with_remarks(results, ledger, spread, work)
+  results$dropped <- dropped_settings(rounds, work)
+  if (plan$pooled) pool_scores(results, plan) else results
+}
 
-new_results <- function(plan, work, wanted) {
+# Fits on splits that were done, all shares of rows.
+fits_done <- function(cmp) length(cmp$ledger$fit)
+
+blank_results <- function(work, plan, training, predictions) {
   n <- length(work$settings$fit)
   empty <- matrix(NA_real_, n, length(plan$splits))
   scores <- lapply(plan$metrics, function(metric) empty)
   list(
-    candidate = work$settings$candidate, row = work$settings$row, tables = work$tables,
-    scores = scores, training = if (wanted$training) scores, seconds = empty,
+    candidate = work$settings$candidate, row = work$settings$row, round = work$settings$round,
+    tables = work$tables, scores = scores, training = if (training) scores, seconds = empty,
+    done = matrix(FALSE, n, length(plan$splits)),
     no_information = if (identical(plan$splitter$summary, "632plus")) {
       lapply(plan$metrics, function(metric) rep(NA_real_, n))
     },
-    predictions = if (wanted$predictions) list(), failures = list(), unscored = list(),
+    predictions = if (predictions) list(), failures = list(), unscored = list(),
     warnings = list(),
-    fits = length(work$fits$node), nodes = length(work$nodes),
-    spent = c(steps = 0, fits = 0, predictions = 0, scoring = 0, units = 0)
+    fits = length(work$fits$node), nodes = length(work$nodes)
   )
 }
 
-# Writes a batch into the score matrices of its split. A setting's seconds are its share
-# of the fits and steps that it had in common with others. `spread`: see spread_batch().
-take_batch <- function(results, batch, spread, work, split, below) {
-  for (step in batch$steps) {
+# What screens dropped in all rounds.
+dropped_settings <- function(rounds, work) {
+  table <- do.call(rbind, lapply(rounds, `[[`, "dropped"))
+  if (is.null(table)) {
+    return(data.frame(
+      candidate = integer(), setting = integer(), splits = integer(), share = numeric(),
+      behind = numeric(), why = character(), at = integer()
+    ))
+  }
+  table$at <- match(
+    paste(table$candidate, table$setting), paste(work$settings$candidate, work$settings$row)
+  )
+  table
+}
+
+# Adds to cells of a matrix, also where one is named more than once.
+add_at <- function(matrix, cells, more) {
+  if (length(more) == 0L) return(matrix)
+  place <- cells[, 1] + (cells[, 2] - 1) * nrow(matrix)
+  sums <- if (anyDuplicated(place)) rowsum(more, place, reorder = FALSE)[, 1] else more
+  place <- unique(place)
+  matrix[place] <- ifelse(is.na(matrix[place]), 0, matrix[place]) + sums
+  matrix
+}
+
+# Every setting below a step bears its part of it.
+add_step_seconds <- function(results, steps, work) {
+  below <- if (length(steps) > 0L) fits_below(work)
+  for (step in steps) {
     members <- unlist(work$fits$members[below[[step$node]]], use.names = FALSE)
-    results$seconds[members, split] <- add_seconds(
-      results$seconds[members, split], step$seconds / length(members)
+    results$seconds <- add_at(
+      results$seconds, cbind(members, rep(step$split, length(members))),
+      rep(step$seconds / length(members), length(members))
     )
-    results$warnings <- note_warnings(results$warnings, step$warnings, step$stage, members, split)
-  }
-  settings <- spread$settings
-  results$seconds[settings, split] <- add_seconds(
-    results$seconds[settings, split], (batch$seconds / spread$sizes)[spread$at]
-  )
-  for (metric in names(results$scores)) {
-    results$scores[[metric]][settings, split] <- batch$validation[spread$row, metric]
-    if (!is.null(batch$training)) {
-      results$training[[metric]][settings, split] <- batch$training[spread$row, metric]
-    }
-    if (!is.null(batch$no_information)) {
-      results$no_information[[metric]][settings] <- batch$no_information[spread$row, metric]
-    }
-  }
-  results$spent <- results$spent + batch_seconds(batch)
-  take_remarks(results, batch, spread, work, split)
-}
-
-batch_seconds <- function(batch) {
-  ok <- is.na(batch$message)
-  fits <- sum(batch$fit_seconds[ok])
-  predictions <- sum(batch$predict_seconds[ok])
-  c(
-    steps = sum(vapply(batch$steps, `[[`, numeric(1), "seconds")), fits = fits,
-    predictions = predictions,
-    scoring = sum(batch$seconds[ok]) - fits - predictions, units = 0
-  )
-}
-
-# What is kept of single fits: predictions, failures, metrics without a score, warnings.
-take_remarks <- function(results, batch, spread, work, split) {
-  members <- function(at) work$fits$members[[batch$fit[at]]]
-  for (at in which(!is.na(batch$message))) {
-    results$failures[[length(results$failures) + 1L]] <-
-      list(
-        settings = members(at), split = split, stage = batch$stage[at],
-        message = batch$message[at]
-      )
-  }
-  for (at in which(!vapply(batch$predictions, is.null, logical(1)))) {
-    results$predictions[[length(results$predictions) + 1L]] <-
-      list(
-        settings = members(at), split = split, place = work$settings$place[members(at)],
-        values = batch$predictions[[at]]
-      )
-  }
-  for (why in batch$why_na) {
-    rows <- spread$before[why$at] + work$settings$place[members(why$at)]
-    results$unscored[[length(results$unscored) + 1L]] <-
-      list(
-        settings = members(why$at)[is.na(batch$validation[rows, why$metric])], split = split,
-        stage = paste("metric", why$metric),
-        metric = why$metric, message = why$message
-      )
-  }
-  texts <- split(
-    vapply(batch$warnings, `[[`, "", "text"), vapply(batch$warnings, `[[`, integer(1), "at")
-  )
-  for (name in names(texts)) {
-    at <- as.integer(name)
     results$warnings <- note_warnings(
-      results$warnings, texts[[name]], batch$stage[at], members(at), split
+      results$warnings, step$warnings, step$stage, members, step$split
     )
   }
   results
 }
 
-add_seconds <- function(so_far, more) ifelse(is.na(so_far), 0, so_far) + more
+ledger_seconds <- function(ledger) {
+  ok <- is.na(ledger$message)
+  fits <- sum(ledger$fit_seconds[ok])
+  predictions <- sum(ledger$predict_seconds[ok])
+  c(
+    steps = sum(vapply(ledger$steps, `[[`, numeric(1), "seconds")), fits = fits,
+    predictions = predictions,
+    scoring = sum(ledger$seconds[ok]) - fits - predictions, units = 0
+  )
+}
+
+# Scores by the deciding metric on a share of the training rows: columns setting, split, share,
+# score.
+partial_scores <- function(ledger, spread, plan) {
+  part <- which(ledger$share[spread$at] < 1)
+  data.frame(
+    setting = spread$settings[part], split = ledger$split[spread$at][part],
+    share = ledger$share[spread$at][part],
+    score = ledger$validation[spread$row[part], plan$decide]
+  )
+}
+
+# What is kept of single fits: predictions, failures, metrics without a score, warnings.
+with_remarks <- function(results, ledger, spread, work) {
+  members <- function(at) work$fits$members[[ledger$fit[at]]]
+  results$failures <- lapply(which(!is.na(ledger$message)), function(at) {
+    list(
+      settings = members(at), split = ledger$split[at], stage = ledger$stage[at],
+      message = ledger$message[at]
+    )
+  })
+  kept <- which(!vapply(ledger$predictions, is.null, logical(1)) & ledger$share == 1)
+  results$predictions <- c(results$predictions, lapply(kept, function(at) {
+    list(
+      settings = members(at), split = ledger$split[at],
+      place = work$settings$place[members(at)], values = ledger$predictions[[at]]
+    )
+  }))
+  results$unscored <- lapply(ledger$why_na, function(why) {
+    rows <- spread$before[why$at] + work$settings$place[members(why$at)]
+    list(
+      settings = members(why$at)[is.na(ledger$validation[rows, why$metric])],
+      split = ledger$split[why$at], stage = paste("metric", why$metric), metric = why$metric,
+      message = why$message
+    )
+  })
+  texts <- split(
+    vapply(ledger$warnings, `[[`, "", "text"), vapply(ledger$warnings, `[[`, integer(1), "at")
+  )
+  for (name in names(texts)) {
+    at <- as.integer(name)
+    results$warnings <- note_warnings(
+      results$warnings, texts[[name]], ledger$stage[at], members(at), ledger$split[at]
+    )
+  }
+  results
+}
 
 note_warnings <- function(warnings, texts, stage, members, split) {
   for (message in unique(texts)) {
@@ -106,39 +169,11 @@ note_warnings <- function(warnings, texts, stage, members, split) {
   warnings
 }
 
-# Later rounds are appended; setting numbers go on within each candidate.
-join_rounds <- function(a, b) {
-  shift <- length(a$candidate)
-  before <- vapply(a$tables, nrow, integer(1))
-  bind <- function(x, y) Map(rbind, x, y)
-  moved <- function(records) {
-    lapply(records, function(record) {
-      record$settings <- record$settings + shift
-      record
-    })
-  }
-  list(
-    candidate = c(a$candidate, b$candidate), row = c(a$row, b$row + unname(before)[b$candidate]),
-    tables = Map(bind_tables, a$tables, b$tables), scores = bind(a$scores, b$scores),
-    training = if (!is.null(a$training)) bind(a$training, b$training),
-    seconds = rbind(a$seconds, b$seconds),
-    no_information = if (!is.null(a$no_information)) Map(c, a$no_information, b$no_information),
-    predictions = c(a$predictions, moved(b$predictions)),
-    pooled = join_pooled(a$pooled, b$pooled),
-    failures = c(a$failures, moved(b$failures)), unscored = c(a$unscored, moved(b$unscored)),
-    warnings = c(a$warnings, moved(b$warnings)), fits = a$fits + b$fits,
-    nodes = a$nodes + b$nodes,
-    spent = a$spent + b$spent
-  )
-}
-
-# Also of tables without columns, where nothing varies.
-bind_tables <- function(a, b) {
-  if (nrow(a) == 0L || nrow(b) == 0L) return(if (nrow(a) == 0L) b else a)
-  rbind(a, b)
-}
-
-join_pooled <- function(a, b) {
-  if (is.null(a)) return(NULL)
-  Map(join_pooled_scores, a, b)
+# Of scores settings x splits: mean, sd, lowest, highest; NA for settings without all of them.
+spread_of <- function(scores) {
+  n <- ncol(scores)
+  mean <- rowMeans(scores)
+  sd <- if (n < 2L) rep(NA_real_, nrow(scores)) else sqrt(rowSums((scores - mean)^2) / (n - 1))
+  columns <- lapply(seq_len(n), function(j) scores[, j])
+  list(mean = mean, sd = sd, lowest = do.call(pmin, columns), highest = do.call(pmax, columns))
 }

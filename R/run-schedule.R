@@ -6,11 +6,13 @@ longest_unit_seconds <- 20
 # Steps of a branch that take less than this are done again rather than waited for.
 cheap_step_seconds <- 0.05
 
-# `pending`: fits x splits, TRUE where there is work to do. A schedule has
-#   take(share, workers)  the next unit, list(split, fits), or NULL; `share` (0..1]
-#                         makes it smaller towards the end of a run
+# `pending`: fits x splits, TRUE where there is work to do; `share`: of the training rows. A
+# schedule has
+#   take(part, workers)   the next unit, list(split, fits, share, branch), or NULL; `part`
+#                         (0..1] makes it smaller towards the end of a run
 #   give_back(units)      puts units back at the front
-#   learn(batch)          tells what fits and steps took
+#   learn(ledger)         tells what fits and steps took
+#   expected(fits)        seconds that fits are expected to take; NA while unknown
 #   left()                seconds of work that are expected to be left; NA while unknown
 #   share_left()          the same in proportion to the work that was done
 #
@@ -18,7 +20,7 @@ cheap_step_seconds <- 0.05
 # units are taken from its splits in turn, so that settings get their scores on all
 # splits early; where it is dear a group stays together on one worker, so that its steps
 # are learned once, until it would be more than that worker's part of what is left.
-new_schedule <- function(work, pending, shuffle = FALSE) {
+new_schedule <- function(work, pending, shuffle = FALSE, share = 1) {
   groups <- pending_groups(work, pending, shuffle)
   candidate <- work$fits$candidate
   node_branch <- branch_of(work$nodes)
@@ -44,11 +46,11 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
     branch > 0L && isTRUE(preparing[as.character(branch)] > cheap_step_seconds)
   }
   list(
-    take = function(share = 1, workers = 1L) {
+    take = function(part = 1, workers = 1L) {
       if (length(groups) == 0L) return(NULL)
       group <- groups[[1]]
       together <- dear(group$branch)
-      room <- unit_seconds * share
+      room <- unit_seconds * part
       if (together && workers > 1L) {
         room <- max(
           room, min(longest_unit_seconds, sum(cost(group$fits)), left() / workers),
@@ -63,7 +65,10 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
       }
       rest <- utils::tail(group$fits, -many)
       groups <<- after_taking(groups, rest, !together)
-      unit <- list(split = group$split, fits = utils::head(group$fits, many), branch = group$branch)
+      unit <- list(
+        split = group$split, fits = utils::head(group$fits, many),
+        share = group$share %||% share, branch = group$branch
+      )
       remaining <<- remaining - count(list(unit))
       unit
     },
@@ -71,20 +76,22 @@ new_schedule <- function(work, pending, shuffle = FALSE) {
       groups <<- c(units, groups)
       remaining <<- remaining + count(units)
     },
-    learn = function(batch) {
-      for (step in batch$steps) {
+    learn = function(ledger) {
+      for (step in ledger$steps) {
         branch <- as.character(node_branch[step$node])
         preparing[branch] <<- max(step$seconds, preparing[branch], na.rm = TRUE)
       }
-      own[batch$fit] <<- batch$seconds
-      whose <- candidate[batch$fit]
+      own[ledger$fit] <<- ledger$seconds
+      whose <- candidate[ledger$fit]
       for (one in unique(whose)) {
-        spent[one] <<- spent[one] + sum(batch$seconds[whose == one])
+        spent[one] <<- spent[one] + sum(ledger$seconds[whose == one])
         known[one] <<- known[one] + sum(whose == one)
       }
     },
     # cost of what is left, beside that of what was done
     share_left = function() left() / sum(spent),
+    # what fits are expected to take, NA while unknown
+    expected = function(fits) sum(cost(fits)),
     left = left, empty = function() length(groups) == 0L
   )
 }

@@ -32,12 +32,11 @@ process_pool <- function() {
   cache <- new_cache()
   list(
     run = function(run, schedule, sink, deadline, enough = function() FALSE) {
-      on.exit(cache$clear())
       while (!is.null(unit <- schedule$take())) {
-        done <- timed_unit(run, unit$split, unit$fits, cache)
-        if (was_interrupted(done$batch)) rlang::interrupt()
-        sink$take(done$batch, unit$split, took = done$took)
-        schedule$learn(done$batch)
+        done <- timed_unit(run, unit$split, unit$fits, cache, unit$share)
+        if (was_interrupted(done$ledger)) rlang::interrupt()
+        sink$take(done$ledger, took = done$took)
+        schedule$learn(done$ledger)
         if (seconds_now() > deadline && !schedule$empty()) return("minutes")
         if (enough()) return("enough")
       }
@@ -49,7 +48,9 @@ process_pool <- function() {
 
 # Some compiled code turns Ctrl-C into an error of its own: in this process, which Ctrl-C
 # reaches, that is no failure of a fit.
-was_interrupted <- function(batch) any(grepl("user interrupt", batch$message, ignore.case = TRUE))
+was_interrupted <- function(ledger) {
+  any(grepl("user interrupt", ledger$message, ignore.case = TRUE))
+}
 
 # Begins in this process, and goes on with workers once what is left is known to be
 # worth their start.
@@ -126,8 +127,8 @@ own_profile <- function() {
 # `n`: how many workers are kept alive, NULL where others look after them; `dismiss`: are
 # they sent home at the end?
 # `secret`: that of a run with workers elsewhere; `folder`: goes when the pool does.
-flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL) {
-  flying <- new_flights(profile, secret, renew = function() {
+flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL, verify = 0) {
+  flying <- new_flights(profile, secret, verify = verify, renew = function() {
     if (dismiss && !is.null(n)) folder <<- renew_own_workers(n, profile, folder)
   })
   list(

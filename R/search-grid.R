@@ -16,53 +16,31 @@
 #' @export
 search_grid <- function(points = 5) {
   check_number(points, "points", min = 2, max = 10000, whole = TRUE)
-  new_search("grid", list(points = points),
-    label = "grid",
-    start = function(space, seed) list(space = space, done = FALSE),
-    propose = function(state) {
-      if (state$done) return(no_settings(state))
-      cleaned <- clean_settings(state$space, grid_settings(state$space, points))
-      state$done <- TRUE
-      c(cleaned, list(state = state))
-    }
-  )
-}
-
-no_settings <- function(state) {
-  list(
-    settings = plain_frame(list(), 0L), counts = NULL, by_rule = NULL, left_out = NULL,
-    state = state
-  )
+  search_at_once("grid", list(points = points), "grid", function(space, seed) {
+    clean_settings(space, grid_settings(space, points))
+  })
 }
 
 #' @rdname search_grid
 #' @export
 search_random <- function(settings = 40) {
   check_number(settings, "settings", min = 1, max = 1e6, whole = TRUE)
-  new_search("random", list(settings = settings),
-    label = "random",
-    start = function(space, seed) list(space = space, seed = seed, done = FALSE),
-    propose = function(state) {
-      if (state$done) return(no_settings(state))
-      drawn <- with_seed(
-        derive_seed(state$seed, paste("search", state$space$candidate)),
-        draw_settings(state$space, settings)
-      )
-      state$done <- TRUE
-      c(drawn, list(state = state))
-    }
-  )
+  search_at_once("random", list(settings = settings), "random", function(space, seed) {
+    with_seed(
+      derive_seed(seed, paste("search", space$candidate)), draw_settings(space, settings)
+    )
+  })
 }
 
-# Draws until there are n different settings, or 20 batches brought too few: the
+# Draws until there are n different settings, or 20 turns brought too few: the
 # space may hold fewer.
-draw_settings <- function(space, n) {
+draw_settings <- function(space, n, draw = random_settings) {
   if (length(space$dimensions) == 0L) return(clean_settings(space, plain_frame(list(), 1L)))
   found <- NULL
   counts <- 0
   by_rule <- 0
-  for (batch in 1:20) {
-    cleaned <- clean_settings(space, random_settings(space, n))
+  for (turn in 1:20) {
+    cleaned <- clean_settings(space, draw(space, n))
     counts <- counts + cleaned$counts
     by_rule <- by_rule + cleaned$by_rule
     found <- if (is.null(found)) cleaned$settings else unique(rbind(found, cleaned$settings))

@@ -144,7 +144,8 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 #' @param cmp A comparison from [run_comparison()].
 #' @param more [candidates()] with names of their own, e.g. from [refine_ranges()].
 #' @param search Search for the new candidates; default a grid of five points.
-#' @param ... Further arguments of [run_comparison()], such as `workers` or `quiet`.
+#' @param ... Further arguments of [run_comparison()], such as `workers`, `journal` (the one of
+#'   `cmp`, which then holds all, or another one) or `quiet`.
 #' @return A comparison of all candidates.
 #' @section Errors:
 #' `kw_error_argument` when a name is taken.
@@ -174,29 +175,18 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
     if (!is.null(cmp$results$training)) "training_scores",
     if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions"
   )
-  ran <- run_comparison(added, keep = keep %||% "none", ...)
-  bind_comparisons(cmp, ran)
+  carry_out(
+    joined_plan(plan, added), ...,
+    keep = keep %||% "none", before = cmp, asked = names(more$pipelines)
+  )
 }
 
-bind_comparisons <- function(a, b) {
-  shift <- length(a$plan$spaces)
-  both <- a
-  for (part in c("spaces", "searches", "round")) {
-    both$plan[[part]] <- c(a$plan[[part]], b$plan[[part]])
-  }
-  both$plan$candidates <- do.call(c, unname(list(a$plan$candidates, b$plan$candidates)))
-  both$plan$notes <- unique(c(a$plan$notes, b$plan$notes))
-  later <- b$results
-  later$candidate <- later$candidate + shift
-  empty <- function(tables) lapply(tables, function(table) frame_of_rows(table, integer()))
-  earlier <- a$results
-  later$tables <- c(empty(earlier$tables), later$tables)
-  earlier$tables <- c(earlier$tables, empty(b$results$tables))
-  both$results <- join_rounds(earlier, later)
-  both$seconds <- a$seconds + b$seconds
-  both$stopped <- a$stopped %||% b$stopped
-  both$journal_failure <- a$journal_failure %||% b$journal_failure
-  both
+# One plan of the candidates of two that agree in everything else.
+joined_plan <- function(a, b) {
+  for (part in c("spaces", "seats", "round")) a[[part]] <- c(a[[part]], b[[part]])
+  a$candidates <- do.call(c, unname(list(a$candidates, b$candidates)))
+  a$notes <- unique(c(a$notes, b$notes))
+  a
 }
 
 #' Which search finds the better setting for the effort
@@ -246,7 +236,7 @@ join_comparisons <- function(..., metric = NULL) {
     curve <- curves[[name]]
     list(
       search = name, settings = length(cmp$results$candidate),
-      fits = cmp$results$fits * length(cmp$plan$splits), seconds = cmp$seconds,
+      fits = fits_done(cmp), seconds = cmp$seconds,
       candidate = candidate_names(cmp)[best], values = setting_label(cmp, best),
       metric = metric$name, mean = summary$mean[best],
       sd = summary$sd[best], se = summary$se[best],
@@ -285,13 +275,11 @@ refuse_unlike <- function(a, b, name_a, name_b, metric) {
 # Best mean so far against the fits that it took, in the order in which settings were
 # proposed: rows fits, seconds, best.
 search_curve <- function(cmp, metric) {
-  work <- compile_work(cmp$plan$spaces, cmp$results$tables)
-  order <- order(cmp$results$row, cmp$results$candidate)
-  index <- match(
-    paste(cmp$results$candidate, cmp$results$row),
-    paste(work$settings$candidate, work$settings$row)
-  )
-  fits <- cumsum(!duplicated(work$settings$fit[index[order]])) * length(cmp$plan$splits)
+  order <- order(cmp$results$round, cmp$results$row, cmp$results$candidate)
+  work <- work_of(cmp)
+  fit <- work$settings$fit[order]
+  done <- tabulate(cmp$ledger$fit, length(work$fits$node))
+  fits <- cumsum(ifelse(duplicated(fit), 0, done[fit]))
   mean <- score_summary(cmp, metric$name)$mean[order]
   good <- goodness(mean, metric)
   good[is.na(good)] <- -Inf

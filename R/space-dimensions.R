@@ -5,7 +5,7 @@
 reserved_names <- c(
   "place", "candidate", "setting", "metric", "mean", "sd", "se", "lowest",
   "highest", "splits", "training", "gap", "seconds", "failed", "repeat",
-  "split", "validation", "provided", "family"
+  "split", "validation", "provided", "family", "so_far", "share", "behind", "why"
 )
 
 pipeline_dimensions <- function(pipeline) {

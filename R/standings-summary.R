@@ -25,14 +25,6 @@ score_summary <- function(cmp, metric) {
 # Splits on which the truth allows a score, the apparent one left out.
 counted_splits <- function(cmp, metric) is.na(cmp$plan$undefined[[metric]])
 
-spread_of <- function(scores) {
-  n <- ncol(scores)
-  mean <- rowMeans(scores)
-  sd <- if (n < 2L) rep(NA_real_, nrow(scores)) else sqrt(rowSums((scores - mean)^2) / (n - 1))
-  columns <- lapply(seq_len(n), function(j) scores[, j])
-  list(mean = mean, sd = sd, lowest = do.call(pmin, columns), highest = do.call(pmax, columns))
-}
-
 # se = sd * this
 error_factor <- function(cmp, counted) {
   splits <- cmp$plan$splits[counted]

@@ -13,8 +13,9 @@
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric The metric to rank by; default the deciding one.
 #' @param top Only the first so many rows.
-#' @param level `"settings"`: one row a setting; `"candidates"`: the best setting of every
-#'   candidate; `"families"`: the best one of every model family.
+#' @param level `"settings"`: one row a setting that was to be scored in full; `"candidates"`: the
+#'   best setting of every candidate; `"families"`: the best one of every model family; `"all"`:
+#'   also what a screen dropped, at the end.
 #' @return A tibble: `place` (`NA` for settings that cannot be ranked since a split
 #'   failed, or that miss a constraint), `candidate`, `setting` (number within the candidate),
 #'   one column for
@@ -22,7 +23,10 @@
 #'   `highest`, `splits` (that counted), `training` and `gap` (mean training score
 #'   and its distance from the mean, if kept), `seconds` (the setting's share of all
 #'   work), `failed` (splits that failed or left the metric undefined) and, with
-#'   constraints, `provided` (are they met?).
+#'   constraints, `provided` (are they met?). With `level = "all"` also `so_far` (mean of the
+#'   scores that there are, on all training rows), `share` (of the training rows when a setting
+#'   was dropped), `behind` (how much worse than the leader it was then) and `why` it was dropped;
+#'   `splits` says on how many it was scored.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -35,7 +39,7 @@
 #' @export
 standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  check_choice(level, c("settings", "candidates", "families"), "level")
+  check_choice(level, c("settings", "candidates", "families", "all"), "level")
   metric <- cmp_metric(cmp, metric)
   if (!is.null(top)) check_number(top, "top", min = 1, whole = TRUE)
   results <- cmp$results
@@ -46,6 +50,8 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
   if (!all(meets)) {
     order <- c(order[!is.na(ranked[order])], unmet_last(cmp, summary$mean, ranked, metric))
   }
+  gone <- cmp$results$dropped$at
+  order <- c(setdiff(order, gone), if (level == "all") gone)
   columns <- summary[c("mean", "sd", "se", "lowest", "highest", "splits", "training")]
   table <- c(
     list(
@@ -61,9 +67,21 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
     ),
     if (length(cmp$plan$provided) > 0L) list(provided = meets[order])
   )
-  table <- tibble::as_tibble(table)
-  if (level != "settings") table <- first_of_each(cmp, table, level)
+  table <- tibble::as_tibble(c(table, if (level == "all") dropped_columns(cmp, metric, order)))
+  if (level %in% c("candidates", "families")) table <- first_of_each(cmp, table, level)
   if (is.null(top)) table else utils::head(table, top)
+}
+
+# What is known of settings that a screen dropped; NA of the others.
+dropped_columns <- function(cmp, metric, order) {
+  gone <- cmp$results$dropped
+  at <- match(order, gone$at)
+  scores <- cmp$results$scores[[metric$name]][, counted_splits(cmp, metric$name), drop = FALSE]
+  so_far <- rowMeans(scores, na.rm = TRUE)[order]
+  list(
+    so_far = ifelse(is.nan(so_far), NA, so_far), share = gone$share[at],
+    behind = gone$behind[at], why = gone$why[at]
+  )
 }
 
 # The first row of every candidate or family, with a column for the family.

@@ -7,7 +7,10 @@
 prepared_node <- function(node, context) {
   key <- cache_key(node, context)
   found <- context$cache$get(key)
-  if (!is.null(found)) return(found)
+  # rows may have been let go before a later round asked for them in another form
+  if (!is.null(found) && (is.null(found$let_go) || context$work$only_input[node + 1L])) {
+    return(found)
+  }
   context$cache$make_room()
   made <- if (node == 0L) untouched_rows(context) else learn_node(node, context)
   if (is.null(made$error)) made$inputs <- list()
@@ -16,20 +19,24 @@ prepared_node <- function(node, context) {
   made
 }
 
-cache_key <- function(node, context) paste(context$id, context$split, node)
+cache_key <- function(node, context) paste(context$id, context$split, context$share, node)
 
 untouched_rows <- function(context) {
-  split <- context$splits[[context$split]]
-  target <- function(rows) list(frame = NULL, target = target_rows(context$data$target, rows))
-  list(training = target(split$training), validation = target(split$validation))
+  target <- function(part) {
+    list(frame = NULL, target = target_rows(context$data$target, rows_at(part, context)))
+  }
+  list(training = target("training"), validation = target("validation"))
+}
+
+# Numbers of the working rows of a part.
+rows_at <- function(part, context) {
+  if (part == "training") context$training_rows else context$splits[[context$split]]$validation
 }
 
 # The frame of a node that steps follow; of the untouched rows it is made here.
 rows_of <- function(part, prepared, context) {
   if (is.null(prepared[[part]]$frame)) {
-    prepared[[part]]$frame <- frame_rows(
-      context$data$frame, context$splits[[context$split]][[part]]
-    )
+    prepared[[part]]$frame <- frame_rows(context$data$frame, rows_at(part, context))
     context$cache$keep(cache_key(0L, context), prepared)
   }
   prepared[[part]]$frame
@@ -60,7 +67,8 @@ learn_node <- function(node, context) {
   })
   if (!is.null(done$error)) return(list(error = done$error, stage = stage))
   context$steps$add(list(
-    node = node, seconds = seconds_now() - started, stage = stage,
+    node = node, split = context$split, share = context$share,
+    seconds = seconds_now() - started, stage = stage,
     warnings = done$warnings
   ))
   done$value
@@ -80,7 +88,7 @@ family_inputs <- function(node, prepared, definition, context) {
       prepared$inputs[[name]] <- with_conditions(if (node > 0L) {
         family_input(prepared[[part]]$frame, definition)
       } else {
-        family_input(context$data$frame, definition, context$splits[[context$split]][[part]])
+        family_input(context$data$frame, definition, rows_at(part, context))
       })
       let_go_of_rows(node, part, prepared, context)
       context$cache$keep(cache_key(node, context), prepared)
@@ -94,6 +102,7 @@ family_inputs <- function(node, prepared, definition, context) {
 let_go_of_rows <- function(node, part, prepared, context) {
   if (!context$work$only_input[node + 1L]) return(invisible())
   prepared[[part]]$frame <- NULL
+  prepared$let_go <- TRUE
   # R collects late, and columns lie in pieces that the C library keeps: a fit beside what is
   # no longer needed would raise the peak
   if (part == "training" && as.numeric(utils::object.size(prepared$inputs)) > collect_from) {

@@ -3,47 +3,102 @@
 # differ only along their family's path share one fit. The tree is the same for
 # every split.
 
-# `tables`: settings by candidate. Returns
-#   settings   candidate (number) and row of every setting, in standings order,
-#              with its fit and its place among the fit's path values
+# Work grows by rounds: what is known of earlier ones stays as it is, with its numbers.
+#   settings   candidate (number), row (among the candidate's settings) and round of every
+#              setting, with its fit and its place among the fit's path values
+#   tables     settings by candidate, all rounds below one another
 #   nodes      parent, step, key (the whole chain's) of every step node; node 0 is
 #              the untouched rows
-#   only_input  see only_inputs()
+#   only_input see only_inputs()
 #   families   every candidate's family and what varies in it
 #   fits       node, candidate, row (a setting that stands for it), key, values to be
-#              read off it and their count
+#              read off it and their count, number of the path set under which it is made
+#   sets       path sets: all values that a candidate's round declared, where they matter
 # With share = FALSE every setting has steps and a fit of its own; keys, and so
 # seeds and scores, are the same.
-compile_work <- function(spaces, tables, share = TRUE) {
-  nodes <- new_node_store()
-  parts <- lapply(seq_along(spaces), function(i) {
-    compile_candidate(spaces[[i]], tables[[i]], i, nodes, share)
-  })
-  settings <- list(
-    candidate = rep(seq_along(spaces), vapply(tables, nrow, integer(1))),
-    row = sequence(vapply(tables, nrow, integer(1))),
-    node = unlist(lapply(parts, `[[`, "node")),
-    key = unlist(lapply(parts, `[[`, "key")),
-    value = unlist(lapply(parts, `[[`, "value"))
-  )
-  own <- if (share) "" else paste0("#", seq_along(settings$key))
-  together <- paste(settings$node, settings$key, own)
-  settings$fit <- match(together, unique(together))
-  families <- lapply(spaces, function(space) {
-    list(
-      part = space$pipeline$family,
-      family = Filter(function(d) d$address == "family", space$dimensions)
-    )
-  })
+new_work <- function(spaces, share = TRUE) {
+  nothing <- integer()
   work <- list(
-    settings = settings, nodes = nodes$all(), spaces = spaces, families = families,
-    tables = tables,
-    combinations = lapply(parts, `[[`, "combinations")
+    settings = list(
+      candidate = nothing, row = nothing, round = nothing, node = nothing, key = character(),
+      value = numeric(), fit = nothing, place = nothing
+    ),
+    tables = lapply(spaces, function(space) plain_frame(list(), 0L)), nodes = list(),
+    spaces = spaces, share = share, rounds = 0L,
+    families = lapply(spaces, function(space) {
+      list(
+        part = space$pipeline$family,
+        family = Filter(function(d) d$address == "family", space$dimensions)
+      )
+    }),
+    combinations = lapply(spaces, function(space) NULL),
+    fits = list(
+      node = nothing, candidate = nothing, row = nothing, key = character(), members = list(),
+      values = list(), count = nothing, set = nothing
+    ),
+    sets = list()
   )
-  work$fits <- collect_fits(work, lapply(parts, `[[`, "path_set"))
-  work$settings$place <- value_places(work)
   work$only_input <- only_inputs(work)
   work
+}
+
+# The work of settings that are all known at once.
+compile_work <- function(spaces, tables, share = TRUE) {
+  extend_work(new_work(spaces, share), tables)
+}
+
+# The work of all rounds of a comparison.
+work_of_rounds <- function(spaces, rounds) {
+  Reduce(
+    function(work, round) extend_work(work, round$tables, round$kept), rounds, new_work(spaces)
+  )
+}
+
+# `tables`: the settings of a round by candidate; candidates that are not in it have none.
+# `kept`: rows by candidate, where not all are to be tried; the path sets are those of all.
+extend_work <- function(work, tables, kept = NULL) {
+  nodes <- new_node_store(work$nodes)
+  names <- names(work$spaces)
+  parts <- lapply(seq_along(names), function(i) {
+    table <- tables[[names[i]]] %||% plain_frame(list(), 0L)
+    compile_candidate(work$spaces[[i]], table, kept[[names[i]]], i, nodes, work$share)
+  })
+  sizes <- vapply(parts, function(part) nrow(part$table), integer(1))
+  before <- vapply(work$tables, nrow, integer(1), USE.NAMES = FALSE)
+  work$rounds <- work$rounds + 1L
+  have <- length(work$settings$fit)
+  each <- function(what) unlist(lapply(parts, `[[`, what))
+  settings <- list(
+    candidate = rep(seq_along(parts), sizes),
+    row = sequence(sizes, before + 1L), round = rep(work$rounds, sum(sizes)),
+    node = each("node"), key = each("key"), value = each("value")
+  )
+  own <- if (work$share) "" else paste0("#", have + seq_along(settings$key))
+  together <- paste(settings$node, settings$key, own)
+  settings$fit <- length(work$fits$node) + match(together, unique(together))
+  settings$place <- rep(1L, sum(sizes))
+  work$settings <- Map(c, work$settings[names(settings)], settings)
+  work$nodes <- nodes$all()
+  work$tables <- Map(bind_tables, work$tables, lapply(parts, `[[`, "table"))
+  work$combinations <- bind_combinations(work$combinations, parts)
+  work <- with_new_fits(work, have + seq_len(sum(sizes)), lapply(parts, `[[`, "path_set"))
+  work$only_input <- only_inputs(work)
+  work
+}
+
+# Also of tables without columns, where nothing varies.
+bind_tables <- function(a, b) {
+  if (nrow(a) == 0L || nrow(b) == 0L) return(if (nrow(a) == 0L) b else a)
+  if (length(a) == 0L) return(plain_frame(list(), nrow(a) + nrow(b)))
+  rbind(a, b)
+}
+
+# Combinations of values along paths that have several hyperparameters; NULL for others.
+bind_combinations <- function(before, parts) {
+  Map(function(known, part) {
+    if (is.null(known) || is.null(part$combinations)) return(known %||% part$combinations)
+    bind_tables(known, part$combinations)
+  }, before, parts)
 }
 
 # For the untouched rows and every node: do all its fits take their input in one form, and
@@ -65,16 +120,16 @@ only_inputs <- function(work) {
 }
 
 # Step nodes, found again by their chain of keys.
-new_node_store <- function() {
+new_node_store <- function(nodes = list()) {
   index <- new.env(parent = emptyenv())
-  nodes <- list()
+  for (i in seq_along(nodes)) assign(nodes[[i]]$name, i, envir = index)
   list(
     find = function(parent, step, own = "") {
       parent_key <- if (parent == 0L) "" else nodes[[parent]]$key
       key <- paste(parent_key, step_key(step), sep = ">")
       name <- paste0(parent, key, own)
       if (!is.null(index[[name]])) return(index[[name]])
-      nodes[[length(nodes) + 1L]] <<- list(parent = parent, step = step, key = key)
+      nodes[[length(nodes) + 1L]] <<- list(parent = parent, step = step, key = key, name = name)
       assign(name, length(nodes), envir = index)
       length(nodes)
     },
@@ -82,10 +137,14 @@ new_node_store <- function() {
   )
 }
 
-compile_candidate <- function(space, table, candidate, nodes, share) {
+compile_candidate <- function(space, table, kept, candidate, nodes, share) {
   in_steps <- vapply(space$dimensions, function(d) d$address != "family", logical(1))
+  path_set <- declared_path_set(space, table)
+  if (!is.null(kept)) table <- frame_of_rows(table, kept)
   n <- nrow(table)
-  if (n == 0L) return(list(node = integer(), key = character(), value = numeric()))
+  if (n == 0L) {
+    return(list(node = integer(), key = character(), value = numeric(), table = table))
+  }
   chain <- if (!share) seq_len(n) else group_rows(table[names(which(in_steps))], n)
   representative <- match(seq_len(max(chain)), chain)
   node_of_chain <- vapply(representative, function(row) {
@@ -104,12 +163,19 @@ compile_candidate <- function(space, table, candidate, nodes, share) {
   } else {
     as.double(columns[[along]])
   }
-  path_set <- if (isTRUE(definition$path$set_matters)) sort(unique(value))
   list(
-    node = node_of_chain[chain], key = fit_keys(definition, space, columns, n, path_set),
+    table = table, node = node_of_chain[chain],
+    key = fit_keys(definition, space, columns, n, path_set),
     value = value, path_set = path_set,
     combinations = if (several) plain_frame(columns[along], n)
   )
+}
+
+# All values along the path that a round declares, where they matter to one another.
+declared_path_set <- function(space, table) {
+  path <- space$pipeline$family$definition$path
+  if (!isTRUE(path$set_matters) || nrow(table) == 0L) return(NULL)
+  sort(unique(as.double(family_columns(space, table)[[path$along]])))
 }
 
 # One key a setting: family and off-path values; with set_matters also the set.
@@ -133,10 +199,11 @@ fit_keys <- function(definition, space, columns, n, path_set) {
   ))
 }
 
-collect_fits <- function(work, path_sets) {
+# Adds the fits of new settings, and where each setting's value stands among its fit's values.
+with_new_fits <- function(work, new, path_sets) {
   settings <- work$settings
-  first <- which(!duplicated(settings$fit))
-  members <- unname(split(seq_along(settings$fit), settings$fit))
+  first <- new[!duplicated(settings$fit[new])]
+  members <- unname(split(new, settings$fit[new]))
   has_path <- vapply(
     work$spaces, function(space) !is.null(space$pipeline$family$definition$path), logical(1)
   )
@@ -148,11 +215,28 @@ collect_fits <- function(work, path_sets) {
     }
     unique_rows(path_values(work, m))
   })
-  list(
+  matters <- which(!vapply(path_sets, is.null, logical(1)))
+  number <- integer(length(path_sets))
+  number[matters] <- length(work$sets) + seq_along(matters)
+  work$sets <- c(work$sets, unname(path_sets[matters]))
+  work$fits <- Map(c, work$fits, list(
     node = settings$node[first], candidate = settings$candidate[first],
     row = settings$row[first], key = settings$key[first], members = members, values = values,
-    count = pmax(1L, vapply(values, path_count, integer(1))), set = path_sets
-  )
+    count = pmax(1L, vapply(values, path_count, integer(1))),
+    set = number[settings$candidate[first]]
+  ))
+  for (fit in settings$fit[first]) {
+    if (work$fits$count[fit] == 1L) next
+    members <- work$fits$members[[fit]]
+    mine <- path_values(work, members)
+    all <- work$fits$values[[fit]]
+    work$settings$place[members] <- if (is.data.frame(all)) {
+      match(row_texts(mine), row_texts(all))
+    } else {
+      match(mine, all)
+    }
+  }
+  work
 }
 
 # The path values of some settings of one fit: a vector, or a data frame where the
@@ -173,22 +257,6 @@ path_values <- function(work, settings) {
 }
 
 unique_rows <- function(table) frame_of_rows(table, !duplicated(group_rows(table, nrow(table))))
-
-# Where each setting's value stands among its fit's values; 1 without a path.
-value_places <- function(work) {
-  place <- rep(1L, length(work$settings$fit))
-  for (fit in which(work$fits$count > 1L)) {
-    members <- work$fits$members[[fit]]
-    mine <- path_values(work, members)
-    values <- work$fits$values[[fit]]
-    place[members] <- if (is.data.frame(values)) {
-      match(row_texts(mine), row_texts(values))
-    } else {
-      match(mine, values)
-    }
-  }
-  place
-}
 
 # Everything that is needed to run one fit: definition, whole settings (with all
 # values to be fitted along the path), the values to predict.
@@ -213,7 +281,8 @@ fit_describer <- function(work, candidate) {
   place <- match(names(entries), names(base))
   rows <- work$fits$row
   values <- work$fits$values
-  set <- work$fits$set[[candidate]]
+  sets <- work$sets
+  number <- work$fits$set
   function(fit) {
     settings <- base
     row <- rows[fit]
@@ -222,7 +291,9 @@ fit_describer <- function(work, candidate) {
       if (is.null(value)) settings[place[k]] <- list(NULL) else settings[[place[k]]] <- value
     }
     read_off <- values[[fit]]
-    if (length(along) == 1L) settings[[along]] <- if (is.null(set)) read_off else set
+    if (length(along) == 1L) {
+      settings[[along]] <- if (number[fit] == 0L) read_off else sets[[number[fit]]]
+    }
     if (length(along) > 1L) settings[along] <- as.list(read_off)
     list(settings = settings, values = read_off)
   }

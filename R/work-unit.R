@@ -2,21 +2,49 @@
 # cache only spares doing the same steps again.
 
 # `run` is what all units have in common: work, data (frame and target of all working
-# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds. Returns a batch; see
-# work-batch.R.
-run_unit <- function(run, split, fits, cache = new_cache()) {
+# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds. `share`: of the split's
+# training rows. Returns a part of the ledger; see work-ledger.R.
+run_unit <- function(run, split, fits, cache = new_cache(), share = 1) {
   apparent <- run$splits[[split]]$rep == 0L
   context <- c(run, list(
-    split = split, place = paste(run$data$fingerprint, run$splits[[split]]$key), cache = cache,
-    steps = new_step_log(),
+    split = split, share = share, place = unit_place(run, split, share), cache = cache,
+    training_rows = training_rows(run, split, share), steps = new_step_log(),
     wants = list(
       training = run$wanted$training,
       no_information = apparent && run$wanted$no_information,
       predictions = !apparent && run$wanted$predictions
     )
   ))
-  batches <- lapply(fits_alike(run$work, fits), run_alike, context = context)
-  bind_batches(batches, context$steps$all())
+  ledger <- bind_ledgers(lapply(fits_alike(run$work, fits), run_alike, context = context))
+  ledger$steps <- context$steps$all()
+  ledger
+}
+
+# What names the rows in keys and seeds.
+unit_place <- function(run, split, share) {
+  paste(
+    c(run$data$fingerprint, run$splits[[split]]$key, if (share < 1) canonical_number(share)),
+    collapse = " "
+  )
+}
+
+# The training rows of a split, or a share of them: groups whole, strata of the outcome alike,
+# a smaller share within every larger one. The same for all settings.
+training_rows <- function(run, split, share) {
+  rows <- run$splits[[split]]$training
+  if (share >= 1) return(rows)
+  target <- target_rows(run$data$target, rows)
+  unit <- if (is.null(target$group)) rows else as.character(target$group)
+  first <- !duplicated(unit)
+  stratum <- outcome_strata(target$outcome[first], 5L)
+  draw <- with_seed(
+    derive_seed(run$seed, paste(run$data$fingerprint, run$splits[[split]]$key, "share of rows")),
+    stats::runif(sum(first))
+  )
+  place <- stats::ave(draw, stratum, FUN = function(x) (rank(x) - 0.5) / length(x))
+  # every stratum keeps one
+  least <- stats::ave(place, stratum, FUN = min)
+  rows[unit %in% unit[first][place <= pmax(share, least)]]
 }
 
 # Neighbouring fits of one candidate behind the same steps, in a list.
@@ -29,13 +57,17 @@ run_alike <- function(fits, context) {
   node <- context$work$fits$node[fits[1]]
   prepared <- prepared_node(node, context)
   if (!is.null(prepared$error)) {
-    return(failed_batch(fits, prepared$stage, prepared$error, context$work, context$metrics))
+    return(ledger_of_failures(
+      context, fits, prepared$stage, prepared$error, context$work, context$metrics
+    ))
   }
   definition <- context$work$families[[context$work$fits$candidate[fits[1]]]]$part$definition
   input <- family_inputs(node, prepared, definition, context)
   training <- input("training")
   if (!is.null(training$error)) {
-    return(failed_batch(fits, "input", training$error, context$work, context$metrics))
+    return(ledger_of_failures(
+      context, fits, "input", training$error, context$work, context$metrics
+    ))
   }
   fit_alike(fits, definition, training$value, input, prepared, context)
 }
@@ -132,7 +164,7 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
     phase <- 1L
     seconds[i] <- seconds_now() - started
   }
-  fit_batch(
+  ledger_of_fits(
     fits, stage, message, fit_seconds, seconds, predict_seconds, validation, found, warned,
     context
   )
@@ -220,10 +252,10 @@ new_scorer <- function(input, target, metrics, clock) {
   }
 }
 
-# run_unit() with the seconds that it took: list(batch, took).
+# run_unit() with the seconds that it took: list(ledger, took).
 timed_unit <- function(...) {
   started <- seconds_now()
-  list(batch = run_unit(...), took = seconds_now() - started)
+  list(ledger = run_unit(...), took = seconds_now() - started)
 }
 
 # Stops R code that takes longer; what runs in compiled code is stopped by the alarm of

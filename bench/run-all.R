@@ -5,7 +5,7 @@
 asked <- commandArgs(TRUE)
 files <- setdiff(
   sort(list.files("bench", "[.]R$", full.names = TRUE)),
-  c("bench/common.R", "bench/run-all.R")
+  c("bench/common.R", "bench/fields.R", "bench/run-all.R")
 )
 if (length(asked) > 0L) files <- file.path("bench", paste0(asked, ".R"))
 rows <- tempfile()

@@ -173,6 +173,20 @@ run_elsewhere <- function(plan_file, journal, workers) {
   )
 }
 
+# Runs with this journal, each killed after at most so many seconds.
+killed_thrice <- function(plan_file, journal, workers, longest) {
+  pid <- paste0(plan_file, ".pid")
+  for (times in 1:3) {
+    unlink(pid)
+    run_elsewhere(plan_file, journal, workers)
+    until <- Sys.time() + 30
+    while (!file.exists(pid) && Sys.time() < until) Sys.sleep(0.02)
+    Sys.sleep(stats::runif(1, 0, longest))
+    tools::pskill(as.integer(readLines(pid)), 9)
+    Sys.sleep(0.1)
+  }
+}
+
 long_plan <- plan_comparison(toy_brief(table = toy(300)), candidates(
   f = fam_forest(min_node = among(1:20), trees = 60)
 ), splits = split_kfold(5), seed = 3)
@@ -182,17 +196,47 @@ long_whole <- quiet_run(long_plan)
 
 attempt("killed at random moments, with workers and without, then resumed", 10, function(i) {
   file <- tempfile(fileext = ".sqlite")
-  for (times in 1:3) {
-    pid <- paste0(long_file, ".pid")
-    unlink(pid)
-    run_elsewhere(long_file, file, 1L + i %% 2L)
-    until <- Sys.time() + 30
-    while (!file.exists(pid) && Sys.time() < until) Sys.sleep(0.02)
-    Sys.sleep(stats::runif(1, 0, 1.5))
-    tools::pskill(as.integer(readLines(pid)), 9)
-    Sys.sleep(0.1)
-  }
+  killed_thrice(long_file, file, 1L + i %% 2L, 1.5)
   same(quiet_run(long_plan, journal = file), long_whole)
+})
+
+learning_plan <- plan_comparison(toy_brief(table = toy(200)), candidates(
+  tree = pipeline(pre_missing(), fam_tree(
+    min_leaf = from_to(2, 40), depth = among(2, 4, 8), impurity = among("gini", "information")
+  )),
+  forest = pipeline(pre_missing(), fam_forest(
+    min_node = from_to(1, 40), columns_tried = from_to(0.1, 0.9), trees = 60
+  ))
+), splits = split_kfold(8), search = search_guided(24), screen = screen_splits(), seed = 3)
+learning_file <- tempfile(fileext = ".rds")
+saveRDS(learning_plan, learning_file)
+learning_whole <- quiet_run(learning_plan)
+
+attempt("a guided, screened run killed at random moments, then resumed", 8, function(i) {
+  file <- tempfile(fileext = ".sqlite")
+  killed_thrice(learning_file, file, 2L, 4)
+  resumed <- quiet_run(learning_plan, journal = file)
+  if (!identical(resumed$results$dropped, learning_whole$results$dropped)) return("other drops")
+  same(resumed, learning_whole)
+})
+
+rogue_changes <- c(
+  "answer$ledger$validation[] <- 0.926", "answer <- 'done'", "answer$ledger$fit <- 99L",
+  "answer$ledger$validation[1] <- answer$ledger$validation[1] + 1e-3",
+  "answer$ledger$message[] <- 'it did not work'", "Sys.sleep(0.2); quit(status = 1)"
+)
+
+attempt("rogue workers beside an honest one", 12, function(i) {
+  certificate <- tempfile(fileext = ".pem")
+  url <- free_address()
+  stranger <- if (i %% 4L == 0L) sample(255L, 1L)
+  change <- rogue_changes[1L + i %% length(rogue_changes)]
+  start_rogue(url, certificate, sample(0:3, 1L), change, stranger)
+  at <- workers_at(url, certificate, local = 1, verify = 0.5)
+  tryCatch(
+    same(suppressWarnings(quiet_run(small_plan, workers = at)), whole),
+    kw_error_workers = function(e) ""
+  )
 })
 
 # Mounts need rights that not every place gives.

@@ -16,8 +16,6 @@ scores_only <- function(cmp) {
   list(standings(cmp)[setdiff(names(standings(cmp)), "seconds")], cmp$results$failures)
 }
 
-free_address <- function() paste0("tls+tcp://127.0.0.1:", sample(20000:40000, 1))
-
 start_worker <- function(url, certificate, before = character()) {
   code <- paste0(
     "kilnwright::run_command_line(c('worker', '--url', '", url,
@@ -212,23 +210,27 @@ test_that("answers of workers are checked in full", {
   plan <- join_plan()
   work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
   run <- kw("new_run")(plan, work, kw("working_data")(plan$brief), "none", limits())
-  unit <- list(split = 1L, fits = 1:2)
+  unit <- list(split = 1L, fits = 1:2, share = 1)
   good <- kw("timed_unit")(run, 1L, 1:2)
   wrong <- function(change, answer = good) kw("wrong_answer")(change(answer), unit, run)
   expect_null(wrong(identity))
   set <- function(name, value) function(answer) {
-    answer$batch[name] <- list(value)
+    answer$ledger[name] <- list(value)
     answer
   }
-  scores <- good$batch$validation
+  scores <- good$ledger$validation
   for (change in list(
     function(answer) NULL, function(answer) "done", function(answer) answer["took"],
     function(answer) utils::modifyList(answer, list(took = "1")),
-    function(answer) c(answer, list(split = 2L, fits = 1:2)),
-    set("fit", 1L), set("fit", c(1L, 1L)), set("fit", "1"), set("seconds", c(-1, 2)),
-    set("fit_seconds", 1), set("message", 1:2), set("stage", "a"), set("validation", NULL),
-    set("validation", scores[-1, , drop = FALSE]), set("validation", as.data.frame(scores)),
-    set("validation", `colnames<-`(scores, c("a", "b")))
+    function(answer) c(answer, list(unit = list(split = 2L, fits = 1:2, share = 1))),
+    set("fit", 1L), set("fit", c(1L, 1L)), set("fit", "1"), set("fit", 8:9),
+    set("split", c(2L, 2L)), set("split", NA), set("share", c(0.5, 0.5)), set("share", 1),
+    set("seconds", c(-1, 2)), set("fit_seconds", 1), set("message", 1:2), set("stage", "a"),
+    set("validation", NULL), set("validation", scores[-1, , drop = FALSE]),
+    set("validation", as.data.frame(scores)),
+    set("validation", `colnames<-`(scores, c("a", "b"))), set("warnings", list(list(at = 9))),
+    set("why_na", list(1)), set("steps", 3), set("steps", list(list(node = 99))),
+    set("predictions", list(1))
   )) {
     expect_type(wrong(change), "character")
   }
@@ -248,4 +250,37 @@ test_that("workers of this machine meet where only its owner can go", {
   expect_identical(as.character(file.mode(where)), "700")
   pool$close()
   expect_false(dir.exists(where))
+})
+
+test_that("a fit that was drawn for a second look twice is looked at once", {
+  plan <- join_plan()
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  run <- kw("new_run")(plan, work, kw("working_data")(plan$brief), "none", limits())
+  unit <- list(split = 1L, fits = 1L, share = 1)
+  answer <- function(worker) c(kw("timed_unit")(run, 1L, 1L), list(worker = worker))
+  doubt <- kw("new_doubt")(1)
+  doubt$taken(answer("a"), unit)
+  doubt$taken(answer("b"), unit)
+  for (turn in 1:2) doubt$settle(answer("c"), doubt$take(), run, NULL, NULL)
+  expect_null(doubt$take())
+  expect_false(any(vapply(c("a", "b", "c"), doubt$is_out, NA)))
+})
+
+test_that("a worker whose scores are wrong is found out, and all that it did is done again", {
+  skip_on_os("windows")
+  plan <- join_plan()
+  plain <- scores_only(quiet_run(plan, workers = 1))
+  for (after in c(0, 2)) {
+    certificate <- withr::local_tempfile(fileext = ".pem")
+    url <- free_address()
+    start_rogue(url, certificate, after, "answer$ledger$validation[] <- 0.926")
+    at <- workers_at(url, certificate, local = 1, verify = if (after == 0) 0.02 else 1)
+    file <- journal_file()
+    expect_warning(
+      cmp <- quiet_run(plan, workers = at, journal = file), "done again",
+      class = "kw_warning_workers"
+    )
+    expect_identical(scores_only(cmp), plain)
+    expect_identical(scores_only(open_comparison(file)), plain)
+  }
 })

@@ -76,6 +76,7 @@ test_that("damaged facts and plans are mended by the same call, and opening says
   plan <- small_plan()
   file <- finished(plan)
   whole <- quiet_run(plan, workers = 1)
+  steps <- open_comparison(file)$results$spent[["steps"]]
   for (damage in c(
     "UPDATE facts SET value = 'x' WHERE name = 'data'", "DELETE FROM facts WHERE name = 'seed'",
     "UPDATE plan SET plan = replace(plan, 'rmse', 'mape')", "DELETE FROM plan",
@@ -88,7 +89,7 @@ test_that("damaged facts and plans are mended by the same call, and opening says
     again <- kw("execute_plan")(plan, journal = journal)
     journal$close()
     same_numbers(again, whole)
-    expect_identical(again$results$spent[["steps"]], 0)
+    expect_identical(again$results$spent[["steps"]], steps)
     same_numbers(open_comparison(copy), whole)
   }
 })

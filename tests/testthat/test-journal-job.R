@@ -68,7 +68,7 @@ job_call <- function() {
     },
     rules = function(candidates) candidates,
     plan = list(
-      splits = split_kfold(3), search = search_grid(), seed = 5, decide = "auc", provided = NULL,
+      splits = split_kfold(5), search = search_grid(), seed = 5, decide = "auc", provided = NULL,
       metrics = list("auc", metric_cost(1, 1), own_score(1))
     )
   )
@@ -158,6 +158,7 @@ changed_calls <- function() {
     stratify = change(plan = list(splits = split_kfold(3, stratify = FALSE))),
     bootstrap = change(plan = list(splits = split_bootstrap(3))),
     search = change(plan = list(search = search_random(2))),
+    screen = change(plan = list(screen = screen_splits())),
     seed = change(plan = list(seed = 6)),
     decide = change(plan = list(decide = "own")),
     provided = change(plan = list(provided = "auc >= 0.9")),
@@ -188,8 +189,10 @@ test_that("whatever a call says, a journal gives the scores of a fresh run or is
   expect_setequal(taken, c(
     "nothing", "other_values", "own_family_code", "own_family_random",
     "own_step_code", "own_step_columns", "steps", "step_columns", "step_values", "formula",
-    "rules", "search", "decide", "provided"
+    "rules", "decide", "provided"
   ))
+  expect_match(refused[["search"]], "differs in the searches")
+  expect_match(refused[["screen"]], "differs in the screen")
   expect_match(refused[c("ignore", "id", "event")], "roles or types", all = TRUE)
   expect_match(refused[["metric_values"]], "what the metrics measure")
 })

@@ -43,7 +43,8 @@ test_that(
     first <- mirai::mirai(Sys.getpid(), .compute = "kilnwright")[]
     expect_identical(numbers(quiet_run(plan)), numbers(quiet_run(plan, workers = 1)))
     expect_identical(mirai::mirai(Sys.getpid(), .compute = "kilnwright")[], first)
-    expect_true(kw("worker_task")("new", tempfile(), 1L, 1L)$need_data)
+    unit <- list(split = 1L, fits = 1L, share = 1)
+    expect_true(kw("worker_task")("new", tempfile(), unit)$need_data)
     run <- list(
       id = "new",
       work = kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings")),
@@ -55,8 +56,8 @@ test_that(
       seed = 8,
       wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE)
     )
-    batch <- kw("worker_task")("new", tempfile(), 1L, 1L, serialize(run, NULL))$batch
-    expect_identical(batch$message, NA_character_)
+    part <- kw("worker_task")("new", tempfile(), unit, serialize(run, NULL))$ledger
+    expect_identical(part$message, NA_character_)
   }
 )
 
@@ -267,9 +268,50 @@ test_that("an interruption gives what is done", {
   expect_match(readLines(out), "stopped by an interruption TRUE", all = FALSE)
 })
 
+# A family that stops its process, once for every file in `marks` that is not there yet.
+stopping_plan <- function(marks, pids) {
+  stops <- define_family("stops", "number",
+    fit = function(x, y, weights, settings, seed, threads) {
+      cat(Sys.getpid(), "\n", file = settings$pids, append = TRUE)
+      mark <- Find(function(file) !file.exists(file), strsplit(settings$marks, " ")[[1]])
+      if (settings$at > 2 && !is.null(mark) && file.create(mark)) {
+        tools::pskill(Sys.getpid(), tools::SIGSTOP)
+      }
+      mean(y)
+    },
+    predict = function(model, x) rep(model, nrow(x)),
+    defaults = list(at = 1, pids = "", marks = "")
+  )
+  plan_comparison(
+    toy_brief("number", toy(60)), candidates(
+      s = pipeline(
+        pre_drop(columns = "colour"),
+        stops(at = among(1:6), pids = pids, marks = paste(marks, collapse = " "))
+      )
+    ),
+    splits = split_kfold(2), metrics = "rmse", seed = 1
+  )
+}
+
+test_that("a stopped worker's fit is done by another one, and if all are stopped by new ones", {
+  skip_on_os("windows")
+  local_stand_in("lagging_seconds", 1)
+  for (n in 1:2) {
+    pids <- withr::local_tempfile()
+    folder <- withr::local_tempdir()
+    plan <- stopping_plan(file.path(folder, seq_len(n)), pids)
+    cmp <- quiet_run(plan, workers = 2)
+    tools::pskill(unique(as.integer(readLines(pids))), 9)
+    expect_length(list.files(folder), n)
+    expect_identical(nrow(failures(cmp)), 0L)
+    expect_false(anyNA(standings(cmp)$place))
+    expect_identical(length(cmp$ledger$fit), 12L)
+  }
+})
+
 test_that("a worker that was stopped is given up after the limit, and the rest goes on", {
   skip_on_os("windows")
-  local_stand_in("unanswered_grace", 1)
+  local_stand_in("unanswered_grace", 4)
   pids <- withr::local_tempfile()
   stops <- define_family("stops", "number",
     fit = function(x, y, weights, settings, seed, threads) {

@@ -1,0 +1,305 @@
+#' Search where a model of the scores expects more
+#'
+#' Starts with settings that are spread evenly, then, round after round, learns from all scores so
+#' far how they depend on the settings, and tries next what promises most: the expected
+#' improvement over the best setting as the model sees it, so that one lucky score leads nowhere.
+#' The candidates of a plan are looked at together: one that promises nothing gets no further
+#' settings.
+#'
+#' Values along a family's path come with one fit: for every setting that is proposed all of them
+#' are tried, and the model learns the best. They do not count as settings here.
+#'
+#' The model is a Gaussian process for each candidate, or, where steps are chosen or more than
+#' eight hyperparameters vary, a forest. Proposals depend on scores alone, not on time, so that the
+#' same seed gives the same on any number of workers.
+#'
+#' @param settings Number of settings that are proposed, of all candidates together.
+#' @param first So many of them before anything is learned; default two more for each candidate
+#'   than it has hyperparameters that vary, at most half of all.
+#' @param at_once So many are proposed a round: about as many as there are workers, or a multiple.
+#' @param surrogate `"process"`, `"forest"` or `"auto"`.
+#' @return A search for [plan_comparison()].
+#' @references Jones, Schonlau & Welch (1998), Efficient global optimization of expensive black-box
+#'   functions, J. Global Optimization 13. Snoek, Larochelle & Adams (2012), Practical Bayesian
+#'   optimization of machine learning algorithms, NIPS 25. Hutter, Hoos & Leyton-Brown (2011),
+#'   Sequential model-based optimization for general algorithm configuration, LION 5.
+#' @examples
+#' search_guided(settings = 60)
+#' @export
+search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = "auto") {
+  check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
+  if (!is.null(first)) check_number(first, "first", min = 1, max = settings, whole = TRUE)
+  check_number(at_once, "at_once", min = 1, max = 1000, whole = TRUE)
+  check_choice(surrogate, c("auto", "process", "forest"), "surrogate")
+  need("lhs", "A guided search")
+  new_search(
+    "guided",
+    list(settings = settings, first = first, at_once = at_once, surrogate = surrogate),
+    paste0("guided, ", count_of(settings, "setting")),
+    start = function(field, seed) list(seed = seed, turn = 0L, left = settings, theta = list()),
+    propose = function(state, field, history) {
+      state$turn <- state$turn + 1L
+      seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
+      chosen <- with_seed(seed, if (is.null(history)) {
+        first_points(field, first, settings)
+      } else if (state$left > 0) {
+        state$theta <- surrogate_lengths(field, history, state$theta, surrogate)
+        promising_points(field, history, min(at_once, state$left), state$theta, surrogate, seed)
+      })
+      state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
+      list(round = with_paths(chosen, field, history), state = state)
+    }
+  )
+}
+
+# Points -----------------------------------------------------------------------------------
+# A point is a setting without the values along its family's path: what one fit serves. Points of
+# a candidate are tables of settings in which the path's values are the first ones.
+
+path_dimensions <- function(space) {
+  along <- space$pipeline$family$definition$path$along
+  Filter(function(d) d$address == "family" && d$argument %in% along, space$dimensions)
+}
+
+# How many values of a continuous range along a path are tried.
+path_points <- 15L
+
+point_dimensions <- function(space) {
+  setdiff(names(space$dimensions), vapply(path_dimensions(space), `[[`, "", "name"))
+}
+
+points_of <- function(space, settings) {
+  for (dimension in path_dimensions(space)) {
+    settings[[dimension$name]] <- rep(
+      dimension_values(dimension, path_points)[1], nrow(settings)
+    )
+  }
+  settings
+}
+
+# All values along the path of every point, cleaned and new: what is proposed, by candidate.
+with_paths <- function(chosen, field, history) {
+  lapply(stats::setNames(nm = names(chosen)), function(name) {
+    space <- field$spaces[[name]]
+    points <- chosen[[name]]
+    along <- path_dimensions(space)
+    values <- lapply(along, dimension_values, points = path_points)
+    names(values) <- vapply(along, `[[`, "", "name")
+    several <- prod(lengths(values))
+    whole <- frame_of_rows(points, rep(seq_len(nrow(points)), each = several))
+    if (length(values) > 0L) {
+      grid <- expand.grid(values, stringsAsFactors = FALSE)
+      for (one in names(values)) whole[[one]] <- rep(grid[[one]], nrow(points))
+    }
+    cleaned <- clean_settings(space, whole)
+    cleaned$settings <- not_in(cleaned$settings, history[[name]]$settings)
+    cleaned
+  })
+}
+
+# Evenly spread points of every candidate.
+first_points <- function(field, first, settings) {
+  dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
+  wanted <- ifelse(dims == 0L, 1, dims + 2)
+  most <- first %||% max(length(wanted), settings %/% 2)
+  if (!is.null(first) || sum(wanted) > most) {
+    share <- wanted / sum(wanted) * most
+    wanted <- ifelse(dims == 0L, 1, pmax(1, floor(share)))
+  }
+  chosen <- Map(function(space, n) unique_points(space, spread_points(space, n), n), field$spaces,
+    wanted)
+  # fewer settings than candidates: in turn
+  over <- sum(vapply(chosen, nrow, integer(1))) - settings
+  if (over > 0) chosen <- lapply(chosen, frame_of_rows, 1L)[seq_len(min(length(chosen), settings))]
+  chosen
+}
+
+spread_points <- function(space, n) {
+  if (length(space$dimensions) == 0L) return(plain_frame(list(), 1L))
+  # more than are wanted, since some could not work
+  settings_from_cube(space, lhs::randomLHS(2 * n + 4, length(space$dimensions)))
+}
+
+# The first n different points that can work.
+unique_points <- function(space, points, n) {
+  points <- clean_settings(space, points_of(space, points))$settings
+  frame_of_rows(points, seq_len(min(n, nrow(points))))
+}
+
+# What was learned ------------------------------------------------------------------------
+
+# What a candidate's points gave: points, features, good (of the best value along the path), and
+# the variance of its error.
+seen_points <- function(space, told, sign) {
+  points <- points_of(space, told$settings)
+  n <- nrow(points)
+  group <- group_rows(points, n)
+  good <- sign * told$expected
+  best <- suppressWarnings(tapply(good, group, max, na.rm = TRUE))
+  best[!is.finite(best)] <- NA
+  at <- match(seq_along(best), group)
+  list(
+    points = frame_of_rows(points, at),
+    x = point_features(space, frame_of_rows(points, at)), good = as.vector(best)
+  )
+}
+
+point_features <- function(space, points) {
+  smaller <- space
+  smaller$dimensions <- space$dimensions[point_dimensions(space)]
+  cube_features(smaller, points)
+}
+
+# Variance of a mean score once what all settings have in common on a split is taken out.
+error_of_means <- function(history) {
+  scores <- do.call(rbind, lapply(history, `[[`, "scores"))
+  scores <- scores[rowSums(is.na(scores)) == 0L, , drop = FALSE]
+  if (nrow(scores) < 3L || ncol(scores) < 2L) return(0)
+  rest <- scores - rowMeans(scores)
+  rest <- sweep(rest, 2L, colMeans(rest))
+  sum(rest^2) / ((nrow(rest) - 1) * (ncol(rest) - 1)) / ncol(scores)
+}
+
+# Everything on one scale: mean 0, variance 1, with what is far below the rest pulled up, so that
+# a setting that diverged does not flatten all others.
+scaled_field <- function(field, history) {
+  sign <- if (field$metric$direction == "higher") 1 else -1
+  seen <- Map(function(space, told) seen_points(space, told, sign), field$spaces,
+    history[names(field$spaces)])
+  good <- unlist(lapply(seen, `[[`, "good"))
+  known <- good[!is.na(good)]
+  if (length(known) == 0L) return(NULL)
+  floor <- max(known) - 3 * max(max(known) - stats::median(known), 1e-12)
+  centre <- mean(pmax(known, floor))
+  width <- stats::sd(pmax(known, floor))
+  if (is.na(width) || width == 0) width <- 1
+  noise <- max(error_of_means(history), 1e-4 * width^2) / width^2
+  lapply(seen, function(one) {
+    one$y <- (pmax(ifelse(is.na(one$good), floor, one$good), floor) - centre) / width
+    one$noise <- rep(noise, length(one$y))
+    one
+  })
+}
+
+wants_forest <- function(space, surrogate) {
+  if (surrogate != "auto") return(surrogate == "forest")
+  chosen <- any(vapply(space$dimensions, function(d) d$kind == "alternative", logical(1)))
+  chosen || length(point_dimensions(space)) > 8L
+}
+
+# The lengths of every candidate's process; found again when a quarter more points are known.
+surrogate_lengths <- function(field, history, theta, surrogate) {
+  seen <- scaled_field(field, history)
+  for (name in names(seen)) {
+    one <- seen[[name]]
+    n <- length(one$y)
+    if (n < 3L || ncol(one$x) == 0L || wants_forest(field$spaces[[name]], surrogate)) next
+    if (!is.null(theta[[name]]) && n < 1.25 * theta[[name]]$n) next
+    centred <- one$y - mean(one$y)
+    found <- fit_process(one$x, centred, one$noise, theta[[name]]$values)
+    theta[[name]] <- list(values = found$theta, n = n)
+  }
+  theta
+}
+
+# The points that promise most, one after the other, those before imagined to be as good as
+# they are expected to be.
+promising_points <- function(field, history, n, theta, surrogate, seed) {
+  seen <- scaled_field(field, history)
+  if (is.null(seen)) return(list())
+  rivals <- lapply(stats::setNames(nm = names(seen)), function(name) {
+    new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate, seed)
+  })
+  rivals <- Filter(Negate(is.null), rivals)
+  chosen <- list()
+  for (i in seq_len(n)) {
+    best <- max(vapply(seen, function(one) max(one$y), 1), -Inf)
+    smooth <- max(vapply(rivals, `[[`, 1, "best"), -Inf)
+    gains <- lapply(rivals, function(rival) {
+      if (nrow(rival$pool) == 0L) return(-Inf)
+      expected_improvement(rival$predicted, if (is.finite(smooth)) smooth else best)
+    })
+    top <- vapply(gains, max, numeric(1))
+    if (length(top) == 0L || !any(is.finite(top))) break
+    name <- names(rivals)[which.max(top)]
+    at <- which.max(gains[[name]])
+    point <- frame_of_rows(rivals[[name]]$pool, at)
+    chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
+    rivals[[name]] <- imagined(rivals[[name]], at)
+  }
+  chosen
+}
+
+# A candidate with its model and the points that could be tried next; NULL where there are none.
+new_rival <- function(space, seen, theta, surrogate, seed) {
+  if (length(point_dimensions(space)) == 0L || length(seen$y) == 0L) return(NULL)
+  centre <- mean(seen$y)
+  y <- seen$y - centre
+  model <- if (wants_forest(space, surrogate) && length(y) >= 3L) {
+    fit_surrogate_forest(seen$x, y, seen$noise, seed)
+  } else {
+    fit_process(seen$x, y, seen$noise, theta, steps = 0L)
+  }
+  pool <- point_pool(space, seen)
+  if (nrow(pool) == 0L) return(NULL)
+  features <- point_features(space, pool)
+  known <- model$predict(seen$x)$mean + centre
+  rival <- list(
+    model = model, centre = centre, pool = pool, features = features, best = max(known)
+  )
+  predicted_again(rival)
+}
+
+predicted_again <- function(rival) {
+  if (nrow(rival$pool) == 0L) return(rival)
+  rival$predicted <- rival$model$predict(rival$features)
+  rival$predicted$mean <- rival$predicted$mean + rival$centre
+  rival
+}
+
+imagined <- function(rival, at) {
+  value <- rival$predicted$mean[at] - rival$centre
+  rival$model <- rival$model$add(rival$features[at, , drop = FALSE], value)
+  rest <- setdiff(seq_len(nrow(rival$pool)), at)
+  rival$pool <- frame_of_rows(rival$pool, rest)
+  rival$features <- rival$features[rest, , drop = FALSE]
+  predicted_again(rival)
+}
+
+# Where few enough, all points; else random ones and neighbours of the best. New ones only.
+whole_pool <- 1000L
+
+point_pool <- function(space, seen) {
+  dimensions <- space$dimensions[point_dimensions(space)]
+  ranges <- vapply(dimensions, function(d) {
+    inherits(d$varying, "kw_range") && is.null(d$varying$points)
+  }, logical(1))
+  sizes <- vapply(dimensions[!ranges], function(d) length(dimension_values(d, NULL)), integer(1))
+  settings <- if (!any(ranges) && prod(sizes) <= whole_pool) {
+    every_point(space, dimensions)
+  } else {
+    random <- random_settings(space, 400L)
+    bind_tables(random, near_points(space, seen, 100L))
+  }
+  not_in(clean_settings(space, points_of(space, settings))$settings, seen$points)
+}
+
+every_point <- function(space, dimensions) {
+  grid <- expand.grid(lapply(dimensions, dimension_values, points = NULL),
+    stringsAsFactors = FALSE, KEEP.OUT.ATTRS = FALSE)
+  for (dimension in path_dimensions(space)) {
+    grid[[dimension$name]] <- rep(dimension_values(dimension, path_points)[1], nrow(grid))
+  }
+  plain_frame(unclass(grid)[names(space$dimensions)], nrow(grid))
+}
+
+# Steps of a tenth of the cube, and now and then another level, from the best points.
+near_points <- function(space, seen, n) {
+  best <- order(-seen$y)[seq_len(min(5L, length(seen$y)))]
+  from <- settings_to_cube(space, frame_of_rows(seen$points, rep(best, length.out = n)))
+  from[is.na(from)] <- 0.5
+  moved <- from + stats::rnorm(length(from), sd = 0.1)
+  jump <- stats::runif(length(from)) < 0.1
+  moved[jump] <- stats::runif(sum(jump))
+  settings_from_cube(space, pmin(pmax(moved, 0), 1))
+}

@@ -1,0 +1,132 @@
+# Models of how a score depends on settings, for searches that learn. `x`: a matrix of features
+# from 0 to 1 (cube_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
+# A surrogate has predict(x) -> list(mean, sd) and add(x, y), the same with one more point.
+
+# A Gaussian process with the Matern covariance of smoothness 5/2 and one length a feature
+# (Rasmussen & Williams 2006, chapters 2, 4 and 5). Lengths and the variance of the process are
+# those of highest likelihood under a broad prior, found by at most `steps` gradient steps from
+# `start` on at most `most_fitted` points, the best ones and a spread of the others.
+most_fitted <- 150L
+
+fit_process <- function(x, y, noise, start = NULL, steps = 20L) {
+  at <- seq_along(y)
+  if (length(at) > most_fitted) {
+    best <- order(-y)
+    at <- sort(best[unique(round(c(
+      seq_len(most_fitted %/% 3), seq(1, length(y), length.out = most_fitted)
+    )))][seq_len(most_fitted)])
+    at <- at[!is.na(at)]
+  }
+  start <- start %||% c(rep(log(0.5), ncol(x)), 0)
+  found <- start
+  if (steps > 0L) {
+    value <- process_likelihood(x[at, , drop = FALSE], y[at], noise[at])
+    found <- stats::optim(start, value$of, value$gradient,
+      method = "L-BFGS-B", lower = c(rep(log(0.03), ncol(x)), log(0.05)),
+      upper = c(rep(log(20), ncol(x)), log(20)), control = list(maxit = steps)
+    )$par
+  }
+  solve_process(x, y, noise, found)
+}
+
+# Squared differences of features, a matrix for each: rows of a x rows of b.
+feature_gaps <- function(a, b) {
+  lapply(seq_len(ncol(a)), function(j) outer(a[, j], b[, j], `-`)^2)
+}
+
+matern <- function(squared, variance) {
+  r <- sqrt(5 * squared)
+  variance * (1 + r + r^2 / 3) * exp(-r)
+}
+
+scaled_distance <- function(gaps, lengths) {
+  Reduce(`+`, Map(function(gap, length) gap / length^2, gaps, lengths))
+}
+
+jitter <- 1e-6
+
+# Minus the logarithm of likelihood times prior, of log lengths and log variance, and its gradient.
+process_likelihood <- function(x, y, noise) {
+  gaps <- feature_gaps(x, x)
+  d <- ncol(x)
+  last <- NULL
+  at <- function(theta) {
+    if (identical(theta, last$theta)) return(last)
+    lengths <- exp(theta[seq_len(d)])
+    squared <- scaled_distance(gaps, lengths)
+    k <- matern(squared, exp(theta[d + 1L]))
+    root <- chol(k + diag(noise + jitter, length(y)))
+    alpha <- backsolve(root, backsolve(root, y, transpose = TRUE))
+    last <<- list(theta = theta, k = k, squared = squared, root = root, alpha = alpha)
+    last
+  }
+  # broad: a factor of about e around half the cube, and around the scores' own variance
+  centre <- c(rep(log(0.5), d), 0)
+  list(
+    of = function(theta) {
+      now <- at(theta)
+      sum(log(diag(now$root))) + sum(y * now$alpha) / 2 + sum((theta - centre)^2) / 2
+    },
+    gradient = function(theta) {
+      now <- at(theta)
+      inner <- chol2inv(now$root) - tcrossprod(now$alpha)
+      r <- sqrt(5 * now$squared)
+      # derivative by the log of one length, but for the gap
+      slope <- exp(theta[d + 1L]) * (5 / 3) * (1 + r) * exp(-r) * inner
+      by_length <- vapply(seq_len(d), function(j) {
+        sum(slope * gaps[[j]]) / exp(theta[j])^2 / 2
+      }, numeric(1))
+      c(by_length, sum(inner * now$k) / 2) + theta - centre
+    }
+  )
+}
+
+solve_process <- function(x, y, noise, theta) {
+  d <- ncol(x)
+  lengths <- exp(theta[seq_len(d)])
+  variance <- exp(theta[d + 1L])
+  k <- matern(scaled_distance(feature_gaps(x, x), lengths), variance)
+  root <- chol(k + diag(noise + jitter, length(y)))
+  alpha <- backsolve(root, backsolve(root, y, transpose = TRUE))
+  list(
+    theta = theta,
+    predict = function(new) {
+      cross <- matern(scaled_distance(feature_gaps(x, new), lengths), variance)
+      mean <- as.vector(crossprod(cross, alpha))
+      left <- variance - colSums(backsolve(root, cross, transpose = TRUE)^2)
+      list(mean = mean, sd = sqrt(pmax(left, 1e-12)))
+    },
+    add = function(one, value) {
+      solve_process(rbind(x, one), c(y, value), c(noise, mean(noise)), theta)
+    }
+  )
+}
+
+# A forest of regression trees: mean and spread of what its trees say (Hutter, Hoos &
+# Leyton-Brown 2011). For many features, and for choices that switch others on and off.
+fit_surrogate_forest <- function(x, y, noise, seed) {
+  colnames(x) <- paste0("x", seq_len(ncol(x)))
+  fit <- ranger::ranger(
+    x = x, y = y, num.trees = 200, min.node.size = 3, mtry = max(1, ceiling(ncol(x) * 5 / 6)),
+    seed = seed, num.threads = 1
+  )
+  list(
+    theta = NULL,
+    predict = function(new) {
+      colnames(new) <- colnames(x)
+      each <- stats::predict(fit, data = new, predict.all = TRUE, num.threads = 1)$predictions
+      each <- matrix(each, nrow(new))
+      mean <- rowMeans(each)
+      list(mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)))
+    },
+    add = function(one, value) {
+      fit_surrogate_forest(rbind(unname(x), one), c(y, value), c(noise, mean(noise)), seed)
+    }
+  )
+}
+
+# How much better than `best` a setting is expected to be (Jones, Schonlau & Welch 1998).
+expected_improvement <- function(predicted, best) {
+  z <- (predicted$mean - best) / predicted$sd
+  (predicted$mean - best) * stats::pnorm(z) + predicted$sd * stats::dnorm(z)
+}

@@ -1,0 +1,97 @@
+# Fields of settings that were scored once, in full, as look-up tables: six made-up tables of
+# different kinds, at least 2,000 settings each. Searches and screens are judged on them without
+# fitting anything. The tables are kept in build/fields, since making them takes some minutes.
+
+source("bench/common.R")
+
+# Numbers, classes; linear, additive, interacting, thresholds, noise columns, many levels.
+made_up <- list(
+  linear = function() {
+    x <- as.data.frame(matrix(stats::rnorm(1000 * 12), 1000))
+    x$y <- x$V1 - 0.7 * x$V2 + 0.5 * x$V3 + stats::rnorm(1000, sd = 1.5)
+    list(table = x, kind = "number")
+  },
+  additive = function() {
+    x <- as.data.frame(matrix(stats::runif(600 * 8, -2, 2), 600))
+    x$y <- sin(2 * x$V1) + x$V2^2 / 2 + abs(x$V3) + stats::rnorm(600, sd = 0.5)
+    list(table = x, kind = "number")
+  },
+  interacting = function() {
+    x <- as.data.frame(matrix(stats::rnorm(2000 * 6), 2000))
+    odds <- 1.5 * x$V1 * x$V2 + x$V3 * (x$V4 > 0)
+    x$y <- factor(ifelse(stats::runif(2000) < stats::plogis(odds), "yes", "no"))
+    list(table = x, kind = "two_class")
+  },
+  thresholds = function() {
+    x <- as.data.frame(matrix(stats::runif(1500 * 10), 1500))
+    p <- ifelse(x$V1 > 0.6, 0.7, ifelse(x$V2 < 0.3 & x$V3 > 0.5, 0.6, 0.15))
+    x$y <- factor(ifelse(stats::runif(1500) < p, "yes", "no"))
+    list(table = x, kind = "two_class")
+  },
+  noise = function() {
+    x <- as.data.frame(matrix(stats::rnorm(200 * 100), 200))
+    x$y <- x$V1 + x$V2 + x$V3 * x$V4 + stats::rnorm(200)
+    list(table = x, kind = "number")
+  },
+  levels = function() {
+    n <- 4000
+    level <- sample(60, n, replace = TRUE)
+    effect <- stats::rnorm(60)
+    x <- data.frame(
+      town = sprintf("t%02d", level), size = stats::rlnorm(n), age = stats::runif(n),
+      other = sample(letters[1:8], n, replace = TRUE)
+    )
+    odds <- effect[level] + log(x$size) * (x$age > 0.5)
+    x$y <- factor(ifelse(stats::runif(n) < stats::plogis(odds), "yes", "no"))
+    list(table = x, kind = "two_class")
+  }
+)
+
+# The same field for all: linear, tree, neighbours and boosted, with choices of preparation.
+field_candidates <- function(one) {
+  categories <- any(vapply(one$table, is.character, NA))
+  ready <- if (categories) {
+    list(either(mean = pre_target_mean(), indicators = pre_onehot()))
+  } else {
+    list(optional(pre_skew()))
+  }
+  candidates(
+    penalised = pipeline(ready, pre_scale(), fam_penalised(
+      penalty = from_to(1e-4, 1, "log", points = 20), lasso_share = from_to(0, 1, points = 11)
+    )),
+    tree = fam_tree(
+      pruning = from_to(1e-4, 0.1, "log", points = 16),
+      min_leaf = from_to(2, 100, "log", points = 12),
+      depth = among(3, 6, 12, 30)
+    ),
+    near = pipeline(ready, pre_scale(), fam_neighbours(
+      neighbours = from_to(1, 60, "log", points = 12),
+      weighting = among("equal", "inverse", "fading")
+    )),
+    boosted = pipeline(ready, fam_boosted(
+      trees = among(30, 60, 120, 240), depth = among(1, 2, 3, 4, 6),
+      rate = from_to(0.02, 0.5, "log", points = 6), row_share = among(0.5, 0.75, 1)
+    ))
+  )
+}
+
+field_plan <- function(name, folds = 5, repeats = 1, ...) {
+  set.seed(match(name, names(made_up)))
+  one <- made_up[[name]]()
+  plan_comparison(
+    if (one$kind == "number") brief(one$table, "y") else brief(one$table, "y", event = "yes"),
+    field_candidates(one),
+    splits = split_kfold(folds, repeats), seed = 1, ...
+  )
+}
+
+# A comparison of the whole field, made once.
+scored_field <- function(name, folds = 5, repeats = 1) {
+  dir.create("build/fields", showWarnings = FALSE, recursive = TRUE)
+  file <- file.path("build/fields", paste0(name, "-", folds, "x", repeats, ".rds"))
+  if (!file.exists(file)) {
+    cmp <- run_comparison(field_plan(name, folds, repeats), quiet = TRUE)
+    saveRDS(cmp[c("plan", "results", "rounds", "ledger", "seconds")], file)
+  }
+  readRDS(file)
+}

@@ -1,0 +1,97 @@
+# How many fits searches need until they are near the best of a whole field: within 1 % of the
+# field's range of its best mean. Fields are look-up tables (fields.R), so that nothing is fitted
+# here; medians over seeds, with quartiles, and the ratio to random draws.
+
+source("bench/fields.R")
+internal <- function(name) getFromNamespace(name, "kilnwright")
+
+# The conversation of a search with a field that is known: best mean so far, against fits.
+replay <- function(field, search, seed) {
+  plan <- field$plan
+  metric <- plan$metrics[[plan$decide]]
+  seats <- internal("search_seats")(search, names(plan$spaces))
+  asked <- internal("first_round")(plan$spaces, seats, metric, seed)
+  seats <- asked$seats
+  tables <- lapply(asked$round, `[[`, "settings")
+  work <- internal("new_work")(plan$spaces)
+  known <- paste(field$results$candidate, unlist(lapply(field$results$tables, keys_of)))
+  spent <- 0
+  repeat {
+    if (sum(vapply(tables, nrow, 1L)) == 0L) break
+    work <- internal("extend_work")(work, tables)
+    now <- paste(
+      work$settings$candidate,
+      unlist(lapply(work$tables, keys_of))[order(order(work$settings$candidate, work$settings$row))]
+    )
+    at <- match(now, known)
+    stopifnot(!anyNA(at))
+    scores <- lapply(field$results$scores, function(s) s[at, , drop = FALSE])
+    results <- list(
+      candidate = work$settings$candidate, row = work$settings$row, tables = work$tables,
+      scores = scores, seconds = field$results$seconds[at, , drop = FALSE], failures = list(),
+      unscored = list()
+    )
+    started <- proc.time()[[3]]
+    history <- internal("search_history")(results, plan)
+    found <- internal("propose_all")(seats, plan$spaces, metric, history)
+    spent <- spent + proc.time()[[3]] - started
+    seats <- found$seats
+    tables <- lapply(found$round, `[[`, "settings")
+  }
+  mean <- rowMeans(scores[[plan$decide]])
+  good <- if (metric$direction == "higher") mean else -mean
+  list(
+    best = cummax(ifelse(is.na(good), -Inf, good)), fits = cumsum(!duplicated(work$settings$fit)),
+    seconds = spent
+  )
+}
+
+keys_of <- function(table) {
+  if (nrow(table) == 0L) return(character())
+  if (length(table) == 0L) return(rep("", nrow(table)))
+  internal("row_texts")(table)
+}
+
+goal_of <- function(field) {
+  plan <- field$plan
+  mean <- rowMeans(field$results$scores[[plan$decide]])
+  good <- if (plan$metrics[[plan$decide]]$direction == "higher") mean else -mean
+  max(good, na.rm = TRUE) - 0.01 * diff(range(good, na.rm = TRUE))
+}
+
+fits_until <- function(curve, goal) {
+  at <- which(curve$best >= goal)[1]
+  if (is.na(at)) Inf else curve$fits[at]
+}
+
+searches <- list(
+  random = function() search_random(200), hypercube = function() search_hypercube(200),
+  guided = function() search_guided(100)
+)
+
+given <- commandArgs(TRUE)
+seeds <- if (length(given) > 0L) as.integer(given[1]) else 20L
+chosen <- if (length(given) > 1L) given[-1] else names(made_up)
+for (name in chosen) {
+  field <- scored_field(name)
+  goal <- goal_of(field)
+  found <- lapply(searches, function(search) {
+    curves <- lapply(seq_len(seeds), function(seed) replay(field, search(), seed))
+    list(
+      fits = vapply(curves, fits_until, numeric(1), goal = goal),
+      seconds = mean(vapply(curves, `[[`, 1, "seconds"))
+    )
+  })
+  for (search in names(found)) {
+    fits <- found[[search]]$fits
+    cat(sprintf(
+      paste0(
+        "%-12s %-10s fits until within 1 %%: median %5.0f (%.0f to %.0f), %.2f of random; ",
+        "%.2f s a search\n"
+      ),
+      name, search, stats::median(fits), stats::quantile(fits, 0.25, type = 1),
+      stats::quantile(fits, 0.75, type = 1), stats::median(fits) / stats::median(found$random$fits),
+      found[[search]]$seconds
+    ))
+  }
+}
