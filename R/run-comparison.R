@@ -94,12 +94,15 @@ execute_plan <- function(
   started <- seconds_now()
   pool <- new_pool(workers, plan)
   on.exit(pool$close())
-  deadline <- if (is.null(limits$minutes)) Inf else seconds_now() + 60 * limits$minutes
   run <- new_run(plan, new_work(plan$spaces, share), working_data(plan$brief), keep, limits)
   # of a comparison that is gone on with the journal may know as well
   earlier <- if (is.null(journal)) list(seconds = 0, units = 0) else journal$earlier()
   units <- max(earlier$units, before$results$spent[["units"]])
   sink <- new_sink(plan, listener, journal, units)
+  crew <- list(
+    pool = pool, sink = sink, costs = new_costs(run$work), journal = journal, shuffle = shuffle,
+    deadline = if (is.null(limits$minutes)) Inf else started + 60 * limits$minutes
+  )
   state <- new_round_state(plan, asked, limits$settings)
   rounds <- list()
   for (round in before$rounds) {
@@ -119,9 +122,8 @@ execute_plan <- function(
     earlier_nodes <- length(run$work$nodes)
     run$work <- extend_work(run$work, round$tables, round$kept)
     new <- seq_along(run$work$fits$node) > from
-    done <- run_round(
-      plan, run, new, earlier_nodes, sink, pool, deadline, limits, journal, shuffle
-    )
+    crew$costs$grow(run$work)
+    done <- run_round(plan, run, new, earlier_nodes, crew)
     stopped <- done$stopped
     if (!is.null(done$dropped)) {
       round$dropped <- done$dropped
@@ -129,7 +131,7 @@ execute_plan <- function(
     }
     if (!is.null(stopped) || !is.null(state$stopped())) break
   }
-  stopped <- stopped %||% state$stopped()
+  stopped <- in_words(stopped, limits, plan, run, crew) %||% state$stopped()
   sink$end()
   took <- list(
     seconds = seconds_now() - started + max(before$seconds, earlier$seconds),

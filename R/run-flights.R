@@ -132,17 +132,18 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   waiting <- if (is.null(run$fit_seconds)) 2L else 1L
   told <- seconds_now()
   repeat {
-    late <- seconds_now() > deadline
+    seconds <- deadline() - seconds_now()
+    late <- seconds < 0
     room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
       flying$count()
     following <- function() {
-      flying$doubt$take() %||% schedule$take(unit_share(schedule, n), n %||% 2L)
+      flying$doubt$take() %||% schedule$take(unit_share(schedule, n), n %||% 2L, seconds)
     }
     while (!late && room > 0L && !is.null(unit <- following())) {
       flying$send(run, file, unit)
       room <- room - 1L
     }
-    if (flying$count() == 0L) return(if (late && !schedule$empty()) "minutes")
+    if (flying$count() == 0L) return(if (!schedule$empty()) "minutes")
     if (late) {
       flying$cancel()
       return("minutes")

@@ -3,7 +3,14 @@
 #' A run that reaches one ends with a valid comparison of what is done, which says so.
 #' Interrupting a run (Ctrl-C) does the same.
 #'
-#' @param minutes No new fits are begun after so many minutes.
+#' Minutes are a budget: what fits take is learned as the run goes, and a setting that would not be
+#' scored on all splits in time is not begun. One setting of every candidate comes first, then two
+#' more of each, then four, the cheaper candidates before the dearer ones. With a screen the best
+#' of what was begun are scored in full before the time is over. Where there is no time for
+#' anything, the simplest setting is scored all the same, and the comparison says so.
+#'
+#' @param minutes The run is over after so many minutes. In this process compiled code that runs
+#'   then is waited for.
 #' @param settings At most so many settings are tried, taken in turn from all
 #'   candidates.
 #' @param fit_seconds A single fit is stopped after so many seconds and counts as

@@ -70,9 +70,11 @@ search_history <- function(results, plan) {
 # Means; of settings that have some of their scores only, what they would be if the setting went on
 # being as far from the others as it was.
 expected_means <- function(scores, mean) {
-  usual <- colMeans(scores[!is.na(mean), , drop = FALSE])
+  complete <- !is.na(mean)
+  if (!any(complete)) complete[] <- TRUE
+  usual <- colMeans(scores[complete, , drop = FALSE], na.rm = TRUE)
   apart <- rowMeans(sweep(scores, 2L, usual), na.rm = TRUE)
-  expected <- ifelse(is.na(mean), mean(usual) + apart, mean)
+  expected <- ifelse(is.na(mean), mean(usual, na.rm = TRUE) + apart, mean)
   ifelse(is.nan(expected), NA, expected)
 }
 
@@ -84,50 +86,143 @@ round_scores <- function(results, plan) {
 }
 
 # What is new in a round, in the stages of the plan's screen: list(stopped, dropped), NULL or why
-# it was stopped, and what the screen dropped.
-run_round <- function(
-  plan, run, new, earlier_nodes, sink, pool, deadline, limits, journal, shuffle
-) {
-  sink$grow(run$work)
-  if (!is.null(journal)) {
-    steps <- steps_of_rows(journal$steps(), run$work, plan$splits)
+# it was stopped, and what the screen dropped. `crew`: who does it and who is told: pool, sink,
+# costs (new_costs()), journal, shuffle, deadline.
+run_round <- function(plan, run, new, earlier_nodes, crew) {
+  crew$sink$grow(run$work)
+  if (!is.null(crew$journal)) {
+    steps <- steps_of_rows(crew$journal$steps(), run$work, plan$splits)
     fresh <- vapply(steps, function(step) step$node > earlier_nodes, logical(1))
-    sink$take(empty_ledger(plan$metrics, steps[fresh]), write = FALSE)
+    crew$sink$take(empty_ledger(plan$metrics, steps[fresh]), write = FALSE)
+  }
+  if (is.null(plan$screen)) {
+    stage <- list(fits = which(new), splits = seq_along(plan$splits), share = 1)
+    return(list(stopped = run_stage(plan, run, stage, crew), dropped = NULL))
+  }
+  screen_round(plan, run, new, crew)
+}
+
+# Before the screen begins the simplest setting is scored in full, so that there is a model at any
+# stop, and something to compare with.
+# Where time is short a stage may use a part of what is left, and goes on with what it came to;
+# at last the best of what was begun are scored in full.
+screen_round <- function(plan, run, new, crew) {
+  stopped <- NULL
+  if (run$work$rounds == 1L) {
+    first <- simplest_fit(run$work)
+    stage <- list(fits = first, splits = seq_along(plan$splits), share = 1)
+    stopped <- run_stage(plan, run, stage, crew)
+    new[first] <- FALSE
   }
   about <- screen_about(plan, run$work, new)
-  screen <- (plan$screen %||% no_screen())$begin(about)
-  stopped <- NULL
+  screen <- plan$screen$begin(about)
   dropped <- integer()
+  short <- NULL
   while (is.null(stopped)) {
-    stage <- screen$following(if (!is.null(plan$screen)) screen_view(sink$results(), plan))
+    stage <- screen$following(screen_view(crew$sink$results(), plan))
     gone <- which_settings(about, screen$dropped())
-    sink$drop(setdiff(gone, dropped))
+    crew$sink$drop(setdiff(gone, dropped))
     dropped <- gone
     if (is.null(stage)) break
-    stopped <- run_stage(plan, run, stage, sink, pool, deadline, journal, shuffle)
+    stopped <- run_stage(plan, run, stage, crew, stage_deadline(stage, plan, run, crew))
+    if (identical(stopped, "minutes")) {
+      short <- stopped
+      if (seconds_now() + seconds_to_finish(plan, run, crew) < crew$deadline) stopped <- NULL
+    }
   }
-  if (identical(stopped, "minutes")) {
-    stopped <- paste0("the limit of ", format(limits$minutes), " minutes")
-  }
+  stopped <- stopped %||% short
+  if (identical(stopped, "minutes")) finish_best(plan, run, crew)
   list(stopped = stopped, dropped = screen$dropped())
 }
 
-# Some fits on some splits, on a share of the training rows.
-run_stage <- function(plan, run, stage, sink, pool, deadline, journal, shuffle) {
+# Until when fits of a stage are begun: some stages may use a part of the time that is left, the
+# others leave what scoring the leader in full will take.
+stage_deadline <- function(stage, plan, run, crew) {
+  if (is.infinite(crew$deadline)) return(function() Inf)
+  if (is.null(stage$part)) return(function() crew$deadline - seconds_to_finish(plan, run, crew))
+  until <- seconds_now() + stage$part * (crew$deadline - seconds_now())
+  function() until
+}
+
+# Some fits on some splits, on a share of the training rows, but for what is done.
+run_stage <- function(plan, run, stage, crew, until = function() crew$deadline) {
   pending <- matrix(FALSE, length(run$work$fits$node), length(plan$splits))
   pending[stage$fits, stage$splits] <- TRUE
-  if (!is.null(journal)) {
-    known <- journal_parts(journal$rows(), run$work, sink$names(), pending, stage$share, plan,
-      run$wanted)
+  pending[crew$sink$done(stage$share)] <- FALSE
+  if (!is.null(crew$journal)) {
+    known <- journal_parts(crew$journal$rows(), run$work, crew$sink$names(), pending, stage$share,
+      plan, run$wanted)
     for (part in known) {
-      sink$take(part, write = FALSE)
+      crew$sink$take(part, write = FALSE)
+      crew$costs$learn(part)
       pending[cbind(part$fit, part$split)] <- FALSE
     }
   }
-  schedule <- new_schedule(run$work, pending, shuffle, stage$share)
-  sink$start(schedule$share_left)
-  tryCatch(pool$run(run, schedule, sink, deadline), interrupt = function(e) {
-    pool$abandon()
+  if (!any(pending)) return(NULL)
+  schedule <- new_schedule(
+    run$work, pending, crew$shuffle, stage$share, crew$costs, is.finite(crew$deadline)
+  )
+  crew$sink$start(schedule$share_left)
+  tryCatch(crew$pool$run(run, schedule, crew$sink, until), interrupt = function(e) {
+    crew$pool$abandon()
     "an interruption"
   })
+}
+
+# Where the time is short ------------------------------------------------------------------
+
+simplest_fit <- function(work) {
+  ranks <- vapply(work$families, function(f) f$part$definition$complexity_rank, numeric(1))
+  which.min(ranks[work$fits$candidate])
+}
+
+# Seconds that scoring the leader in full will take.
+seconds_to_finish <- function(plan, run, crew) {
+  fit <- run$work$settings$fit[crew$sink$leader()]
+  if (is.infinite(crew$deadline) || length(fit) == 0L) return(0)
+  crew$costs$at_most(fit) * ceiling(length(plan$splits) / crew$pool$processes())
+}
+
+# Scores the best of what was begun on all splits: those for which there is time.
+finish_best <- function(plan, run, crew) {
+  results <- crew$sink$results()
+  fits <- unique(run$work$settings$fit[most_promising(results, plan)])
+  done <- crew$sink$done(1)
+  counts <- tabulate(done[, 1], length(run$work$fits$node))
+  fits <- fits[counts[fits] < length(plan$splits)]
+  missing <- ceiling((length(plan$splits) - counts[fits]) / crew$pool$processes())
+  room <- crew$deadline - seconds_now()
+  chosen <- integer()
+  for (i in seq_along(fits)) {
+    takes <- crew$costs$at_most(fits[i]) * missing[i]
+    if (is.na(takes) || takes > room) next
+    room <- room - takes
+    chosen <- c(chosen, fits[i])
+  }
+  stage <- list(fits = chosen, splits = seq_along(plan$splits), share = 1)
+  run_stage(plan, run, stage, crew)
+}
+
+# Settings in the order of what is known of them, by scores on all training rows, or else on a
+# share of them.
+most_promising <- function(results, plan) {
+  metric <- plan$metrics[[plan$decide]]
+  scores <- round_scores(results, plan)
+  good <- goodness(expected_means(scores, rowMeans(scores)), metric)
+  whole <- order(-good, na.last = NA)
+  part <- tapply(results$partial$score, results$partial$setting, mean)
+  part <- as.integer(names(part))[order(-goodness(as.vector(part), metric))]
+  union(whole, part)
+}
+
+# Why a run was stopped, or NULL. Where there was no time for any model, the simplest one is made
+# all the same.
+in_words <- function(stopped, limits, plan, run, crew) {
+  if (!identical(stopped, "minutes")) return(stopped)
+  said <- paste0("the limit of ", format(limits$minutes), " minutes")
+  if (any(!is.na(rowMeans(round_scores(crew$sink$results(), plan))))) return(said)
+  crew$deadline <- Inf
+  stage <- list(fits = simplest_fit(run$work), splits = seq_along(plan$splits), share = 1)
+  run_stage(plan, run, stage, crew)
+  paste0(said, ", too short for anything but the simplest setting")
 }

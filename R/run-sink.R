@@ -41,7 +41,13 @@ new_sink <- function(plan, listener, journal, units = 0) {
       }
       watch$tick(part, known = !write)
     },
-    drop = watch$drop,
+    drop = watch$drop, leader = watch$leader,
+    # pairs of fit and split that are done on a share of the training rows
+    done = function(share) {
+      ledger <- whole()
+      at <- which(ledger$share == share)
+      cbind(ledger$fit[at], ledger$split[at])
+    },
     # what somebody sent who is not believed any more
     forget = function(unit) {
       ledger <- whole()
@@ -70,15 +76,18 @@ new_watch <- function(plan, listener) {
   # a search that goes on, or a screen: nobody knows how much it will be
   dropped <- integer()
   open <- !is.null(plan$screen) || !all(vapply(plan$seats, function(s) s$search$at_once, NA))
-  best_so_far <- function() {
+  # the setting with the best mean so far; none before three splits
+  leader <- function() {
     ready <- which(counts >= min(3L, sum(usable)) & is.finite(sums))
-    if (length(ready) == 0L) return(NULL)
-    means <- sums[ready] / counts[ready]
-    leader <- which.max(goodness(means, plan$metrics[[plan$decide]]))
-    at <- ready[leader]
+    ready[which.max(goodness(sums[ready] / counts[ready], plan$metrics[[plan$decide]]))]
+  }
+  best_so_far <- function() {
+    at <- leader()
+    if (length(at) == 0L) return(NULL)
+    mean <- sums[at] / counts[at]
     list(
-      candidate = names(plan$spaces)[work$settings$candidate[at]], mean = means[leader],
-      sd = sqrt(max(0, squares[at] - counts[at] * means[leader]^2) / (counts[at] - 1)),
+      candidate = names(plan$spaces)[work$settings$candidate[at]], mean = mean,
+      sd = sqrt(max(0, squares[at] - counts[at] * mean^2) / (counts[at] - 1)),
       splits = counts[at]
     )
   }
@@ -137,7 +146,7 @@ new_watch <- function(plan, listener) {
       emit("start")
     },
     # settings that are not scored any further
-    drop = drop,
+    drop = drop, leader = leader,
     end = function() emit("end"),
     progress = function() emit("progress"),
     # a part of one split; what a journal held is not counted as done by this run

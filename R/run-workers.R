@@ -1,7 +1,8 @@
 # Where units run: in this process, or on worker processes by way of the package mirai.
 # A pool has
-#   run(run, schedule, sink, deadline)  NULL when everything is done, "minutes" when
-#                                       the deadline came first
+#   run(run, schedule, sink, deadline)  NULL when everything is done, "minutes" when there was
+#                                       no time for the rest; deadline() is asked anew, again and
+#                                       again
 #   abandon()                           after an interruption: lets go of what runs
 #   processes()                         how many work at the same time
 #   close()
@@ -32,15 +33,18 @@ process_pool <- function() {
   cache <- new_cache()
   list(
     run = function(run, schedule, sink, deadline, enough = function() FALSE) {
-      while (!is.null(unit <- schedule$take())) {
+      while (!is.null(unit <- schedule$take(seconds = deadline() - seconds_now()))) {
+        run$stop_at <- deadline()
         done <- timed_unit(run, unit$split, unit$fits, cache, unit$share)
         if (was_interrupted(done$ledger)) rlang::interrupt()
+        late <- which(done$ledger$message %in% out_of_time)
+        if (length(late) > 0L) done$ledger <- without_entries(done$ledger, late, run$work)
         sink$take(done$ledger, took = done$took)
         schedule$learn(done$ledger)
-        if (seconds_now() > deadline && !schedule$empty()) return("minutes")
+        if (length(late) > 0L) return("minutes")
         if (enough()) return("enough")
       }
-      NULL
+      if (!schedule$empty()) "minutes"
     },
     abandon = function() cache$clear(), processes = function() 1L, close = function() cache$clear()
   )

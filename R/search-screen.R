@@ -3,7 +3,9 @@
 #   check(plan)   an error where the plan's splits do not allow it
 #   begin(about)  -> list(following(view), dropped())
 # `about` says what a round is made of, see screen_about(); `view` what is known, see
-# screen_view(). following() gives the next stage, list(fits, splits, share), or NULL; dropped()
+# screen_view(). following() gives the next stage, list(fits, splits, share, part), or NULL;
+# part: how much of the time that is left it may use, if there is a deadline; what is not scored
+# when a stage is over had no time and is let go of. dropped() gives
 # a data frame: candidate, setting (numbers), splits (on which it was scored), share, behind (by
 # how much it was worse than the leader), why. All settings of a fit are dropped or none, since
 # one fit serves them all.
@@ -86,21 +88,6 @@ screen_rows <- function(shares = c(0.1, 0.3), keep = 0.3, first = 5, at_least = 
   )
 }
 
-# Everything on all splits, at once.
-no_screen <- function() {
-  new_screen("none", list(), "none", check = function(plan) NULL, begin = function(about) {
-    done <- FALSE
-    list(
-      following = function(view) {
-        if (done) return(NULL)
-        done <<- TRUE
-        list(fits = about$fits, splits = about$splits, share = 1)
-      },
-      dropped = function() NULL
-    )
-  })
-}
-
 check_screen_splits <- function(plan, first) {
   refuse <- function(problem, remedy) stop_kw("splits", problem, remedy = remedy)
   if (plan$pooled) {
@@ -163,15 +150,17 @@ begin_screen_splits <- function(about, first, level, margin, at_least) {
         used <- about$splits[seq_len(min(seen, about$usable))]
         found <- worse_beyond_doubt(view, about, alive, used, level, margin, at_least)
         gone <<- rbind(gone, found)
-        alive <<- setdiff(alive, which_settings(about, found))
+        known <- view$failed | rowSums(is.na(view$good[, used, drop = FALSE])) == 0L
+        alive <<- setdiff(alive[known[alive]], which_settings(about, found))
       }
       if (seen == length(about$splits)) return(NULL)
       to <- if (seen == 0L) first else seen + max(1L, seen %/% 3L)
       if (to >= about$usable) to <- length(about$splits)
       mine <- about$splits[seq(seen + 1L, to)]
+      part <- if (seen == 0L) 0.5
       seen <<- to
       if (length(alive) == 0L) return(NULL)
-      list(fits = unique(about$fit[alive]), splits = mine, share = 1)
+      list(fits = unique(about$fit[alive]), splits = mine, share = 1, part = part)
     },
     dropped = function() gone
   )
@@ -241,23 +230,24 @@ begin_screen_rows <- function(about, shares, keep, first, at_least) {
       if (stage > length(shares)) return(NULL)
       if (stage > 0L) {
         found <- lesser_part(view, about, alive, splits, shares[stage], keep, at_least)
-        gone <<- rbind(gone, found)
-        alive <<- setdiff(alive, which_settings(about, found))
+        gone <<- rbind(gone, found$dropped)
+        alive <<- found$alive
       }
       stage <<- stage + 1L
       if (length(alive) == 0L) return(NULL)
       last <- stage > length(shares)
       list(
         fits = unique(about$fit[alive]), splits = if (last) about$splits else splits,
-        share = if (last) 1 else shares[stage]
+        share = if (last) 1 else shares[stage],
+        part = if (!last) 1 / (length(shares) + 2 - stage)
       )
     },
     dropped = function() gone
   )
 }
 
-# The settings that do not go on after a stage on a share of the rows: those of earlier rounds
-# are in the ranking, too.
+# The settings that do not go on after a stage on a share of the rows, and those that do: those
+# of earlier rounds are in the ranking, too.
 lesser_part <- function(view, about, alive, splits, share, keep, at_least) {
   known <- view$partial[view$partial$share == share & view$partial$split %in% splits, ]
   score <- tapply(known$score, factor(known$setting, seq_along(about$fit)), function(x) {
@@ -265,14 +255,17 @@ lesser_part <- function(view, about, alive, splits, share, keep, at_least) {
   })
   good <- view$sign * as.vector(score)
   able <- which(!is.na(good) & !view$failed)
+  # where time was short there may be others
+  alive <- alive[alive %in% able | view$failed[alive]]
   order <- able[order(!view$meets[able], -good[able])]
   # a fit is as good as the best of its settings
   fits <- unique(about$fit[order])
   n <- max(at_least, ceiling(keep * length(unique(about$fit[union(alive, able)]))))
   best <- about$fit[order[!duplicated(about$candidate[order])]]
   out <- alive[!about$fit[alive] %in% c(utils::head(fits, n), best)]
-  dropped_rows(
+  dropped <- dropped_rows(
     about, out, length(splits), share, max(good[able], -Inf) - good[out],
     ifelse(view$failed[out], "it failed on a split", "not among the better part")
   )
+  list(alive = setdiff(alive, out), dropped = dropped)
 }

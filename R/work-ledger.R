@@ -185,6 +185,10 @@ take_entries <- function(ledger, at, count) {
   ledger
 }
 
+without_entries <- function(ledger, at, work) {
+  take_entries(ledger, setdiff(seq_along(ledger$fit), at), work$fits$count)
+}
+
 # Where a part of failed fits has nothing, others may have scores.
 filled <- function(ledgers, what) {
   lapply(ledgers, function(ledger) ledger[[what]] %||% array(NA_real_, dim(ledger$validation)))

@@ -104,8 +104,8 @@ new_step_log <- function() {
 # `x`: the training input; `input`: see family_inputs().
 fit_alike <- function(fits, definition, x, input, prepared, context) {
   n <- length(fits)
-  most <- context$fit_seconds
-  limited <- !is.null(most)
+  stop_at <- context$stop_at %||% Inf
+  limited <- !is.null(context$fit_seconds) || is.finite(stop_at)
   describe <- fit_describer(context$work, context$work$fits$candidate[fits[1]])
   fit <- NULL
   seed <- new_seeds(fits, context)
@@ -141,7 +141,7 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
           described <- describe(fits[i])
           if (is.null(fit)) fit <- new_fitter(definition, x, prepared$training$target)
           fitted <- if (limited) {
-            within_seconds(fit(described$settings, seed(i)), most, context$alarm)
+            within_limits(fit(described$settings, seed(i)), context, stop_at)
           } else {
             fit(described$settings, seed(i))
           }
@@ -257,6 +257,22 @@ timed_unit <- function(...) {
   started <- seconds_now()
   list(ledger = run_unit(...), took = seconds_now() - started)
 }
+
+# The limit of a single fit, or what is left until `stop_at`, whatever is shorter.
+within_limits <- function(expr, context, stop_at) {
+  left <- stop_at - seconds_now()
+  if (left <= 0) stop(out_of_time, call. = FALSE)
+  most <- context$fit_seconds %||% Inf
+  if (most <= left) return(within_seconds(expr, most, context$alarm))
+  tryCatch(within_seconds(expr, left, FALSE), error = function(e) {
+    # compiled code may have called it something else
+    if (seconds_now() >= stop_at) stop(out_of_time, call. = FALSE)
+    stop(e)
+  })
+}
+
+# Fits that are stopped so were not done; they did not fail.
+out_of_time <- "stopped since the time of the run was over"
 
 # Stops R code that takes longer; what runs in compiled code is stopped by the alarm of
 # the worker's process.

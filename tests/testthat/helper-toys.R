@@ -46,6 +46,11 @@ local_stand_in <- function(name, value, env = parent.frame()) {
   withr::defer(put(kept), envir = env)
 }
 
+# What run_comparison() gives is that of a run that was interrupted before anything was done.
+local_interruption <- function(env = parent.frame()) {
+  local_stand_in("run_stage", function(...) "an interruption", env)
+}
+
 quiet_run <- function(...) run_comparison(..., quiet = TRUE)
 
 pots_brief <- function(...) {

@@ -248,7 +248,10 @@ test_that("what a fit took on one split is expected on the others, and dear fits
   taken <- NULL
   while (!is.null(unit <- schedule$take())) {
     taken <- rbind(taken, cbind(split = unit$split, fit = unit$fits, of = length(unit$fits)))
-    schedule$learn(list(steps = list(), fit = unit$fits, seconds = told[unit$fits]))
+    schedule$learn(list(
+      steps = list(), fit = unit$fits, seconds = told[unit$fits],
+      share = rep(1, length(unit$fits))
+    ))
   }
   expect_identical(nrow(unique(taken[, 1:2])), 12L)
   expect_equal(schedule$left(), 0)

@@ -61,15 +61,24 @@ test_that("where results cannot go is said before anything is run", {
 test_that("a run stopped before anything is ranked, and a figure that fails, leave the tables", {
   local_quiet_stderr()
   folder <- withr::local_tempdir()
-  said <- results_of(folder, minutes = 1e-9)
-  expect_true(any(grepl("Nothing is chosen", said)))
-  there <- list.files(file.path(folder, "results"))
-  expect_true(all(c("standings.csv", "summary.txt", "comparison.json", "plan.yml") %in% there))
-  expect_false("model.kilnwright" %in% there)
-  nothing <- quiet_run(
-    toy_brief("number"), candidates(t = fam_tree(pruning = among(0.001, 0.1))),
-    limits = limits(minutes = 1e-9), seed = 1, workers = 1
-  )
+  local({
+    local_interruption()
+    said <- results_of(folder)
+    expect_true(any(grepl("Nothing is chosen", said)))
+    there <- list.files(file.path(folder, "results"))
+    expect_true(all(c("standings.csv", "summary.txt", "comparison.json", "plan.yml") %in% there))
+    expect_false("model.kilnwright" %in% there)
+  })
+  # where time is too short for anything there is the simplest model all the same
+  results_of(folder, out = "hasty", minutes = 1e-9)
+  expect_true("model.kilnwright" %in% list.files(file.path(folder, "hasty")))
+  nothing <- local({
+    local_interruption()
+    quiet_run(
+      toy_brief("number"), candidates(t = fam_tree(pruning = among(0.001, 0.1))), seed = 1,
+      workers = 1
+    )
+  })
   for (draw in list(draw_standings, draw_tuning)) {
     expect_error(draw(nothing), "all its scores", class = "kw_error_figure")
   }

@@ -150,7 +150,10 @@ test_that("searches are compared by what they found and spent; other data or spl
   expect_identical(joined$settings[joined$search == "grid"], 8L)
   expect_true(all(joined$fits_to_best <= joined$fits))
   expect_s3_class(draw_search(joined), "ggplot")
-  stopped <- suppressWarnings(quiet_run(grid$plan, limits = limits(minutes = 1e-9), workers = 1))
+  stopped <- local({
+    local_interruption()
+    suppressWarnings(quiet_run(grid$plan, workers = 1))
+  })
   expect_error(
     join_comparisons(a = grid, b = stopped),
     "No setting of 'b' is ranked",

@@ -284,14 +284,10 @@ test_that("predictions go to CSV and Parquet with their ids; no rows give no pre
 })
 
 test_that("a comparison that was stopped before anything was ranked is reported all the same", {
-  cmp <- suppressWarnings(run_comparison(
-    toy_brief(),
-    candidates(t = fam_tree(min_leaf = among(2, 5, 10))),
-    splits = split_kfold(5),
-    seed = 1,
-    limits = limits(minutes = 1e-9),
-    workers = 1,
-    quiet = TRUE
+  local_interruption()
+  cmp <- suppressWarnings(quiet_run(
+    toy_brief(), candidates(t = fam_tree(min_leaf = among(2, 5, 10))), splits = split_kfold(5),
+    seed = 1, workers = 1
   ))
   expect_true(all(is.na(standings(cmp)$place)))
   file <- withr::local_tempfile(fileext = ".html")

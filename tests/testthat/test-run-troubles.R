@@ -133,7 +133,8 @@ test_that("time left follows what the work that is left costs", {
   schedule <- kw("new_schedule")(work, matrix(TRUE, 4, 2))
   taken <- 0
   while (!is.null(unit <- schedule$take())) {
-    schedule$learn(list(steps = list(), fit = unit$fits, seconds = rep(2, length(unit$fits))))
+    n <- length(unit$fits)
+    schedule$learn(list(steps = list(), fit = unit$fits, seconds = rep(2, n), share = rep(1, n)))
     taken <- taken + length(unit$fits)
     expect_equal(schedule$share_left(), (8 - taken) / taken)
   }

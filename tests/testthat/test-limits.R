@@ -1,0 +1,137 @@
+# Minutes as a budget: what would not be done in time is not begun, and there is a model at any
+# stop.
+
+# Four fits of two candidates, `slow` ones and quick ones, on three splits.
+timed_schedule <- function(slow = 4, quick = 0.5, splits = 3) {
+  plan <- plan_comparison(
+    brief(toy(60)[c("x1", "number")], "number"),
+    candidates(quick = fam_tree(min_leaf = among(1, 2)), slow = fam_tree(min_leaf = among(3, 4))),
+    splits = split_kfold(splits), seed = 1
+  )
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  takes <- c(quick, slow)[work$fits$candidate]
+  schedule <- kw("new_schedule")(work, matrix(TRUE, 4, splits), timed = TRUE)
+  learn <- function(unit) {
+    schedule$learn(list(
+      steps = list(), fit = unit$fits, seconds = takes[unit$fits],
+      share = rep(unit$share, length(unit$fits))
+    ))
+    sum(takes[unit$fits])
+  }
+  list(schedule = schedule, learn = learn, candidate = work$fits$candidate)
+}
+
+# What is done within some seconds by one process: fits x splits.
+done_within <- function(seconds, ...) {
+  made <- timed_schedule(...)
+  done <- NULL
+  left <- seconds
+  while (!is.null(unit <- made$schedule$take(workers = 1L, seconds = left))) {
+    left <- left - made$learn(unit)
+    done <- rbind(done, cbind(fit = unit$fits, split = unit$split))
+  }
+  list(
+    splits = tabulate(done[, "fit"], 4), left = left, empty = made$schedule$empty(),
+    order = made$candidate[done[, "fit"]]
+  )
+}
+
+test_that("settings that would not be scored in full in time are not begun", {
+  all <- done_within(60)
+  expect_identical(all$splits, rep(3L, 4))
+  expect_true(all$empty)
+  # 4.5 s tell what fits take; 2.5 s end the quick ones, the slow ones would need 20 more
+  short <- done_within(10)
+  expect_identical(sort(short$splits), c(0L, 1L, 3L, 3L))
+  expect_false(short$empty)
+  expect_gte(short$left, 0)
+  # one slow setting, but not both
+  some <- done_within(20)
+  expect_identical(sort(some$splits), c(0L, 3L, 3L, 3L))
+  expect_gte(some$left, 0)
+})
+
+test_that("one setting of every candidate comes before two more, and cheap ones first", {
+  order <- done_within(60)$order
+  # a pilot of each, then the first of the quick candidate on the other splits
+  expect_identical(order[1:4], c(1L, 2L, 1L, 1L))
+  expect_identical(order[5:6], c(2L, 2L))
+})
+
+test_that("costs are learned, by share of the rows, and passed on to other fits", {
+  plan <- plan_comparison(
+    toy_brief(), candidates(f = fam_tree(min_leaf = among(1, 2, 5))), splits = split_kfold(3),
+    seed = 1
+  )
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  costs <- kw("new_costs")(work)
+  expect_identical(costs$of(1:3), rep(NA_real_, 3))
+  costs$learn(list(steps = list(), fit = 1:2, seconds = c(1, 3), share = c(1, 1)))
+  expect_equal(costs$of(1:3), c(1, 3, 2))
+  expect_true(all(costs$at_most(1:3) > costs$of(1:3)))
+  # fewer rows take at most the same, more rows at most as much more
+  expect_equal(costs$at_most(1, share = 0.1), costs$at_most(1))
+  costs$learn(list(steps = list(), fit = 3L, seconds = 0.5, share = 0.1))
+  expect_equal(costs$of(3, share = 0.1), 0.5)
+  expect_equal(costs$at_most(3, share = 0.2), 2 * costs$at_most(3, share = 0.1))
+})
+
+fam_patient <- define_family("patient",
+  kinds = "number", defaults = list(turn = 1, pause = 0.05), complexity_rank = 50,
+  fit = function(x, y, weights, settings, seed, threads) {
+    # one long pause could not be broken off
+    for (part in seq_len(settings$pause * 100)) Sys.sleep(0.01)
+    mean(y)
+  },
+  predict = function(model, x) rep(model, nrow(x))
+)
+
+test_that("a run ends with settings that are complete, and a fit that time ran out for is none", {
+  rivals <- candidates(b = fam_baseline(), p = fam_patient(turn = among(1:40)))
+  for (workers in 1:2) {
+    cmp <- quiet_run(
+      toy_brief("number"), rivals, splits = split_kfold(5), seed = 1, workers = workers,
+      limits = limits(minutes = 4 / 60)
+    )
+    expect_match(cmp$stopped, "the limit of")
+    done <- rowSums(cmp$results$done)
+    expect_true(all(done %in% c(0, 5)))
+    expect_gt(sum(done == 5), 5)
+    expect_identical(nrow(failures(cmp)), 0L)
+  }
+  cmp <- quiet_run(
+    toy_brief("number"), candidates(b = fam_baseline(), p = fam_patient(pause = 60)),
+    splits = split_kfold(5), seed = 1, workers = 1, limits = limits(minutes = 1 / 60)
+  )
+  expect_identical(standings(cmp)$candidate[standings(cmp)$place %in% 1L], "b")
+  expect_identical(nrow(failures(cmp)), 0L)
+})
+
+test_that("where time is too short for anything, the simplest setting is there, and it is said", {
+  rivals <- candidates(f = fam_forest(min_node = among(1, 5)), b = fam_baseline())
+  for (workers in 1:2) {
+    cmp <- quiet_run(
+      toy_brief(), rivals, splits = split_kfold(5), seed = 1, workers = workers,
+      limits = limits(minutes = 1e-9)
+    )
+    expect_match(cmp$stopped, "too short for anything but the simplest setting")
+    expect_identical(standings(cmp)$candidate[1], "b")
+  }
+})
+
+test_that("a screened run that time runs out for scores the best of what was begun in full", {
+  rivals <- candidates(
+    b = fam_baseline(), t = fam_tree(min_leaf = among(2, 5, 20)),
+    p = fam_patient(turn = among(1:100), pause = 0.02)
+  )
+  for (screen in list(screen_splits(), screen_rows())) {
+    cmp <- quiet_run(
+      toy_brief("number"), rivals, splits = split_kfold(5, repeats = 2), seed = 1, workers = 1,
+      limits = limits(minutes = 3 / 60), screen = screen
+    )
+    expect_match(cmp$stopped, "minutes")
+    expect_identical(standings(cmp)$candidate[1], "t")
+    table <- standings(cmp, level = "all")
+    expect_true(all(table$splits[!is.na(table$place)] == 10))
+  }
+})
