@@ -43,13 +43,15 @@ set_aside <- function(brief, share = 0.2, seed = NULL, after = NULL, latest = TR
     stop_kw("set_aside", "`after` needs a time column.", remedy = "Say brief(..., time = \"...\").")
   }
   if (is.null(seed)) seed <- draw_seed()
+  how <- list(share = if (is.null(after)) share, seed = seed, after = after)
+  how <- c(how, if (!latest) list(latest = FALSE), if (!keep_groups) list(keep_groups = FALSE))
   group <- if (keep_groups && !is.null(brief$roles$group)) brief$table[[brief$roles$group]]
   aside <- if (!is.null(time) && (latest || !is.null(after))) {
     latest_rows(brief$table[[time]], share, after, group)
   } else {
     with_seed(derive_seed(seed, "set_aside"), drawn_rows(brief, share, group))
   }
-  seal_rows(brief, aside, seed)
+  seal_rows(brief, aside, seed, how)
 }
 
 drawn_rows <- function(brief, share, group) {
@@ -94,7 +96,8 @@ as_moment <- function(after, time) {
   moment
 }
 
-seal_rows <- function(brief, aside, seed) {
+# `how`: the arguments of set_aside(), or NULL where the rows came otherwise.
+seal_rows <- function(brief, aside, seed, how = NULL) {
   check_parts(brief, aside)
   sealed <- new.env(parent = emptyenv())
   sealed$table <- frame_of_rows(brief$table, aside)
@@ -102,6 +105,7 @@ seal_rows <- function(brief, aside, seed) {
   sealed$rows <- brief$rows[aside]
   sealed$n <- sum(aside)
   sealed$seed <- seed
+  sealed$how <- Filter(Negate(is.null), how)
   brief$sealed <- sealed
   # taking changes back must not bring sealed rows back
   if (!is.null(brief$before)) brief$before <- rows_of_brief(brief$before, brief$rows[!aside])
@@ -117,7 +121,7 @@ without_sealed <- function(brief) {
   sealed <- brief$sealed
   if (!is.environment(sealed)) return(brief)
   assign(sealed$fingerprint, sealed, envir = seal_vault)
-  brief$sealed <- list(fingerprint = sealed$fingerprint, n = sealed$n, seed = sealed$seed)
+  brief$sealed <- mget(c("fingerprint", "n", "seed", "how"), envir = sealed)
   brief
 }
 

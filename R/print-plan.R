@@ -102,6 +102,16 @@ print.kw_pipeline <- function(x, ...) {
   invisible(x)
 }
 
+# As code that can be pasted and edited.
+#' @export
+print.kw_sensible_candidates <- function(x, ...) {
+  say("# To predict ", attr(x, "about"))
+  for (line in candidates_code(x)) say(line)
+  left_out <- attr(x, "left_out")
+  for (name in names(left_out)) say_wrapped(paste0("# left out: ", name, ", ", left_out[[name]]))
+  invisible(x)
+}
+
 #' @export
 print.kw_candidates <- function(x, ...) {
   say(count_of(length(x$pipelines), "candidate"))
@@ -140,6 +150,7 @@ print.kw_plan <- function(x, ...) {
   say_wrapped(paste0("Metrics: ", metric_words(x)))
   say("Seed: ", x$seed, if (x$seed_drawn) " (drawn, since none was given)")
   say_searches(x)
+  if (!is.null(x$minutes)) say("Time: at most ", count_of(x$minutes, "minute"))
   for (name in names(n)) {
     varies <- varying_text(x$round[[name]]$settings)
     say_wrapped(paste0(

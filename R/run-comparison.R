@@ -26,7 +26,7 @@
 #'   off; see also [open_comparison()].
 #' @param accept_versions Go on with a journal that other versions of R or of packages
 #'   wrote?
-#' @param limits See [limits()].
+#' @param limits See [limits()]; those of a plan that has minutes, unless others are given.
 #' @param quiet Say nothing while running?
 #' @return A `kw_comparison`: read it with [standings()], [scores_by_split()],
 #'   [rows_by_split()], [failures()], choose with [select_final()].
@@ -75,13 +75,15 @@ carry_out <- function(
       keep = keep,
       listener = choose_listener(quiet),
       workers = workers,
-      limits = limits %||% no_limits,
+      limits = limits %||% plan_limits(plan),
       journal = journal, before = before, asked = asked
     )
   )
 }
 
 no_limits <- structure(list(), class = "kw_limits")
+
+plan_limits <- function(plan) if (is.null(plan$minutes)) no_limits else limits(plan$minutes)
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
 # which order units run, never a score. `before`: a comparison that is gone on with; its rounds

@@ -27,7 +27,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
     said,
     c(
       "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search", "screen",
-      "metrics", "decide", "provided", "rule", "seed"
+      "metrics", "decide", "provided", "rule", "minutes", "seed"
     ),
     at,
     required = c("brief", "candidates")
@@ -52,6 +52,8 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   arguments$provided <- plan_texts(said$provided, "provided")
   arguments$decide <- plan_text(said$decide, "decide")
   plan <- do.call(plan_comparison, arguments)
+  plan$minutes <- plan_number(said$minutes, "minutes")
+  if (!is.null(plan$minutes)) check_number(plan$minutes, "minutes", min = 0, open_min = TRUE)
   plan$rule <- plan_text(said[["rule"]], "rule")
   if (!is.null(plan$rule)) check_choice(plan$rule, plan_rule_names(), "rule")
   plan

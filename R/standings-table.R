@@ -132,44 +132,10 @@ ranks_in_order <- function(mean) {
 # then what the family says, then number of steps, candidate, setting.
 simplicity_keys <- function(cmp) {
   results <- cmp$results
-  spaces <- cmp$plan$spaces
-  rank <- vapply(spaces, function(s) s$pipeline$family$definition$complexity_rank, numeric(1))
-  own <- lapply(seq_along(spaces), function(i) {
-    settings <- results$tables[[i]]
-    definition <- spaces[[i]]$pipeline$family$definition
-    definition$simplicity(family_columns(spaces[[i]], settings))
-  })
-  width <- max(0L, lengths(own))
-  columns <- lapply(seq_len(width), function(k) {
-    key <- numeric(length(results$candidate))
-    for (i in seq_along(spaces)) {
-      mine <- results$candidate == i
-      if (k <= length(own[[i]]) && is.numeric(own[[i]][[k]])) {
-        key[mine] <- own[[i]][[k]][results$row[mine]]
-      }
-    }
-    key[is.na(key)] <- 0
-    key
-  })
   c(
-    list(rank[results$candidate]), columns,
-    list(step_counts(cmp), candidate_names(cmp), results$row)
+    simplicity_columns(cmp$plan$spaces, results$tables, results$candidate, results$row),
+    list(candidate_names(cmp), results$row)
   )
-}
-
-step_counts <- function(cmp) {
-  unlist(Map(function(space, settings) {
-    if (nrow(settings) == 0L) return(integer())
-    in_steps <- vapply(space$dimensions, function(d) d$kind == "alternative", logical(1))
-    chain <- group_rows(settings[names(which(in_steps))], nrow(settings))
-    rows <- match(seq_len(max(chain)), chain)
-    counts <- vapply(rows, function(row) {
-      length(fill_pipeline(space$pipeline, space$dimensions, setting_values(settings, row))$steps)
-    }, integer(1))
-    counts[chain]
-  }, cmp$plan$spaces, cmp$results$tables)[unique(cmp$results$candidate)], use.names = FALSE)[
-    order(order(cmp$results$candidate, cmp$results$row))
-  ]
 }
 
 # Hyperparameters that took more than one value in some candidate, one column

@@ -75,22 +75,41 @@ field_candidates <- function(one) {
   )
 }
 
-field_plan <- function(name, folds = 5, repeats = 1, ...) {
+# A field in which mostly steps are chosen: six choices before each of three families.
+structured_candidates <- function(one) {
+  ready <- list(
+    pre_onehot(), optional(pre_skew()), optional(pre_outliers()), optional(pre_drop_correlated()),
+    either(plain = as_is(), squares = pre_polynomial(), bins = pre_bins()),
+    either(sd = pre_scale(), range = pre_scale(by = "range")),
+    either(all = as_is(), parts = pre_components(), best = pre_keep_top(top = 5))
+  )
+  candidates(
+    penalised = pipeline(ready, fam_penalised(lasso_share = among(0, 0.3, 0.7, 1))),
+    near = pipeline(ready, fam_neighbours(neighbours = among(3, 9, 27))),
+    tree = pipeline(ready, fam_tree(min_leaf = among(2, 5, 12, 30), depth = among(4, 12)))
+  )
+}
+
+field_kinds <- list(values = field_candidates, steps = structured_candidates)
+
+field_plan <- function(name, folds = 5, repeats = 1, field = "values", ...) {
   set.seed(match(name, names(made_up)))
   one <- made_up[[name]]()
   plan_comparison(
     if (one$kind == "number") brief(one$table, "y") else brief(one$table, "y", event = "yes"),
-    field_candidates(one),
+    field_kinds[[field]](one),
     splits = split_kfold(folds, repeats), seed = 1, ...
   )
 }
 
 # A comparison of the whole field, made once.
-scored_field <- function(name, folds = 5, repeats = 1) {
+scored_field <- function(name, folds = 5, repeats = 1, field = "values") {
   dir.create("build/fields", showWarnings = FALSE, recursive = TRUE)
-  file <- file.path("build/fields", paste0(name, "-", folds, "x", repeats, ".rds"))
+  file <- file.path(
+    "build/fields", paste0(name, "-", field, "-", folds, "x", repeats, ".rds")
+  )
   if (!file.exists(file)) {
-    cmp <- run_comparison(field_plan(name, folds, repeats), quiet = TRUE)
+    cmp <- run_comparison(field_plan(name, folds, repeats, field), quiet = TRUE)
     saveRDS(cmp[c("plan", "results", "rounds", "ledger", "seconds")], file)
   }
   readRDS(file)

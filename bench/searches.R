@@ -66,14 +66,18 @@ fits_until <- function(curve, goal) {
 
 searches <- list(
   random = function() search_random(200), hypercube = function() search_hypercube(200),
-  guided = function() search_guided(100)
+  guided = function() search_guided(100), evolve = function() search_evolve(200)
 )
 
 given <- commandArgs(TRUE)
 seeds <- if (length(given) > 0L) as.integer(given[1]) else 20L
-chosen <- if (length(given) > 1L) given[-1] else names(made_up)
+# tables by name, or "table steps" for a field in which mostly steps are chosen
+chosen <- if (length(given) > 1L) given[-1] else {
+  c(names(made_up), paste(c("additive", "interacting", "noise"), "steps"))
+}
 for (name in chosen) {
-  field <- scored_field(name)
+  parts <- strsplit(name, " ")[[1]]
+  field <- scored_field(parts[1], field = if (length(parts) > 1L) parts[2] else "values")
   goal <- goal_of(field)
   found <- lapply(searches, function(search) {
     curves <- lapply(seq_len(seeds), function(seed) replay(field, search(), seed))
@@ -86,7 +90,7 @@ for (name in chosen) {
     fits <- found[[search]]$fits
     cat(sprintf(
       paste0(
-        "%-12s %-10s fits until within 1 %%: median %5.0f (%.0f to %.0f), %.2f of random; ",
+        "%-17s %-10s fits until within 1 %%: median %5.0f (%.0f to %.0f), %.2f of random; ",
         "%.2f s a search\n"
       ),
       name, search, stats::median(fits), stats::quantile(fits, 0.25, type = 1),

@@ -23,7 +23,8 @@ test_that("every search proposes what is in the field, once, and the same whoeve
   with_arguments <- list(
     grid = function() search_grid(2), random = function() search_random(6),
     hypercube = function() search_hypercube(6),
-    guided = function() search_guided(14, at_once = 3)
+    guided = function() search_guided(14, at_once = 3),
+    evolve = function() search_evolve(14, population = 4, at_once = 3)
   )
   expect_setequal(names(with_arguments), names(kw("exported_members")("search_")))
   for (name in names(with_arguments)) {

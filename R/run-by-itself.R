@@ -1,0 +1,243 @@
+#' Candidates that make sense for a table
+#'
+#' Makes candidates from what the table is like: families that fit the outcome, the number of rows
+#' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
+#' as a transformation of skewed columns, is a choice by [optional()] or [either()], from what
+#' [inspect_data()] finds; hyperparameters have their sensible ranges. A fit of each on a small share
+#' of the rows tells what it takes: what is too dear for the effort is left out.
+#'
+#' They print as code that can be pasted and edited. Findings that ask for another brief, such as a
+#' column that gives the outcome away, change nothing here: see [apply_remedies()] first.
+#'
+#' @param brief A [brief()].
+#' @param effort `"quick"`: few families, hardly any choice. `"usual"`: more families and choices.
+#'   `"thorough"`: every family that fits, and more choices.
+#' @return [candidates()] that print as code.
+#' @examples
+#' job <- brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+#'   ignore = c("shrinkage_pct", "grade")
+#' )
+#' sensible_candidates(job, "quick")
+#' @export
+sensible_candidates <- function(brief, effort = "usual") {
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  check_choice(effort, names(efforts), "effort")
+  look <- new_outlook(brief, effort)
+  fitting <- lapply(stats::setNames(nm = efforts[[effort]]$families), reason_against, look = look)
+  kept <- names(Filter(is.null, fitting))
+  pipelines <- lapply(stats::setNames(nm = kept), function(name) {
+    family <- new_family(shipped_members("fam")[[name]](), list())
+    if (name != "baseline") family <- sensible(family)
+    do.call(pipeline, c(sensible_steps(family$definition, look), list(family)))
+  })
+  made <- do.call(candidates, pipelines)
+  dear <- too_dear(brief, made, effort)
+  made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dear))]
+  left_out <- c(Filter(Negate(is.null), fitting), dear)
+  structure(made,
+    about = look$about, left_out = left_out, class = c("kw_sensible_candidates", class(made))
+  )
+}
+
+# `dear`: a setting that takes longer on ten splits, by one process, is too dear.
+efforts <- list(
+  quick = list(
+    families = c("baseline", "penalised", "tree", "forest"), dear = 30, settings = 30
+  ),
+  usual = list(
+    families = c(
+      "baseline", "penalised", "tree", "adaptive_splines", "neighbours", "forest", "boosted"
+    ),
+    dear = 120, settings = 100
+  ),
+  thorough = list(
+    families = c(
+      "baseline", "penalised", "discriminant", "naive_bayes", "tree", "rules", "adaptive_splines",
+      "neighbours", "support_vectors", "forest", "boosted", "neural"
+    ),
+    dear = 600, settings = 300
+  )
+)
+
+# What there is to know of the table.
+new_outlook <- function(brief, effort) {
+  kinds <- schema_kinds(brief$schema)
+  findings <- inspect_data(brief)
+  levels <- lengths(lapply(brief$schema, `[[`, "levels"))
+  classes <- kinds %in% c("category", "ordered")
+  n <- nrow(brief$table)
+  width <- sum(kinds == "number") + sum(levels[classes])
+  list(
+    brief = brief, effort = effort, findings = findings, kinds = kinds, levels = levels, n = n,
+    width = width, gaps = any(vapply(brief$table[names(brief$schema)], anyNA, NA)),
+    about = paste0(
+      brief$outcome, ", ", kind_words[[brief$kind]], ", from ", count_of(length(kinds), "column"),
+      " of ", count_of(n, "row")
+    )
+  )
+}
+
+# More rows, or more columns once levels are indicators, take too long or ask for too much.
+family_limits <- list(
+  neighbours = c(rows = 20000, columns = 200), adaptive_splines = c(rows = 50000, columns = 300),
+  support_vectors = c(rows = 5000, columns = 2000), neural = c(rows = 50000, columns = 500),
+  discriminant = c(rows = 1e6, columns = 100), rules = c(rows = 50000, columns = 500),
+  boosted = c(rows = 1e6, columns = 1000)
+)
+
+# Why a family does not fit, or NULL.
+reason_against <- function(name, look) {
+  family <- new_family(shipped_members("fam")[[name]](), list())
+  definition <- family$definition
+  if (!look$brief$kind %in% definition$kinds) {
+    return(paste("it does not predict", kind_words[[look$brief$kind]]))
+  }
+  if (!is.null(look$brief$roles$weight) && !isTRUE(definition$accepts$weights) && name != "baseline") {
+    return("it takes no weights")
+  }
+  most <- family_limits[[name]]
+  if (!is.null(most) && look$n > most[["rows"]]) {
+    return(paste("the table has more than", format(most[["rows"]], big.mark = ","), "rows"))
+  }
+  if (!is.null(most) && look$width > most[["columns"]]) {
+    return(paste("the table has more than", most[["columns"]], "columns, levels counted"))
+  }
+  wanted <- unique(c(
+    family_packages(definition, family$settings, look$brief$kind),
+    if (name == "support_vectors") c("kernlab", "LiblineaR")
+  ))
+  absent <- wanted[!vapply(wanted, requireNamespace, NA, quietly = TRUE)]
+  if (length(absent) > 0L) paste("the package", enumerate(absent), "is not installed")
+}
+
+found_steps <- function(look) {
+  unlist(lapply(look$findings$action, function(a) if (identical(a$kind, "step")) a$step))
+}
+
+# What a family needs, and what may help it.
+sensible_steps <- function(definition, look) {
+  takes <- definition$accepts
+  if (isTRUE(takes$nothing)) return(list(pre_minimal()))
+  more <- look$effort != "quick"
+  most <- look$effort == "thorough"
+  found <- found_steps(look)
+  has <- function(...) any(look$kinds %in% c(...))
+  smooth <- definition$name %in% c("penalised", "adaptive_splines", "neural", "discriminant")
+  numbers <- sum(look$kinds == "number")
+  list_of(
+    if ("drop_constant" %in% found) pre_drop_constant(),
+    if (has("date")) pre_dates(),
+    if (has("text")) if (more) optional(pre_text()) else pre_text(),
+    if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
+    if (more && has("number") && smooth && "outliers" %in% found) optional(pre_outliers()),
+    if (more && has("number") && isTRUE(takes$wants_scaling) && any(c("skew", "outliers") %in%
+      found)) {
+      optional(pre_skew())
+    },
+    if (most && isTRUE(takes$wants_scaling) && "drop_correlated" %in% found) {
+      optional(pre_drop_correlated())
+    },
+    if (more && definition$name == "penalised" && numbers %in% 1:40) optional(pre_splines()),
+    category_step(takes, look, family_most_levels(definition, look$brief$kind)),
+    if (isTRUE(takes$wants_scaling)) pre_scale()
+  )
+}
+
+# Of more levels than this means may say more than indicators.
+many_levels <- 20L
+
+category_step <- function(takes, look, most_levels) {
+  levels <- look$levels[look$kinds %in% c("category", "ordered")]
+  if (length(levels) == 0L) return(NULL)
+  if (isTRUE(takes$factors)) {
+    crowded <- names(levels)[levels > min(most_levels, 10 * many_levels)]
+    if (length(crowded) > 0L) return(means_of(crowded))
+    return(NULL)
+  }
+  ready <- if ("rare_levels" %in% found_steps(look)) list(pre_rare_levels())
+  crowded <- names(levels)[levels > many_levels]
+  if (length(crowded) == 0L) return(c(ready, list(pre_onehot())))
+  both <- either(
+    indicators = pre_onehot(), means = list(means_of(crowded), pre_onehot())
+  )
+  if (look$effort == "quick") c(ready, list(pre_onehot())) else c(ready, list(both))
+}
+
+means_of <- function(columns) {
+  new_step(
+    shipped_members("step")$target_mean(), list(),
+    rlang::new_quosure(call("all_of", columns), emptyenv())
+  )
+}
+
+# Rows of a pilot that tells what fits take.
+pilot_rows <- 2000
+
+# Why candidates are too dear: named texts.
+too_dear <- function(brief, made, effort) {
+  plan <- plan_comparison(
+    brief, made, splits = split_kfold(quick_folds(brief, 5)), search = search_random(1), seed = 1
+  )
+  work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
+  share <- min(1, pilot_rows / length(plan$splits[[1]]$training))
+  takes <- without_rng_trace(vapply(seq_along(plan$spaces), function(candidate) {
+    done <- timed_unit(run, 1L, which(work$fits$candidate == candidate)[1], new_cache(), share)
+    # a whole fit takes more than in proportion
+    done$took / share^1.3
+  }, numeric(1)))
+  dear <- 10 * takes > efforts[[effort]]$dear & names(plan$spaces) != "baseline"
+  lapply(stats::setNames(10 * takes[dear], names(plan$spaces)[dear]), function(seconds) {
+    paste("a setting would take about", rough_time(seconds), "on ten splits")
+  })
+}
+
+rough_time <- function(seconds) {
+  if (seconds < 120) paste(signif(seconds, 2), "s") else paste(signif(seconds / 60, 2), "minutes")
+}
+
+#' Plan a comparison by itself
+#'
+#' From a brief alone: [sensible_candidates()], splits, search, screen and metrics that fit the size
+#' of the table, and the minutes that the run may take. What it decided is a plan like any other:
+#' print it, change it, write it with [write_plan()].
+#'
+#' @inheritParams sensible_candidates
+#' @param minutes The run may take so long; see [limits()].
+#' @param metrics,decide,provided,seed See [plan_comparison()].
+#' @return A plan for [run_comparison()], which keeps to its minutes unless other limits are given.
+#' @examples
+#' job <- brief(demo_pots(),
+#'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+#'   ignore = c("shrinkage_pct", "grade")
+#' )
+#' plan_by_itself(job, minutes = 1, effort = "quick", seed = 1)
+#' @export
+plan_by_itself <- function(
+  brief, minutes = 10, effort = "usual", metrics = NULL, decide = NULL, provided = NULL,
+  seed = NULL
+) {
+  check_number(minutes, "minutes", min = 0, open_min = TRUE)
+  made <- sensible_candidates(brief, effort)
+  splits <- splits_for(brief)
+  plan <- plan_comparison(
+    brief, made,
+    splits = splits, search = search_guided(efforts[[effort]]$settings), metrics = metrics,
+    decide = decide, provided = provided, seed = seed
+  )
+  screen <- if (nrow(brief$table) > 20000L) screen_rows() else screen_splits()
+  # where single splits say too little there is none
+  if (is.null(tryCatch(screen$check(plan), kw_error_splits = identity))) plan$screen <- screen
+  plan$minutes <- minutes
+  plan
+}
+
+# More splits where rows are few, since scores of small parts vary much.
+splits_for <- function(brief) {
+  if (!is.null(brief$roles$time)) return(split_time())
+  n <- nrow(brief$table)
+  if (n > 100000L) return(split_holdout(0.2, draws = 5))
+  k <- quick_folds(brief, if (n > 20000L) 5L else 10L)
+  split_kfold(k, repeats = if (n < 500L) 5L else if (n < 2000L) 2L else 1L)
+}
