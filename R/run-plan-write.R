@@ -38,8 +38,8 @@ write_plan <- function(plan, file, table = NULL, replace = FALSE) {
     refused <- try_plan_file(plan, file, beside, table)
     if (is.null(refused)) return(invisible(file))
   }
-  stop_kw("plan_file", "Read again, the plan file would be another plan.",
-    where = paste0("Other: ", refused, "."),
+  stop_kw("plan_file", "Read again, the plan file would not be the same plan.",
+    where = refused,
     remedy = if (is.null(table)) {
       "Write the table yourself, make the brief from read_data() of that file, and give `table`."
     } else {
@@ -69,26 +69,22 @@ try_plan_file <- function(plan, file, beside, table) {
   text <- plan_yaml(plan, named, sealed = is.null(beside))
   writeLines(c(paste("# Run it with: kilnwright run", basename(file)), "", text), draft,
     useBytes = TRUE)
-  read <- read_plan(draft)
+  read <- tryCatch(read_plan(draft), kw_error = plain_message)
+  if (is.character(read)) return(read)
   differs <- plan_differences(plan, read)
-  if (length(differs) > 0L) return(enumerate(differs))
-  put_file(draft, file)
-  if (!is.null(beside)) put_file(file.path(folder, basename(beside)), beside)
-  NULL
-}
-
-put_file <- function(from, to) {
-  if (!suppressWarnings(file.copy(from, to, overwrite = TRUE))) {
-    stop_kw("file", paste0("The file ", quoted(to), " cannot be written."),
-      remedy = "Does its folder exist, and may you write there?"
-    )
+  if (length(differs) > 0L) return(paste0("it has other values of ", enumerate(differs)))
+  if (!is.null(beside)) {
+    rows <- file.path(folder, basename(beside))
+    write_whole(beside, readBin(rows, "raw", file.size(rows)), private = TRUE)
   }
+  write_whole(file, readLines(draft, encoding = "UTF-8"))
+  NULL
 }
 
 write_rows <- function(table, file) {
   if (grepl("\\.parquet$", file)) return(nanoparquet::write_parquet(as.data.frame(table), file))
   columns <- lapply(unclass(table)[names(table)], function(x) {
-    if (is.double(x) && !is.object(x)) ifelse(is.na(x), NA, exact_number(x)) else x
+    if (is.double(x) && !is.object(x)) ifelse(is.na(x), NA, number_text(x)) else x
   })
   data.table::fwrite(columns, file, quote = TRUE, na = "", dateTimeAs = "ISO")
 }
@@ -97,7 +93,7 @@ write_rows <- function(table, file) {
 plan_differences <- function(a, b) {
   facts <- function(plan) {
     list(
-      "the table's values" = plan$brief$fingerprint,
+      "the table" = plan$brief$fingerprint,
       "the brief" = canonical_text(plan$brief[c("outcome", "levels", "roles", "schema")]),
       candidates = lapply(plan$candidates$pipelines, function(pipeline) {
         lapply(pipeline_forms(pipeline), form_yaml)
@@ -129,7 +125,8 @@ plan_yaml <- function(plan, table, sealed) {
     search = searches_yaml(plan),
     screen = if (!is.null(plan$screen)) member_yaml(plan$screen, "screen_"),
     metrics = unname(lapply(plan$metrics, function(metric) {
-      if (metric$name %in% names(shipped_members("metric"))) return(metric$name)
+      plain <- length(metric$arguments) == 0L && !is.null(named_member(metric))
+      if (plain) return(metric$name)
       member_yaml(metric, "metric_")
     })),
     decide = plan$decide,
@@ -145,7 +142,7 @@ plan_yaml <- function(plan, table, sealed) {
 yaml_values <- function(x) {
   if (is.list(x)) return(lapply(x, yaml_values))
   if (is.logical(x)) return(verbatim(ifelse(x, "yes", "no")))
-  if (is.numeric(x)) return(verbatim(exact_number(x)))
+  if (is.numeric(x)) return(verbatim(number_text(x)))
   x
 }
 

@@ -329,7 +329,7 @@ plan_like <- function(
   plan, brief = plan$brief, candidates = plan$candidates,
   search = structure(plan$seats, class = "kw_seats"), seed = plan$seed
 ) {
-  plan_comparison(
+  like <- plan_comparison(
     brief,
     candidates,
     splits = plan$splitter,
@@ -340,6 +340,8 @@ plan_like <- function(
     seed = seed,
     screen = plan$screen
   )
+  like$minutes <- plan$minutes
+  like
 }
 
 # The search of a candidate.

@@ -1,6 +1,6 @@
 #' Judge the whole procedure: search, rule and refit, without the rows that judge it
 #'
-#' Nested resampling. For every outer split the whole plan - search, splits, rule, refit -
+#' Nested resampling. For every outer split the whole plan - search, screen, splits, rule, refit -
 #' is run on the outer training rows alone; the final model is then scored on the outer
 #' validation rows, which nothing has seen. The mean of these scores is an honest estimate
 #' of what the procedure gives, as [optimism()] shows beside the naive score. Only what
@@ -13,6 +13,8 @@
 #' @param rule,margin The rule of [select_final()].
 #' @param workers,journal,quiet As for [run_comparison()]; `journal` is a folder here, in
 #'   which every outer split keeps a journal of its own.
+#' @param limits [limits()] of every outer split's run; default those of the plan. What was chosen
+#'   under a limit is judged under the same one.
 #' @return A `kw_assessment`: `scores`, a tibble with `outer_split`, `metric`, `inner` (mean
 #'   validation score of the setting chosen there), `outer` (score on the outer validation
 #'   rows); `choices`, a tibble with `outer_split`, `candidate`, `values`, `reason`.
@@ -29,8 +31,7 @@
 #' @export
 assess_selection <- function(
   plan, outer = split_kfold(5), rule = "one_se", margin = NULL,
-  workers = "auto", journal = NULL,
-  quiet = FALSE
+  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL
 ) {
   if (inherits(plan, "kw_comparison")) plan <- plan$plan
   check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
@@ -47,7 +48,7 @@ assess_selection <- function(
   if (length(divided) < 2L) stop_kw("select", "Judging needs at least two outer splits.")
   each <- lapply(seq_along(divided), function(i) {
     file <- if (!is.null(journal)) file.path(journal, paste0("outer-", i, ".sqlite"))
-    assess_one(plan, divided[[i]], i, rule, margin, workers, file, quiet)
+    assess_one(plan, divided[[i]], i, rule, margin, workers, file, quiet, limits)
   })
   structure(
     list(
@@ -60,11 +61,13 @@ assess_selection <- function(
   )
 }
 
-assess_one <- function(plan, split, number, rule, margin, workers, file, quiet) {
+assess_one <- function(plan, split, number, rule, margin, workers, file, quiet, limits) {
   inner <- plan_for_rows(plan, split$training, number)
   model <- tryCatch(
     {
-      cmp <- run_comparison(inner, workers = workers, journal = file, quiet = quiet)
+      cmp <- run_comparison(
+        inner, workers = workers, journal = file, quiet = quiet, limits = limits
+      )
       fit_final(select_final(cmp, rule, margin))
     },
     kw_error = function(e) {

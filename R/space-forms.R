@@ -72,52 +72,74 @@ candidates_code <- function(candidates) {
 
 candidate_code <- function(pipeline, name) {
   forms <- pipeline_forms(pipeline)
-  parts <- vapply(forms, form_code, "")
+  parts <- lapply(forms, form_code)
   name <- code_name(name)
-  if (identical(parts[-length(parts)], "pre_minimal()")) {
-    return(paste(name, "=", parts[length(parts)]))
+  if (identical(parts[-length(parts)], list("pre_minimal()"))) {
+    parts[[length(parts)]][1] <- paste(name, "=", parts[[length(parts)]][1])
+    return(parts[[length(parts)]])
   }
-  one <- paste0(name, " = pipeline(", paste(parts, collapse = ", "), ")")
-  if (nchar(one) <= 76L) return(one)
-  c(paste0(name, " = pipeline("), paste0("  ", wrap_parts(parts, 74L)), ")")
+  call_code(paste0(name, " = pipeline"), parts)
 }
 
-# Parts with commas on lines of some width.
-wrap_parts <- function(parts, width) {
-  parts[-length(parts)] <- paste0(parts[-length(parts)], ",")
-  lines <- character()
-  for (part in parts) {
-    last <- length(lines)
-    if (last > 0L && nchar(lines[last]) + 1L + nchar(part) <= width) {
-      lines[last] <- paste(lines[last], part)
-    } else {
-      lines <- c(lines, part)
-    }
+# Longer calls are broken over lines.
+widest_code <- 76L
+
+# A call with arguments that are lines of code each: on one line, or, where that is too long, with
+# arguments on lines of their own.
+call_code <- function(head, arguments) {
+  if (length(arguments) == 0L) return(paste0(head, "()"))
+  several <- lengths(arguments) > 1L
+  if (!any(several)) {
+    one <- paste0(head, "(", paste(unlist(arguments), collapse = ", "), ")")
+    if (nchar(one) <= widest_code) return(one)
   }
-  lines
+  lines <- character()
+  joined <- FALSE
+  for (i in seq_along(arguments)) {
+    code <- arguments[[i]]
+    last <- length(code)
+    if (i < length(arguments)) code[last] <- paste0(code[last], ",")
+    at <- length(lines)
+    if (joined && !several[i] && nchar(lines[at]) + nchar(code) < widest_code - 2L) {
+      lines[at] <- paste(lines[at], code)
+    } else {
+      lines <- c(lines, code)
+    }
+    joined <- !several[i]
+  }
+  c(paste0(head, "("), paste0("  ", lines), ")")
 }
 
 form_code <- function(form) {
   called <- if (nzchar(form$called)) paste(code_name(form$called), "= ")
   if (form$kind %in% c("pre", "fam")) {
-    arguments <- vapply(form$arguments, code_of_value, "")
-    arguments <- paste0(vapply(names(arguments), code_name, ""), rep(" = ", length(arguments)),
-      arguments)
-    if (!is.null(form$columns)) {
-      arguments <- c(arguments, paste("columns =", rlang::expr_deparse(form$columns, width = 500L)))
+    made <- call_code(paste0(form$kind, "_", form$name), argument_code(form))
+    if (form$sensible) made <- call_code("sensible", list(made))
+  } else {
+    alternatives <- lapply(form$alternatives, function(forms) {
+      code <- lapply(forms, form_code)
+      if (length(code) == 0L) return("as_is()")
+      if (length(code) == 1L) code[[1]] else call_code("list", code)
+    })
+    if (form$kind == "either") {
+      alternatives <- Map(function(code, name) {
+        code[1] <- paste(code_name(name), "=", code[1])
+        code
+      }, alternatives, names(alternatives))
     }
-    made <- paste0(form$kind, "_", form$name, "(", paste(arguments, collapse = ", "), ")")
-    return(paste0(called, if (form$sensible) paste0("sensible(", made, ")") else made))
+    made <- call_code(form$kind, unname(alternatives))
   }
-  alternatives <- vapply(form$alternatives, function(forms) {
-    code <- vapply(forms, form_code, "")
-    if (length(code) == 0L) return("as_is()")
-    if (length(code) == 1L) code else paste0("list(", paste(code, collapse = ", "), ")")
-  }, "")
-  if (form$kind == "either") {
-    alternatives <- paste(vapply(names(alternatives), code_name, ""), "=", alternatives)
+  made[1] <- paste0(called, made[1])
+  made
+}
+
+argument_code <- function(form) {
+  arguments <- Map(function(value, name) paste(code_name(name), "=", code_of_value(value)),
+    form$arguments, names(form$arguments))
+  columns <- if (!is.null(form$columns)) {
+    list(paste("columns =", rlang::expr_deparse(form$columns, width = 500L)))
   }
-  paste0(called, form$kind, "(", paste(alternatives, collapse = ", "), ")")
+  c(unname(arguments), columns)
 }
 
 code_name <- function(name) if (make.names(name) == name) name else paste0("`", name, "`")
@@ -126,7 +148,7 @@ code_of_value <- function(value) {
   if (inherits(value, "kw_sensible")) return("sensible()")
   if (inherits(value, "kw_range")) {
     return(paste0("from_to(", paste(c(
-      exact_number(value$from), exact_number(value$to),
+      number_text(value$from), number_text(value$to),
       if (value$spacing == "log") "spacing = \"log\"",
       if (!is.null(value$points)) paste("points =", value$points)
     ), collapse = ", "), ")"))
@@ -138,12 +160,12 @@ code_of_value <- function(value) {
     }
     return(paste0("among(", paste(several, collapse = ", "), ")"))
   }
-  if (is.double(value) && !is.object(value) && length(value) == 1L) return(exact_number(value))
+  if (is.double(value) && !is.object(value) && length(value) == 1L) return(number_text(value))
   paste(trimws(deparse(value, width.cutoff = 500L)), collapse = " ")
 }
 
 # The shortest text that reads as the same number.
-exact_number <- function(x) {
+number_text <- function(x) {
   text <- sprintf("%.15g", x)
   other <- which(!is.na(x))[as.numeric(text[!is.na(x)]) != x[!is.na(x)]]
   text[other] <- sprintf("%.17g", x[other])

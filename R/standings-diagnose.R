@@ -326,6 +326,7 @@ summary.kw_comparison <- function(object, ...) {
       ", so that not all of them have all their scores."
     )
   }
+  what <- c(what, search_sentence(cmp))
   best <- best_of_candidates(cmp)
   if (length(best) == 0L) {
     return(structure(
@@ -355,6 +356,33 @@ summary.kw_comparison <- function(object, ...) {
   )
 }
 
+# How many settings were looked at, how far, and by which search; NULL where everything that was
+# asked for has all its scores.
+search_sentence <- function(cmp) {
+  seen <- looked_at(cmp)
+  searches <- unique(vapply(cmp$plan$seats, function(seat) seat$search$label, ""))
+  at_once <- all(vapply(cmp$plan$seats, function(seat) seat$search$name == "grid", NA))
+  if (at_once && seen[["part"]] + seen[["none"]] == 0L) return(NULL)
+  paste0(
+    "The search (", paste(searches, collapse = "; "), ") looked at ",
+    count_of(sum(seen), "setting"), ": ", format(seen[["full"]], big.mark = ","),
+    " scored on all splits",
+    if (seen[["part"]] > 0L) {
+      paste0(", ", format(seen[["part"]], big.mark = ","), " in part, on some splits or fewer rows")
+    },
+    if (seen[["none"]] > 0L) paste0(", ", format(seen[["none"]], big.mark = ","), " not at all"),
+    "."
+  )
+}
+
+# Numbers of settings with all their scores (or failures), with some, with none.
+looked_at <- function(cmp) {
+  done <- rowSums(cmp$results$done)
+  full <- done == length(cmp$plan$splits)
+  some <- done > 0 | seq_along(done) %in% cmp$results$partial$setting
+  c(full = sum(full), part = sum(some & !full), none = sum(!some))
+}
+
 tie_sentence <- function(cmp) {
   tied <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
   if (is.null(tied) || nrow(tied) < 2L) return(NULL)
@@ -381,8 +409,10 @@ optimism_sentence <- function(cmp) {
   if (nrow(known) == 0L) return(NULL)
   at <- known[order(known$estimate != "bootstrap")[1], ]
   by <- c(bootstrap = "bootstrap correction", fold_corrected = "correction by folds")
+  seen <- looked_at(cmp)
   paste0(
-    "Being the best of ", length(cmp$results$candidate),
+    "Being the best of ", format(seen[["full"]], big.mark = ","),
+    if (sum(seen) > seen[["full"]]) " that were scored in full",
     ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2), " (",
     by[[at$estimate]], ")."
   )

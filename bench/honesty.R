@@ -23,6 +23,23 @@ line <- function(what, claim, runs, one) {
   text
 }
 
+searches <- list(
+  "grid" = list(search = search_grid(3)),
+  "grid, screen_splits()" = list(search = search_grid(3), screen = screen_splits(level = 0.8)),
+  "grid, screen_rows()" = list(search = search_grid(3), screen = screen_rows(0.3, first = 3)),
+  "random, screen_splits()" = list(search = search_random(8), screen = screen_splits(level = 0.8)),
+  "hypercube, screen_rows()" = list(
+    search = search_hypercube(8), screen = screen_rows(0.3, first = 3)
+  ),
+  "guided, screen_splits()" = list(search = search_guided(12), screen = screen_splits(level = 0.8)),
+  "guided, screen_rows()" = list(
+    search = search_guided(12), screen = screen_rows(0.3, first = 3)
+  ),
+  "evolution, screen_splits()" = list(
+    search = search_evolve(16, population = 6), screen = screen_splits(level = 0.8)
+  )
+)
+
 lines <- c(
   line(
     "Two alike candidates called different, 10 folds x 10 of 60 rows (pooled)", "0.05", 300,
@@ -63,7 +80,17 @@ lines <- c(
   line(
     "The same by information", "3.5", 300, function(s) place_of_noise(s, "information")
   ),
-  line("Nested interval holds the truth (too narrow, as its help says)", "0.95", 200, nested_covers)
+  line("Nested interval holds the truth (too narrow, as its help says)", "0.95", 200, nested_covers),
+  line(
+    "AUC of the leader of a guided search with a screen on pure noise: not 0.5, being the best",
+    "more", 40, function(s) selected_on_noise(s, search_guided(12), screen_splits(), nested = FALSE)
+  ),
+  unlist(lapply(names(searches), function(name) {
+    line(
+      paste0("AUC by nested resampling on pure noise, ", name), "0.5", 40,
+      function(s) selected_on_noise(s, searches[[name]]$search, searches[[name]]$screen)
+    )
+  }))
 )
 
 writeLines(c(

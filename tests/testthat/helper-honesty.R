@@ -97,3 +97,24 @@ nested_covers <- function(seed, n = 150) {
   at <- found[found$estimate == "nested", ]
   at$low <= error && error <= at$high
 }
+
+# What searches and screens find on pure noise, where every AUC is 0.5: the mean of the outer
+# scores, and the leader's mean, which is the best of many.
+selected_on_noise <- function(seed, search, screen, nested = TRUE) {
+  set.seed(seed)
+  table <- as.data.frame(matrix(stats::rnorm(100 * 5), 100))
+  table$y <- rep(c("no", "yes"), 50)
+  plan <- plan_comparison(
+    brief(table, "y", event = "yes"),
+    candidates(
+      tree = fam_tree(pruning = from_to(0.001, 0.1, "log"), min_leaf = from_to(2, 20)),
+      near = pipeline(optional(pre_skew()), pre_scale(), fam_neighbours(
+        neighbours = from_to(1, 25)
+      ))
+    ),
+    splits = split_kfold(6), search = search, metrics = "auc", seed = seed, screen = screen
+  )
+  if (!nested) return(standings(quiet_run(plan, workers = 1))$mean[1])
+  found <- assess_selection(plan, split_kfold(5), "best_mean", workers = 1, quiet = TRUE)
+  mean(found$scores$outer)
+}

@@ -244,3 +244,14 @@ test_that("a constraint that is undefined for all is said without a raw warning"
     class = "kw_error_select"
   ))
 })
+
+test_that("nested scores on pure noise are those of chance under a search and a screen", {
+  # the best of many seems better than chance; what has not seen the rows does not
+  screen <- screen_splits(level = 0.8)
+  naive <- simulate(4, function(s) {
+    selected_on_noise(s, search_random(6), screen, nested = FALSE)
+  })
+  expect_true(all(naive > 0.52))
+  honest <- simulate(4, function(s) selected_on_noise(s, search_random(6), screen))
+  expect_lt(abs(mean(honest) - 0.5), 3 * 0.06 / sqrt(4))
+})

@@ -1,0 +1,153 @@
+# Candidates and plans that are made from the table, and plans written as plan files.
+
+wide_table <- function(n = 160) {
+  withr::with_seed(4, {
+    table <- toy(n, missing = TRUE)
+    table$town <- sprintf("t%02d", sample(30, n, replace = TRUE))
+    table$money <- exp(rnorm(n, sd = 2))
+    table
+  })
+}
+
+# What it prints is meant to be pasted.
+by_code <- function(made) {
+  eval(parse(text = utils::capture.output(print(made))), envir = asNamespace("kilnwright"))
+}
+
+code_of <- function(candidates) kw("candidates_code")(candidates)
+
+test_that("sensible candidates fit outcome and table, and print as code that makes them again", {
+  for (kind in names(outcomes)) {
+    job <- toy_brief(kind, wide_table())
+    for (effort in c("quick", "usual", "thorough")) {
+      made <- sensible_candidates(job, effort)
+      families <- vapply(made$pipelines, function(p) p$family$definition$name, "")
+      expect_true(all(c("baseline", "penalised", "tree", "forest") %in% families))
+      kinds <- lapply(made$pipelines, function(p) p$family$definition$kinds)
+      expect_true(all(vapply(kinds, function(k) kind %in% k, NA)))
+      expect_identical(code_of(by_code(made)), code_of(made))
+      expect_lt(max(nchar(utils::capture.output(print(made)))), 100)
+    }
+  }
+  # what is found in the table is a choice
+  usual <- paste(trimws(code_of(sensible_candidates(toy_brief("number", wide_table())))),
+    collapse = "")
+  expect_match(usual, "either(indicators = pre_onehot(),means = list(pre_target_mean(",
+    fixed = TRUE)
+  quick <- sensible_candidates(toy_brief("number", wide_table()), "quick")
+  expect_length(quick$pipelines, 4)
+  # weights: only families that take them
+  weighted <- brief(transform(toy(80)[c("x1", "x2", "number")], w = runif(80)), "number",
+    weight = "w")
+  left <- attr(sensible_candidates(weighted, "thorough"), "left_out")
+  expect_match(left$neural, "takes no weights")
+  expect_match(left$discriminant, "does not predict")
+})
+
+test_that("what a pilot shows to be too dear is left out, and it is said", {
+  local_stand_in("timed_unit", function(...) list(ledger = NULL, took = 100))
+  made <- sensible_candidates(toy_brief("number"), "quick")
+  expect_identical(names(made$pipelines), "baseline")
+  expect_output(print(made), "left out: forest, a setting would take about 17 minutes")
+})
+
+test_that("plan_by_itself() gives a plan that runs, within its minutes, to a model", {
+  job <- toy_brief(table = wide_table(120))
+  plan <- plan_by_itself(job, minutes = 0.1, effort = "quick", seed = 1)
+  expect_identical(plan$screen$name, "splits")
+  expect_identical(plan$minutes, 0.1)
+  expect_output(print(plan), "at most 0.1 minutes")
+  cmp <- quiet_run(plan, workers = 1)
+  expect_s3_class(select_final(cmp), "kw_choice")
+  expect_match(paste(summary(cmp), collapse = " "), "The search .guided, 30 settings. looked at")
+  # other limits win
+  expect_identical(
+    quiet_run(plan, workers = 1, limits = limits(settings = 3))$stopped, "the limit of 3 settings"
+  )
+  timed <- brief(transform(toy(100)[c("x1", "number")], day = as.Date("2020-01-01") + 1:100),
+    "number", time = "day")
+  expect_identical(plan_by_itself(timed, effort = "quick", seed = 1)$splitter$name, "time")
+  few <- plan_by_itself(toy_brief("number", toy(30)), effort = "quick", seed = 1)
+  expect_true(is.null(few$screen) || !few$pooled)
+})
+
+test_that("a plan goes into a plan file and comes back with the same keys", {
+  folder <- withr::local_tempdir()
+  table <- wide_table(90)
+  table$code <- sprintf("%03d", seq_len(90) %% 7)
+  table$'odd "name", yes' <- rnorm(90)
+  table$day <- as.Date("2021-03-01") + seq_len(90)
+  table$size <- factor(sample(c("s", "m", "l"), 90, replace = TRUE), c("s", "m", "l"), ordered = TRUE)
+  job <- brief(table, "two",
+    event = "yes", ignore = c("number", "three"), group = "batch", missing_codes = list(x2 = -1)
+  )
+  rivals <- candidates(
+    base = fam_baseline(),
+    bare = pipeline(fam_tree(min_leaf = among(2, 5))),
+    near = pipeline(
+      pre_missing(fill = "mean", columns = of_kind("number")), pre_missing(),
+      pre_drop(columns = c("day", "odd \"name\", yes")),
+      optional(pre_skew()), either(a = pre_onehot(), b = list(pre_frequency(), pre_onehot())),
+      width = pre_scale(by = among("sd", "range")), fam_neighbours(neighbours = from_to(1, 9))
+    ),
+    lasso = pipeline(
+      pre_missing(), pre_drop(columns = day), pre_onehot(), pre_scale(),
+      fam_penalised(penalty = from_to(1 / 3, 2 / 3, "log", points = 4), lasso_share = sensible())
+    )
+  ) |> rule_out(penalty < 0.4 & lasso_share == 1, candidate = "lasso")
+  plan <- plan_comparison(job, rivals,
+    splits = split_kfold(6, repeats = 2), metrics = list("auc", metric_cost(missed = 3, false_alarm = 1)), decide = "auc",
+    search = list(near = search_random(5), search_grid(3)), screen = screen_splits(level = 0.9),
+    provided = c("auc >= 0.2", "recall >= 0.1"), seed = 12345
+  )
+  file <- file.path(folder, "all.yml")
+  write_plan(plan, file)
+  expect_setequal(list.files(folder), c("all.csv", "all.yml"))
+  read <- read_plan(file)
+  expect_identical(kw("plan_differences")(plan, read), character())
+  # a journal of the one is a journal of the other
+  journal <- journal_file()
+  cmp <- quiet_run(plan, journal = journal, workers = 1)
+  same_numbers(quiet_run(read, journal = journal, workers = 1), cmp)
+  expect_error(write_plan(plan, file), "exists", class = "kw_error_file")
+  # from the table that the brief was made of, with rows set aside
+  data.table::fwrite(toy(100), file.path(folder, "toy.csv"))
+  aside <- set_aside(
+    brief(read_data(file.path(folder, "toy.csv")), "number", group = "batch"), 0.3, seed = 4
+  )
+  small <- plan_comparison(aside, candidates(t = sensible(fam_tree(depth = 3))), seed = 2)
+  write_plan(small, file, table = file.path(folder, "toy.csv"), replace = TRUE)
+  expect_identical(kw("plan_differences")(small, read_plan(file)), character())
+  expect_true(any(grepl("share: 0.3", readLines(file), fixed = TRUE)))
+})
+
+test_that("what a plan file cannot hold is said, and nothing is written", {
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "p.yml")
+  refused <- function(candidates, says, job = toy_brief(), ...) {
+    plan <- plan_comparison(job, candidates, splits = split_kfold(3), seed = 1, ...)
+    expect_error(write_plan(plan, file), says, class = "kw_error_plan_file")
+    expect_identical(list.files(folder), character())
+  }
+  own <- define_family("own", "two_class",
+    fit = function(x, y, weights, settings, seed, threads) 0.5,
+    predict = function(model, x) cbind(rep(0.5, nrow(x)), 0.5)
+  )
+  refused(candidates(o = own()), "fam_own, which is your own")
+  refused(candidates(t = pipeline(
+    pre_missing(columns = where(is.numeric)), pre_missing(), fam_tree()
+  )), "columns = where")
+  own_search <- define_search("mine", function(field, history, arguments, memory) {
+    list(settings = list(t = field$from_cube("t", matrix(0.5))), memory = NULL)
+  })
+  refused(
+    candidates(t = fam_tree(min_leaf = among(2, 5))), "search .mine.", search = own_search()
+  )
+  plan <- plan_comparison(toy_brief(), candidates(t = fam_tree()), seed = 1)
+  data.table::fwrite(toy(20), file.path(folder, "other.csv"))
+  expect_error(write_plan(plan, file, table = file.path(folder, "other.csv")), "not be the same",
+    class = "kw_error_plan_file")
+  expect_error(write_plan(plan, "p.txt"), "file", class = "kw_error_argument")
+  expect_error(write_plan(plan, file.path(folder, "no", "p.yml")), class = "kw_error_file")
+  expect_identical(list.files(folder), "other.csv")
+})
