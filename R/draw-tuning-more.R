@@ -198,12 +198,16 @@ draw_search <- function(searched, against = "fits") {
   data$search <- factor(data$search, names(curves))
   data$spent <- data[[against]]
   found <- data[!is.na(data$best), ]
+  partly <- found[!is.na(found$partly), ]
   plot <- ggplot2::ggplot(
     found, ggplot2::aes(.data$spent, .data$best, colour = .data$search, linetype = .data$search)
   ) +
     ggplot2::geom_point(
       ggplot2::aes(y = .data$mean, shape = .data$search),
       size = 1.8, alpha = 0.55, na.rm = TRUE
+    ) +
+    ggplot2::geom_point(
+      data = partly, ggplot2::aes(y = .data$partly), shape = 4, size = 1.6, alpha = 0.6
     ) +
     ggplot2::geom_step(linewidth = 1) +
     candidate_scales() +
@@ -214,9 +218,11 @@ draw_search <- function(searched, against = "fits") {
       colour = NULL,
       linetype = NULL,
       shape = NULL,
-      caption = paste(
-        "Steps: best mean so far. Points: single settings, in the order in which",
-        "they were proposed."
+      caption = wrapped_caption(
+        "Steps: best mean so far. Points: single settings, in the order in which they were ",
+        "proposed.", if (nrow(partly) > 0L) {
+          " Crosses: settings that were scored in part, at what is expected of them."
+        }
       )
     ) +
     theme_kilnwright()

@@ -55,6 +55,7 @@ search_history <- function(results, plan) {
   for (one in c(results$failures, results$unscored)) failed[one$settings] <- TRUE
   spread <- spread_of(scores)
   expected <- expected_means(scores, spread$mean)
+  meets <- meet_so_far(results, plan)
   lapply(stats::setNames(seq_along(plan$spaces), names(plan$spaces)), function(i) {
     mine <- which(results$candidate == i)
     list(
@@ -62,9 +63,18 @@ search_history <- function(results, plan) {
       expected = expected[mine],
       scores = scores[mine, , drop = FALSE], splits = splits,
       seconds = rowSums(results$seconds[mine, , drop = FALSE], na.rm = TRUE),
-      failed = failed[mine]
+      failed = failed[mine], meets = meets[mine]
     )
   })
+}
+
+# Does a setting meet the plan's constraints, as far as is known?
+meet_so_far <- function(results, plan) {
+  Reduce(`&`, lapply(plan$provided, function(constraint) {
+    means <- rowMeans(results$scores[[constraint$metric]], na.rm = TRUE)
+    fine <- get(constraint$comparison, baseenv())(means, constraint$bound)
+    is.na(fine) | fine
+  }), rep(TRUE, length(results$candidate)))
 }
 
 # Means; of settings that have some of their scores only, what they would be if the setting went on

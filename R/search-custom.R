@@ -24,7 +24,8 @@
 #'   `history` is a list by candidate of lists with `settings` (a data frame), and, for each
 #'   setting, `mean` and `sd` of its scores (`NA` unless scored on all splits), `expected` (the
 #'   mean, or a guess of it where a screen dropped the setting), `scores` (matrix settings x
-#'   splits), `seconds`, `failed`; `NULL` in the first round. `arguments` is the list
+#'   splits), `seconds`, `failed`, and `meets` (does it meet the plan's constraints, as far as is
+#'   known); `NULL` in the first round. `arguments` is the list
 #'   of the arguments of the search, `memory` what the search gave back in the round before (`NULL`
 #'   at first).
 #'

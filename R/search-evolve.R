@@ -57,9 +57,7 @@ search_evolve <- function(
 
 # New points, a list by candidate of tables.
 next_generation <- function(field, history, n, population, tournament, mixed) {
-  sign <- if (field$metric$direction == "higher") 1 else -1
-  seen <- Map(function(space, told) seen_points(space, told, sign), field$spaces,
-    history[names(field$spaces)])
+  seen <- seen_of_field(field, history)
   parents <- parents_of(field$spaces, seen, population)
   chosen <- list()
   for (i in seq_len(n)) {

@@ -134,7 +134,7 @@ seen_points <- function(space, told, sign) {
   points <- points_of(space, told$settings)
   n <- nrow(points)
   group <- group_rows(points, n)
-  good <- sign * told$expected
+  good <- ifelse(told$meets, sign * told$expected, NA)
   best <- suppressWarnings(tapply(good, group, max, na.rm = TRUE))
   best[!is.finite(best)] <- NA
   at <- match(seq_along(best), group)
@@ -142,6 +142,21 @@ seen_points <- function(space, told, sign) {
     points = frame_of_rows(points, at),
     x = point_features(space, frame_of_rows(points, at)), good = as.vector(best)
   )
+}
+
+# The same of all candidates. What does not meet the constraints counts as having failed, unless
+# that is all there is.
+seen_of_field <- function(field, history) {
+  sign <- if (field$metric$direction == "higher") 1 else -1
+  history <- history[names(field$spaces)]
+  none <- !any(unlist(lapply(history, function(told) told$meets & !is.na(told$expected))))
+  if (none) {
+    history <- lapply(history, function(told) {
+      told$meets[] <- TRUE
+      told
+    })
+  }
+  Map(function(space, told) seen_points(space, told, sign), field$spaces, history)
 }
 
 point_features <- function(space, points) {
@@ -163,9 +178,7 @@ error_of_means <- function(history) {
 # Everything on one scale: mean 0, variance 1, with what is far below the rest pulled up, so that
 # a setting that diverged does not flatten all others.
 scaled_field <- function(field, history) {
-  sign <- if (field$metric$direction == "higher") 1 else -1
-  seen <- Map(function(space, told) seen_points(space, told, sign), field$spaces,
-    history[names(field$spaces)])
+  seen <- seen_of_field(field, history)
   good <- unlist(lapply(seen, `[[`, "good"))
   known <- good[!is.na(good)]
   if (length(known) == 0L) return(NULL)

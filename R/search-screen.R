@@ -129,14 +129,10 @@ screen_view <- function(results, plan) {
   metric <- plan$metrics[[plan$decide]]
   failed <- logical(length(results$candidate))
   for (one in c(results$failures, results$unscored)) failed[one$settings] <- TRUE
-  meets <- Reduce(`&`, lapply(plan$provided, function(constraint) {
-    means <- rowMeans(results$scores[[constraint$metric]], na.rm = TRUE)
-    fine <- get(constraint$comparison, baseenv())(means, constraint$bound)
-    is.na(fine) | fine
-  }), rep(TRUE, length(failed)))
   list(
     good = goodness(results$scores[[plan$decide]], metric), partial = results$partial,
-    sign = if (metric$direction == "higher") 1 else -1, meets = meets, failed = failed
+    sign = if (metric$direction == "higher") 1 else -1, meets = meet_so_far(results, plan),
+    failed = failed
   )
 }
 

@@ -274,6 +274,15 @@ refuse_unlike <- function(a, b, name_a, name_b, metric) {
 
 # Best mean so far against the fits that it took, in the order in which settings were
 # proposed: rows fits, seconds, best.
+# What settings that a screen dropped, or that a limit cut off, were likely to reach: NA for those
+# with all their scores, or with none.
+partly_known <- function(cmp, metric) {
+  scores <- cmp$results$scores[[metric$name]]
+  scores <- scores[, is.na(cmp$plan$undefined[[metric$name]]), drop = FALSE]
+  mean <- rowMeans(scores)
+  ifelse(is.na(mean), expected_means(scores, mean), NA)
+}
+
 search_curve <- function(cmp, metric) {
   order <- order(cmp$results$round, cmp$results$row, cmp$results$candidate)
   work <- work_of(cmp)
@@ -286,7 +295,7 @@ search_curve <- function(cmp, metric) {
   best <- cummax(good)
   tibble::tibble(
     fits = fits, seconds = cumsum(rowSums(cmp$results$seconds, na.rm = TRUE)[order]),
-    mean = mean,
+    mean = mean, partly = partly_known(cmp, metric)[order],
     best = ifelse(is.finite(best), goodness(best, metric), NA)
   )
 }

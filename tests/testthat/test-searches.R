@@ -179,3 +179,86 @@ test_that("with nothing to vary, few settings or only failures a guided search e
   expect_error(search_guided(0), "settings", class = "kw_error_argument")
   expect_error(search_guided(surrogate = "magic"), "surrogate", class = "kw_error_argument")
 })
+
+guided_and_screened <- function(...) {
+  plan <- conversation_plan(search_guided(14, at_once = 3))
+  plan_comparison(
+    plan$brief, plan$candidates, splits = split_kfold(6), metrics = c("auc", "log_loss"),
+    search = search_guided(14, at_once = 3), screen = screen_splits(level = 0.7, at_least = 2),
+    seed = 5, ...
+  )
+}
+
+test_that("figures of a search show what was proposed when, what was dropped, and the front", {
+  cmp <- quiet_run(guided_and_screened(), workers = 1)
+  dropped <- nrow(cmp$results$dropped)
+  expect_gt(dropped, 0)
+  # a cross for everything that was scored in part
+  layers <- ggplot2::ggplot_build(draw_search(cmp))$data
+  crosses <- Filter(function(layer) all(layer$shape == 4), layers)[[1]]
+  curve <- kw("search_curve")(cmp, kw("cmp_metric")(cmp))
+  expect_identical(nrow(crosses), sum(!is.na(curve$partly) & !is.na(curve$best)))
+  expect_identical(sum(!is.na(curve$partly)), dropped)
+  # the front: nothing simpler is as good
+  data <- kw("front_data")(cmp, kw("cmp_metric")(cmp), "simplicity")
+  table <- standings(cmp)
+  expect_identical(nrow(data), nrow(table))
+  front <- vapply(seq_len(nrow(data)), function(i) {
+    simpler <- data$x < data$x[i]
+    !any(simpler & data$mean >= data$mean[i])
+  }, NA)
+  expect_identical(data$front, front)
+  expect_true(data$front[which.max(data$mean)])
+  expect_match(data$label[data$front][1], "^1 .*base")
+  for (against in c("simplicity", "seconds")) {
+    expect_s3_class(ggplot2::ggplot_build(draw_front(cmp, against)), "ggplot_built")
+  }
+  # where the search went: every setting once, in the order of the rounds
+  field <- kw("field_data")(cmp, "tree", c("min_leaf", "depth"), kw("cmp_metric")(cmp))
+  mine <- which(cmp$results$candidate == 2)
+  expect_identical(nrow(field), length(mine))
+  expect_setequal(field$turn, seq_along(mine))
+  expect_identical(order(field$turn), order(cmp$results$round[mine], cmp$results$row[mine]))
+  expect_s3_class(ggplot2::ggplot_build(draw_field(cmp, "tree")), "ggplot_built")
+  expect_error(draw_field(cmp, "base"), "fewer than two", class = "kw_error_figure")
+  expect_error(draw_field(cmp, "tree", c("min_leaf", "nothing")), class = "kw_error_argument")
+})
+
+test_that("what was looked at in part is said, and corrections say which settings they know", {
+  cmp <- quiet_run(guided_and_screened(), workers = 1)
+  said <- paste(summary(cmp), collapse = " ")
+  done <- rowSums(cmp$results$done)
+  expect_match(said, paste0(sum(done == 6), " scored on all splits, ", sum(done %in% 1:5),
+    " in part"))
+  expect_match(said, paste("Being the best of", sum(done == 6), "that were scored in full"))
+  note <- optimism(cmp)$note[2]
+  expect_match(note, paste("from the", nrow(standings(cmp)), "of", length(done), "settings"))
+  whole <- quiet_run(conversation_plan(search_grid(2)), workers = 1)
+  expect_false(any(grepl("in part", summary(whole))))
+  expect_identical(optimism(whole)$note[2], "")
+})
+
+test_that("a search that learns prefers what meets the constraints", {
+  # what fits all rows alike has the best mean of one metric and fails the other
+  shift <- define_family("shift", "number",
+    defaults = list(by = 0),
+    fit = function(x, y, weights, settings, seed, threads) mean(y) + settings$by,
+    predict = function(model, x) rep(model, nrow(x))
+  )
+  table <- withr::with_seed(1, data.frame(x = rnorm(60), y = rnorm(60, 10)))
+  run <- function(provided) {
+    quiet_run(plan_comparison(brief(table, "y"), candidates(s = shift(by = from_to(-3, 3))),
+      splits = split_kfold(3), search = search_guided(24, at_once = 3),
+      metrics = c("mae", "mape"), decide = "mae", provided = provided, seed = 2
+    ), workers = 1)
+  }
+  free <- run(NULL)
+  bound <- run("mape >= 15")
+  late <- function(cmp) {
+    at <- utils::tail(order(cmp$results$round), 9)
+    cmp$results$tables$s$by[at]
+  }
+  expect_lt(mean(abs(late(free))), 1)
+  mape <- rowMeans(bound$results$scores$mape)
+  expect_gt(mean(utils::tail(mape[order(bound$results$round)], 12) >= 15), 0.4)
+})

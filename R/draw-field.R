@@ -1,0 +1,196 @@
+#' Draw where in the field a search went
+#'
+#' Settings of one candidate by two of its hyperparameters, in the order in which they were
+#' proposed: the later, the darker and larger.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param candidate Name of a candidate in which at least two hyperparameters vary.
+#' @param pair Names of two of them; default the two with the most values.
+#' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_figure` when fewer than two hyperparameters of the candidate vary.
+#' @examples
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job,
+#'   candidates(tree = fam_tree(min_leaf = from_to(2, 60, "log"), depth = from_to(2, 12))),
+#'   splits = split_kfold(3), search = search_hypercube(12), seed = 1, quiet = TRUE
+#' )
+#' draw_field(cmp, "tree")
+#' @export
+draw_field <- function(cmp, candidate, pair = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_choice(candidate, names(cmp$plan$spaces), "candidate")
+  metric <- cmp_metric(cmp)
+  data <- field_data(cmp, candidate, pair, metric)
+  pair <- attr(data, "pair")
+  axis <- function(which) {
+    dimension <- cmp$plan$spaces[[candidate]]$dimensions[[pair[which]]]
+    if (!is.numeric(data[[c("x", "y")[which]]])) return(NULL)
+    log <- inherits(dimension$varying, "kw_range") && dimension$varying$spacing == "log"
+    scale <- list(ggplot2::scale_x_continuous, ggplot2::scale_y_continuous)[[which]]
+    if (log) scale(trans = "log10") else scale()
+  }
+  ggplot2::ggplot(data, ggplot2::aes(.data$x, .data$y)) +
+    ggplot2::geom_point(
+      ggplot2::aes(fill = .data$turn, size = .data$turn, shape = .data$state), colour = "grey20",
+      position = ggplot2::position_jitter(
+        width = if (is.numeric(data$x)) 0 else 0.15, height = if (is.numeric(data$y)) 0 else 0.15,
+        seed = 1
+      )
+    ) +
+    ggplot2::geom_point(
+      data = data[data$leads, ], shape = 1, size = 10, stroke = 1.4, colour = okabe_ito[2]
+    ) +
+    axis(1) + axis(2) +
+    ggplot2::scale_fill_gradient(low = "grey95", high = "grey10") +
+    ggplot2::scale_size_continuous(range = c(2, 5)) +
+    ggplot2::scale_shape_manual(values = c("scored in full" = 21, "in part" = 4), drop = FALSE) +
+    ggplot2::labs(
+      title = paste0("Where the search went: ", candidate),
+      subtitle = paste0(
+        count_of(nrow(data), "setting"), " of this candidate; search: ",
+        search_of(cmp$plan$seats, candidate)$label, ". The ring marks the best by mean ", metric$label
+      ),
+      x = pair[1], y = pair[2], fill = "Proposed as", size = "Proposed as", shape = NULL,
+      caption = "The later a setting was proposed, the darker and larger its point."
+    ) +
+    ggplot2::guides(
+      fill = ggplot2::guide_legend(override.aes = list(shape = 21)),
+      size = ggplot2::guide_legend(), shape = ggplot2::guide_legend(override.aes = list(size = 3))
+    ) +
+    theme_kilnwright()
+}
+
+# One row a setting of the candidate: x, y, turn (its number in the order of the proposals), state,
+# leads.
+field_data <- function(cmp, candidate, pair, metric) {
+  mine <- which(candidate_names(cmp) == candidate)
+  settings <- frame_of_rows(
+    cmp$results$tables[[candidate]], cmp$results$row[mine]
+  )
+  distinct <- vapply(settings, function(x) length(unique(x)), integer(1))
+  varied <- names(sort(-distinct[distinct > 1L]))
+  if (length(varied) < 2L) {
+    stop_kw("figure", paste0(
+      "Of the candidate ", quoted(candidate), " fewer than two hyperparameters vary."
+    ), remedy = "Draw it with draw_tuning().")
+  }
+  if (is.null(pair)) pair <- varied[1:2]
+  check_argument(is.character(pair) && length(pair) == 2L, "pair", "two names", pair)
+  for (name in pair) check_choice(name, varied, "pair")
+  value <- function(name) if (is.numeric(settings[[name]])) settings[[name]] else {
+    as_level(settings[[name]])
+  }
+  mean <- score_summary(cmp, metric$name)$mean[mine]
+  good <- goodness(mean, metric)
+  data <- data.frame(
+    x = value(pair[1]), y = value(pair[2]),
+    turn = rank(order(order(cmp$results$round[mine], cmp$results$row[mine]))),
+    state = factor(ifelse(is.na(mean), "in part", "scored in full"), c("scored in full", "in part")),
+    leads = !is.na(good) & good == max(good, -Inf, na.rm = TRUE)
+  )
+  structure(data[!is.na(data$x) & !is.na(data$y), ], pair = pair)
+}
+
+#' Draw the front of score against simplicity or time
+#'
+#' All ranked settings by their mean score and by how simple they are, or how long they take; the
+#' settings of the front, than which none is both better and simpler (quicker), are joined by a line,
+#' the first, and those that gain most, are numbered and named above.
+#'
+#' @param cmp A comparison from [run_comparison()].
+#' @param against `"simplicity"`, by which ties are broken in every rule: family, its
+#'   hyperparameters, number of steps; or `"seconds"`, of a fit with its steps and scoring, mean over
+#'   the splits.
+#' @param metric The metric; default the deciding one.
+#' @return A ggplot2 object.
+#' @examples
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job,
+#'   candidates(baseline = fam_baseline(), tree = fam_tree(min_leaf = among(2, 10, 40))),
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
+#' draw_front(cmp)
+#' @export
+draw_front <- function(cmp, against = "simplicity", metric = NULL) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_choice(against, c("simplicity", "seconds"), "against")
+  metric <- cmp_metric(cmp, metric)
+  check_ranked(cmp, metric)
+  data <- front_data(cmp, metric, against)
+  front <- data[data$front, ]
+  plot <- ggplot2::ggplot(data, ggplot2::aes(.data$x, .data$mean)) +
+    ggplot2::geom_point(
+      ggplot2::aes(colour = .data$candidate, shape = .data$candidate), size = 2, alpha = 0.5
+    ) +
+    ggplot2::geom_step(data = front, linewidth = 0.9, colour = "grey20") +
+    ggplot2::geom_linerange(
+      data = front[!is.na(front$se), ],
+      ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se), colour = "grey20"
+    ) +
+    ggplot2::geom_point(
+      data = front, ggplot2::aes(colour = .data$candidate, shape = .data$candidate), size = 4
+    ) +
+    ggplot2::geom_text(
+      data = front[front$named, ], ggplot2::aes(label = .data$number),
+      hjust = 1.9, vjust = -0.5, size = 5
+    ) +
+    candidate_scales() +
+    ggplot2::labs(
+      title = paste0("What a better ", metric$label, " costs"),
+      x = if (against == "simplicity") {
+        "Settings from the simplest to the most complex (rank)"
+      } else {
+        "Seconds a split"
+      },
+      y = paste0("Mean ", metric$label, " (", metric$direction, " is better)"),
+      colour = NULL, shape = NULL,
+      subtitle = paste(front$label[front$named], collapse = "\n"),
+      caption = wrapped_caption(
+        "Line: the front, than which nothing is both better and ",
+        if (against == "simplicity") "simpler" else "quicker",
+        "; bars: one standard error. Points: all ", nrow(data), " ranked settings."
+      )
+    ) +
+    theme_kilnwright()
+  if (against == "seconds") plot + ggplot2::scale_x_log10() else plot
+}
+
+# So many settings of the front are named: the first, and those that gain most.
+most_named <- 6L
+
+# Ranked settings: candidate, x, mean, se, front, named, label.
+front_data <- function(cmp, metric, against) {
+  summary <- score_summary(cmp, metric$name)
+  ranked <- which(!is.na(summary$mean))
+  x <- if (against == "seconds") {
+    pmax(rowMeans(cmp$results$seconds[ranked, , drop = FALSE], na.rm = TRUE), 1e-4)
+  } else {
+    order(do.call(order, lapply(simplicity_keys(cmp), `[`, ranked)))
+  }
+  good <- goodness(summary$mean[ranked], metric)
+  order <- order(x, -good)
+  front <- logical(length(ranked))
+  front[order] <- good[order] > c(-Inf, utils::head(cummax(good[order]), -1L))
+  data <- data.frame(
+    candidate = factor(candidate_names(cmp)[ranked], names(cmp$plan$spaces)), x = x,
+    mean = summary$mean[ranked], se = summary$se[ranked], front = front, at = ranked
+  )[order, ]
+  gain <- ifelse(data$front, abs(c(Inf, diff(data$mean[data$front])))[cumsum(data$front)], 0)
+  data$named <- data$front & rank(-gain, ties.method = "first") <= most_named
+  data$number <- cumsum(data$named)
+  data$label <- ""
+  data$label[data$named] <- vapply(which(data$named), function(i) {
+    text <- paste0(
+      data$number[i], "  ", round_to(data$mean[i], data$se[i]), "  ", choice_name(cmp, data$at[i])
+    )
+    paste(strtrim(text, 110L), if (nchar(text) > 110L) "...", sep = "")
+  }, "")
+  data
+}
