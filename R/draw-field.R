@@ -52,7 +52,8 @@ draw_field <- function(cmp, candidate, pair = NULL) {
       title = paste0("Where the search went: ", candidate),
       subtitle = paste0(
         count_of(nrow(data), "setting"), " of this candidate; search: ",
-        search_of(cmp$plan$seats, candidate)$label, ". The ring marks the best by mean ", metric$label
+        search_of(cmp$plan$seats, candidate)$label, ". The ring marks the best by mean ",
+        metric$label
       ),
       x = pair[1], y = pair[2], fill = "Proposed as", size = "Proposed as", shape = NULL,
       caption = "The later a setting was proposed, the darker and larger its point."
@@ -81,15 +82,15 @@ field_data <- function(cmp, candidate, pair, metric) {
   if (is.null(pair)) pair <- varied[1:2]
   check_argument(is.character(pair) && length(pair) == 2L, "pair", "two names", pair)
   for (name in pair) check_choice(name, varied, "pair")
-  value <- function(name) if (is.numeric(settings[[name]])) settings[[name]] else {
-    as_level(settings[[name]])
+  value <- function(name) {
+    if (is.numeric(settings[[name]])) settings[[name]] else as_level(settings[[name]])
   }
   mean <- score_summary(cmp, metric$name)$mean[mine]
   good <- goodness(mean, metric)
   data <- data.frame(
     x = value(pair[1]), y = value(pair[2]),
     turn = rank(order(order(cmp$results$round[mine], cmp$results$row[mine]))),
-    state = factor(ifelse(is.na(mean), "in part", "scored in full"), c("scored in full", "in part")),
+    state = factor(is.na(mean), c(FALSE, TRUE), c("scored in full", "in part")),
     leads = !is.na(good) & good == max(good, -Inf, na.rm = TRUE)
   )
   structure(data[!is.na(data$x) & !is.na(data$y), ], pair = pair)
@@ -98,13 +99,13 @@ field_data <- function(cmp, candidate, pair, metric) {
 #' Draw the front of score against simplicity or time
 #'
 #' All ranked settings by their mean score and by how simple they are, or how long they take; the
-#' settings of the front, than which none is both better and simpler (quicker), are joined by a line,
-#' the first, and those that gain most, are numbered and named above.
+#' settings of the front, than which none is both better and simpler (quicker), are joined by a
+#' line, the first, and those that gain most, are numbered and named above.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param against `"simplicity"`, by which ties are broken in every rule: family, its
-#'   hyperparameters, number of steps; or `"seconds"`, of a fit with its steps and scoring, mean over
-#'   the splits.
+#'   hyperparameters, number of steps; or `"seconds"`, of a fit with its steps and scoring, mean
+#'   over the splits.
 #' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @examples

@@ -3,8 +3,8 @@
 #' Makes candidates from what the table is like: families that fit the outcome, the number of rows
 #' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
 #' as a transformation of skewed columns, is a choice by [optional()] or [either()], from what
-#' [inspect_data()] finds; hyperparameters have their sensible ranges. A fit of each on a small share
-#' of the rows tells what it takes: what is too dear for the effort is left out.
+#' [inspect_data()] finds; hyperparameters have their sensible ranges. A fit of each on a small
+#' share of the rows tells what it takes: what is too dear for the effort is left out.
 #'
 #' They print as code that can be pasted and edited. Findings that ask for another brief, such as a
 #' column that gives the outcome away, change nothing here: see [apply_remedies()] first.
@@ -93,9 +93,8 @@ reason_against <- function(name, look) {
   if (!look$brief$kind %in% definition$kinds) {
     return(paste("it does not predict", kind_words[[look$brief$kind]]))
   }
-  if (!is.null(look$brief$roles$weight) && !isTRUE(definition$accepts$weights) && name != "baseline") {
-    return("it takes no weights")
-  }
+  weighted <- !is.null(look$brief$roles$weight)
+  if (weighted && !isTRUE(definition$accepts$weights)) return("it takes no weights")
   most <- family_limits[[name]]
   if (!is.null(most) && look$n > most[["rows"]]) {
     return(paste("the table has more than", format(most[["rows"]], big.mark = ","), "rows"))
@@ -119,28 +118,31 @@ found_steps <- function(look) {
 sensible_steps <- function(definition, look) {
   takes <- definition$accepts
   if (isTRUE(takes$nothing)) return(list(pre_minimal()))
-  more <- look$effort != "quick"
-  most <- look$effort == "thorough"
-  found <- found_steps(look)
-  has <- function(...) any(look$kinds %in% c(...))
-  smooth <- definition$name %in% c("penalised", "adaptive_splines", "neural", "discriminant")
-  numbers <- sum(look$kinds == "number")
+  has <- function(kind) any(look$kinds == kind)
+  text <- if (has("text")) if (look$effort == "quick") pre_text() else optional(pre_text())
   list_of(
-    if ("drop_constant" %in% found) pre_drop_constant(),
-    if (has("date")) pre_dates(),
-    if (has("text")) if (more) optional(pre_text()) else pre_text(),
-    if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
-    if (more && has("number") && smooth && "outliers" %in% found) optional(pre_outliers()),
-    if (more && has("number") && isTRUE(takes$wants_scaling) && any(c("skew", "outliers") %in%
-      found)) {
-      optional(pre_skew())
-    },
-    if (most && isTRUE(takes$wants_scaling) && "drop_correlated" %in% found) {
-      optional(pre_drop_correlated())
-    },
-    if (more && definition$name == "penalised" && numbers %in% 1:40) optional(pre_splines()),
+    if ("drop_constant" %in% found_steps(look)) pre_drop_constant(),
+    if (has("date")) pre_dates(), text, if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
+    helpful_steps(definition, look),
     category_step(takes, look, family_most_levels(definition, look$brief$kind)),
     if (isTRUE(takes$wants_scaling)) pre_scale()
+  )
+}
+
+# Changes of numbers of which nobody knows whether they help.
+helpful_steps <- function(definition, look) {
+  numbers <- sum(look$kinds == "number")
+  if (look$effort == "quick" || numbers == 0L) return(NULL)
+  found <- found_steps(look)
+  scaled <- isTRUE(definition$accepts$wants_scaling)
+  smooth <- definition$name %in% c("penalised", "adaptive_splines", "neural", "discriminant")
+  list_of(
+    if (smooth && "outliers" %in% found) optional(pre_outliers()),
+    if (scaled && any(c("skew", "outliers") %in% found)) optional(pre_skew()),
+    if (scaled && look$effort == "thorough" && "drop_correlated" %in% found) {
+      optional(pre_drop_correlated())
+    },
+    if (definition$name == "penalised" && numbers <= 40L) optional(pre_splines())
   )
 }
 

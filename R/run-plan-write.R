@@ -189,7 +189,7 @@ member_yaml <- function(member, prefix) {
   }, NA)]
   if (length(given) == 0L) return(member$name)
   plain <- lapply(given, function(value) {
-    if (!is.atomic(value)) cannot_hold(paste(member$name, "with arguments that are no plain values"))
+    if (!is.atomic(value)) cannot_hold(paste(member$name, "with arguments other than values"))
     if (length(value) > 1L) as.list(value) else value
   })
   stats::setNames(list(plain), member$name)

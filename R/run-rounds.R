@@ -232,6 +232,9 @@ in_words <- function(stopped, limits, plan, run, crew) {
   said <- paste0("the limit of ", format(limits$minutes), " minutes")
   if (any(!is.na(rowMeans(round_scores(crew$sink$results(), plan))))) return(said)
   crew$deadline <- Inf
+  # workers may still be in what there was no time for
+  crew$pool <- process_pool()
+  on.exit(crew$pool$close())
   stage <- list(fits = simplest_fit(run$work), splits = seq_along(plan$splits), share = 1)
   run_stage(plan, run, stage, crew)
   paste0(said, ", too short for anything but the simplest setting")

@@ -6,8 +6,8 @@
 # A field is list(spaces, metric): the spaces of the candidates that the search looks
 # after, and the deciding metric. A history is told in the order of the settings, whatever was
 # finished first: a list by candidate of list(settings, mean, sd, expected, scores, splits, seconds,
-# failed, meets), `settings` a table, `scores` a matrix settings x splits, `mean` NA where not all of
-# them are there, `expected` a guess of it where some are.
+# failed, meets), `settings` a table, `scores` a matrix settings x splits, `mean` NA where not all
+# of them are there, `expected` a guess of it where some are.
 # at_once says that all settings are in the first round.
 new_search <- function(name, arguments, label, start, propose, at_once = FALSE) {
   structure(list(

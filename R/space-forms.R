@@ -61,9 +61,8 @@ candidates_code <- function(candidates) {
   })
   code <- c("candidates(", paste0("  ", unlist(each, use.names = FALSE)), ")")
   rules <- vapply(candidates$rules, function(rule) {
-    paste0("rule_out(", rlang::expr_deparse(rule$expr, width = 500L), if (!is.null(rule$candidate)) {
-      paste0(", candidate = ", code_of_value(rule$candidate))
-    }, ")")
+    of <- if (!is.null(rule$candidate)) paste0(", candidate = ", code_of_value(rule$candidate))
+    paste0("rule_out(", rlang::expr_deparse(rule$expr, width = 500L), of, ")")
   }, "")
   if (length(rules) == 0L) return(code)
   code[length(code)] <- ") |>"
@@ -155,9 +154,7 @@ code_of_value <- function(value) {
   }
   if (inherits(value, "kw_among")) {
     values <- value$values
-    several <- if (is.list(values)) lapply(values, code_of_value) else {
-      vapply(values, code_of_value, "")
-    }
+    several <- vapply(values, code_of_value, "")
     return(paste0("among(", paste(several, collapse = ", "), ")"))
   }
   if (is.double(value) && !is.object(value) && length(value) == 1L) return(number_text(value))

@@ -262,3 +262,30 @@ test_that("a search that learns prefers what meets the constraints", {
   mape <- rowMeans(bound$results$scores$mape)
   expect_gt(mean(utils::tail(mape[order(bound$results$round)], 12) >= 15), 0.4)
 })
+
+test_that("try_out() leads a search through a conversation, and finds what is wrong with it", {
+  for (kind in c("number", "two_class")) {
+    for (search in list(search_grid(2), search_random(5), search_hypercube(5), search_guided(12),
+      search_evolve(12))) {
+      tried <- try_out(search, toy_brief(kind))
+      expect_true(all(tried$passed), info = paste(search$name, paste(tried$detail, collapse = " ")))
+    }
+  }
+  trouble <- function(propose) {
+    tried <- try_out(define_search("mine", propose), toy_brief("number"))
+    tried[!tried$passed, ]
+  }
+  expect_match(trouble(function(field, history, arguments, memory) {
+    list(settings = list(tree = data.frame(pruning = 7, min_leaf = 2, depth = 2)))
+  })$detail, "pruning = 7")
+  expect_identical(trouble(function(field, history, arguments, memory) {
+    list(settings = list(tree = field$from_cube("tree", matrix(stats::runif(60), 20))))
+  })$check, "ends")
+  expect_match(trouble(function(field, history, arguments, memory) {
+    if (length(history) == 0L) {
+      return(list(settings = list(tree = field$from_cube("tree", matrix(0.5, 1, 3)))))
+    }
+    if (is.na(history$tree$mean[1])) stop("no mean")
+    NULL
+  })$check, "everything failed")
+})

@@ -1,11 +1,13 @@
-#' Check a step, family or metric of your own
+#' Check a step, family, metric or search of your own
 #'
 #' Runs the checks that the shipped ones go through, on the first split of a brief:
 #' shapes, finite numbers, one row alone as among many, the same seed giving the same,
-#' saving and restoring; for a path, that a value means the same alone as among others.
+#' saving and restoring; for a path, that a value means the same alone as among others. A search is
+#' led through a conversation about made-up scores: it must propose what is in the field, nothing
+#' twice, the same with the same seed, go on where everything failed, and end.
 #'
 #' @param part A family or step as its constructor gives it (`fam_mine()`), the
-#'   constructor itself, or a metric.
+#'   constructor itself, a metric, or a search.
 #' @param brief A [brief()] with an outcome that the part is for.
 #' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
 #'   what does not hold.
@@ -28,9 +30,10 @@ try_out <- function(part, brief) {
   checks <- if (inherits(part, "kw_family")) try_family(part, brief, split)
   else if (inherits(part, "kw_step")) try_step(part, brief, split)
   else if (inherits(part, "kw_metric")) try_metric(part, brief)
+  else if (inherits(part, "kw_search")) try_search(part, brief, split)
   else stop_kw(
     "argument",
-    paste0("`part` must be a family, a step or a metric; got ", describe_value(part), ".")
+    paste0("`part` must be a family, a step, a metric or a search; got ", describe_value(part), ".")
   )
   structure(
     tibble::as_tibble(data.table::rbindlist(checks)),
@@ -212,4 +215,77 @@ made_up_prediction <- function(truth) {
   if (!is.factor(truth)) return(truth + stats::rnorm(length(truth), sd = stats::sd(truth)))
   raw <- matrix(stats::runif(length(truth) * nlevels(truth)), length(truth))
   raw / rowSums(raw)
+}
+
+# A search that has not ended after so many settings does not end.
+most_tried <- 2000L
+
+try_search <- function(search, brief, split) {
+  rivals <- candidates(
+    base = fam_baseline(),
+    tree = fam_tree(pruning = from_to(1e-4, 0.1, "log"), min_leaf = from_to(2, 40),
+      depth = among(2, 5, 10)),
+    near = pipeline(pre_minimal(), optional(pre_skew()), fam_neighbours(
+      neighbours = from_to(1, 30), weighting = among("equal", "inverse")
+    ))
+  )
+  met <- meet_brief(rivals, brief, split, 1)$spaces
+  metric <- shipped_members("metric")[[if (brief$kind == "number") "rmse" else "log_loss"]]()
+  talk <- function(seed, failing = FALSE) converse(search, met, metric, seed, failing)
+  first <- with_conditions(talk(1))
+  if (!is.null(first$error)) {
+    return(list(list(check = "proposes what is in the field", passed = FALSE,
+      detail = first$error)))
+  }
+  first <- first$value
+  tables <- first$tables
+  list(
+    list(check = "proposes what is in the field", passed = TRUE, detail = ""),
+    one_check("proposes something", sum(vapply(tables, nrow, 1L)) > 0L),
+    one_check("proposes nothing twice", all(vapply(tables, function(table) {
+      nrow(table) < 2L || length(table) > 0L && !anyDuplicated(table)
+    }, NA))),
+    one_check("ends", if (first$ended) TRUE else paste("it goes on after", most_tried, "settings")),
+    one_check("the same seed gives the same proposals", identical(talk(1), first)),
+    one_check("goes on where everything failed", {
+      talk(2, failing = TRUE)
+      TRUE
+    })
+  )
+}
+
+# The conversation with a search about made-up scores, the better the nearer to a point of the
+# cube: list(tables by candidate, ended).
+converse <- function(search, spaces, metric, seed, failing) {
+  seats <- first_round(spaces, list(list(search = search, candidates = names(spaces))), metric,
+    seed)
+  tables <- lapply(spaces, function(space) plain_frame(list(), 0L))
+  round <- seats$round
+  seats <- seats$seats
+  repeat {
+    new <- lapply(names(spaces), function(name) {
+      check_proposal(spaces[[name]], round[[name]]$settings %||% plain_frame(list(), 0L))
+    })
+    if (all(vapply(new, nrow, 1L) == 0L)) return(list(tables = tables, ended = TRUE))
+    tables[] <- Map(bind_tables, tables, new)
+    if (sum(vapply(tables, nrow, 1L)) > most_tried) return(list(tables = tables, ended = FALSE))
+    history <- Map(made_up_history, spaces, tables, failing)
+    found <- propose_all(seats, spaces, metric, history)
+    seats <- found$seats
+    round <- found$round
+  }
+}
+
+made_up_history <- function(space, settings, failing) {
+  n <- nrow(settings)
+  cube <- if (n > 0L) settings_to_cube(space, settings) else matrix(0, 0L, 1L)
+  cube[is.na(cube)] <- 0.5
+  mean <- 1 + rowSums((cube - 0.3)^2)
+  scores <- outer(mean, c(-0.1, 0, 0.1), `+`)
+  if (failing) mean <- scores[] <- NA_real_
+  mean <- rep_len(mean, n)
+  list(
+    settings = settings, mean = mean, sd = rep(0.1, n), expected = mean, scores = scores,
+    splits = 1:3, seconds = rep(0.01, n), failed = rep(failing, n), meets = rep(TRUE, n)
+  )
 }
