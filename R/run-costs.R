@@ -25,7 +25,9 @@ new_costs <- function(work) {
     whose <- candidate[fits]
     mean <- known$sums[whose] / known$counts[whose]
     sd <- sqrt(pmax(0, known$squares[whose] / known$counts[whose] - mean^2))
-    list(own = known$own[fits], mean = mean, sd = sd)
+    # the first fits may have loaded a package
+    few <- known$counts[whose] %in% 1:2
+    list(own = known$own[fits], mean = mean, most = ifelse(few, known$least[whose], mean + sd))
   }
   # the nearest share on which anything was seen first
   from_shares <- function(fits, share, of_seen, exponent) {
@@ -46,7 +48,7 @@ new_costs <- function(work) {
     # more rows take at most as much more, fewer rows at most the same
     at_most = function(fits, share = 1) {
       from_shares(
-        fits, share, function(s) 1.25 * ifelse(is.na(s$own), s$mean + s$sd, s$own),
+        fits, share, function(s) 1.25 * ifelse(is.na(s$own), s$most, s$own),
         function(ratio) ratio > 1
       )
     },
@@ -69,18 +71,21 @@ new_costs <- function(work) {
   )
 }
 
-# own: last seconds of every fit; counts, sums, squares: by candidate.
+# own: least seconds of every fit; counts, sums, squares, least: by candidate.
 with_seconds <- function(known, fits, seconds, candidate, n_candidates) {
   none <- numeric(n_candidates)
-  known <- known %||% list(own = numeric(), counts = none, sums = none, squares = none)
+  known <- known %||% list(
+    own = numeric(), counts = none, sums = none, squares = none, least = none + Inf
+  )
   known$own <- c(known$own, rep(NA_real_, length(candidate) - length(known$own)))
-  known$own[fits] <- seconds
+  known$own[fits] <- pmin(known$own[fits], seconds, na.rm = TRUE)
   whose <- candidate[fits]
   for (one in unique(whose)) {
     mine <- seconds[whose == one]
     known$counts[one] <- known$counts[one] + length(mine)
     known$sums[one] <- known$sums[one] + sum(mine)
     known$squares[one] <- known$squares[one] + sum(mine^2)
+    known$least[one] <- min(known$least[one], mine)
   }
   known
 }

@@ -41,7 +41,10 @@ write_plan <- function(plan, file, table = NULL, replace = FALSE) {
   stop_kw("plan_file", "Read again, the plan file would not be the same plan.",
     where = refused,
     remedy = if (is.null(table)) {
-      "Write the table yourself, make the brief from read_data() of that file, and give `table`."
+      paste(
+        "Write the table yourself, make the brief from read_data() of that file, and give `table`;",
+        "or install nanoparquet: a CSV file does not keep factors, nor the order of their levels."
+      )
     } else {
       paste0("Is ", quoted(table), " the table that the brief was made from?")
     }

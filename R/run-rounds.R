@@ -113,9 +113,8 @@ run_round <- function(plan, run, new, earlier_nodes, crew) {
 }
 
 # Before the screen begins the simplest setting is scored in full, so that there is a model at any
-# stop, and something to compare with.
-# Where time is short a stage may use a part of what is left, and goes on with what it came to;
-# at last the best of what was begun are scored in full.
+# stop, and something to compare with. A first stage may use a part of the time that is left; where
+# there is no time to score in full all that it leaves, the best of them are, and nothing else.
 screen_round <- function(plan, run, new, crew) {
   stopped <- NULL
   if (run$work$rounds == 1L) {
@@ -127,30 +126,35 @@ screen_round <- function(plan, run, new, crew) {
   about <- screen_about(plan, run$work, new)
   screen <- plan$screen$begin(about)
   dropped <- integer()
-  short <- NULL
   while (is.null(stopped)) {
     stage <- screen$following(screen_view(crew$sink$results(), plan))
     gone <- which_settings(about, screen$dropped())
     crew$sink$drop(setdiff(gone, dropped))
     dropped <- gone
     if (is.null(stage)) break
-    stopped <- run_stage(plan, run, stage, crew, stage_deadline(stage, plan, run, crew))
-    if (identical(stopped, "minutes")) {
-      short <- stopped
-      if (seconds_now() + seconds_to_finish(plan, run, crew) < crew$deadline) stopped <- NULL
+    enough <- !is.null(stage$part) ||
+      length(in_budget(stage$fits, plan, run, crew)) == length(stage$fits)
+    stopped <- if (enough) {
+      run_stage(plan, run, stage, crew, stage_deadline(stage, crew))
+    } else {
+      "minutes"
     }
   }
-  stopped <- stopped %||% short
-  if (identical(stopped, "minutes")) finish_best(plan, run, crew)
+  if (identical(stopped, "minutes")) {
+    gone <- run$work$settings$fit[which_settings(about, screen$dropped())]
+    finish_best(plan, run, crew, setdiff(about$fits, gone))
+  }
   list(stopped = stopped, dropped = screen$dropped())
 }
 
-# Until when fits of a stage are begun: some stages may use a part of the time that is left, the
-# others leave what scoring the leader in full will take.
-stage_deadline <- function(stage, plan, run, crew) {
-  if (is.infinite(crew$deadline)) return(function() Inf)
-  if (is.null(stage$part)) return(function() crew$deadline - seconds_to_finish(plan, run, crew))
-  until <- seconds_now() + stage$part * (crew$deadline - seconds_now())
+# Until when fits of a stage are begun.
+stage_deadline <- function(stage, crew) {
+  now <- seconds_now()
+  until <- if (is.null(stage$part) || is.infinite(crew$deadline)) {
+    crew$deadline
+  } else {
+    now + stage$part * (crew$deadline - now)
+  }
   function() until
 }
 
@@ -186,31 +190,37 @@ simplest_fit <- function(work) {
   which.min(ranks[work$fits$candidate])
 }
 
-# Seconds that scoring the leader in full will take.
-seconds_to_finish <- function(plan, run, crew) {
-  fit <- run$work$settings$fit[crew$sink$leader()]
-  if (is.infinite(crew$deadline) || length(fit) == 0L) return(0)
-  crew$costs$at_most(fit) * ceiling(length(plan$splits) / crew$pool$processes())
+# Scores some fits on all splits: the best of what was begun, as long as there is time for any of
+# them; what is left of the time goes to those that were not looked at yet.
+finish_best <- function(plan, run, crew, fits) {
+  score <- function(fits) {
+    run_stage(plan, run, list(fits = fits, splits = seq_along(plan$splits), share = 1), crew)
+  }
+  repeat {
+    done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
+    fits <- fits[done[fits] < length(plan$splits)]
+    best <- in_budget(fits, plan, run, crew)
+    if (length(best) == 0L) return(score(fits))
+    if (!is.null(score(best))) return(invisible())
+  }
 }
 
-# Scores the best of what was begun on all splits: those for which there is time.
-finish_best <- function(plan, run, crew) {
-  results <- crew$sink$results()
-  fits <- unique(run$work$settings$fit[most_promising(results, plan)])
-  done <- crew$sink$done(1)
-  counts <- tabulate(done[, 1], length(run$work$fits$node))
-  fits <- fits[counts[fits] < length(plan$splits)]
-  missing <- ceiling((length(plan$splits) - counts[fits]) / crew$pool$processes())
+# Of some fits the most promising, as many as can be scored on all splits in the time that is
+# left; all of them where there is no deadline.
+in_budget <- function(fits, plan, run, crew) {
+  if (is.infinite(crew$deadline)) return(fits)
+  work <- run$work
+  fits <- intersect(unique(work$settings$fit[most_promising(crew$sink$results(), plan)]), fits)
+  done <- tabulate(crew$sink$done(1)[, 1], length(work$fits$node))
+  missing <- ceiling((length(plan$splits) - done[fits]) / crew$pool$processes())
+  takes <- crew$costs$at_most(fits) * missing
   room <- crew$deadline - seconds_now()
-  chosen <- integer()
-  for (i in seq_along(fits)) {
-    takes <- crew$costs$at_most(fits[i]) * missing[i]
-    if (is.na(takes) || takes > room) next
-    room <- room - takes
-    chosen <- c(chosen, fits[i])
+  kept <- logical(length(fits))
+  for (i in which(!is.na(takes))) {
+    kept[i] <- takes[i] <= room
+    if (kept[i]) room <- room - takes[i]
   }
-  stage <- list(fits = chosen, splits = seq_along(plan$splits), share = 1)
-  run_stage(plan, run, stage, crew)
+  fits[kept]
 }
 
 # Settings in the order of what is known of them, by scores on all training rows, or else on a

@@ -41,7 +41,7 @@ new_sink <- function(plan, listener, journal, units = 0) {
       }
       watch$tick(part, known = !write)
     },
-    drop = watch$drop, leader = watch$leader,
+    drop = watch$drop,
     # pairs of fit and split that are done on a share of the training rows
     done = function(share) {
       ledger <- whole()
@@ -146,7 +146,7 @@ new_watch <- function(plan, listener) {
       emit("start")
     },
     # settings that are not scored any further
-    drop = drop, leader = leader,
+    drop = drop,
     end = function() emit("end"),
     progress = function() emit("progress"),
     # a part of one split; what a journal held is not counted as done by this run
