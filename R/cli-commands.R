@@ -46,7 +46,7 @@ member_command_run <- function() {
         help = "let workers join at this address, such as tls+tcp://192.168.1.20:7701"
       ),
       option("certificate", help = "with --listen: file to write that the workers need"),
-      option("minutes", help = "begin no new fits after so many minutes", type = "double"),
+      option("minutes", help = "end within so many minutes (else: the plan's)", type = "double"),
       option("fit-seconds", help = "stop a fit that takes longer than this", type = "double"),
       option("quiet", help = "no progress", type = "flag")
     ),

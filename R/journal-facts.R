@@ -123,8 +123,6 @@ check_journal_fits <- function(file, asked, accept_versions) {
   )
 }
 
-exact_number <- function(x) format(x, digits = 17)
-
 # Time that earlier runs took, by what the journal says of itself.
 earlier_time <- function(facts) {
   number <- function(text, none) {

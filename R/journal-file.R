@@ -187,7 +187,7 @@ journal_handle <- function(journal, lock, metrics, job) {
       insert_rows(con, "fits", lapply(written, `[[`, "rows"), job, replace = TRUE)
       insert_rows(con, "steps", lapply(written, `[[`, "steps"), job)
       write_journal_facts(con, list(
-        seconds = exact_number(earlier$seconds + flushed - opened), units = exact_number(units)
+        seconds = number_text(earlier$seconds + flushed - opened), units = number_text(units)
       ))
     }))
   }
@@ -229,8 +229,8 @@ journal_handle <- function(journal, lock, metrics, job) {
       flush()
       state <- if (is.null(took$stopped)) "finished" else paste("stopped by", took$stopped)
       try(write_journal_facts(con, list(
-        state = state, seconds = exact_number(took$seconds),
-        processes = exact_number(took$processes)
+        state = state, seconds = number_text(took$seconds),
+        processes = number_text(took$processes)
       )), silent = TRUE)
     },
     close = function() {

@@ -52,7 +52,7 @@ step_rows <- function(steps, work, splits) {
 
 # Those that are not among others.
 steps_not_in <- function(rows, known) {
-  same <- function(table) paste(table$split, table$node, table$share, exact_number(table$seconds))
+  same <- function(table) paste(table$split, table$node, table$share, number_text(table$seconds))
   lapply(rows, `[`, !same(rows) %in% same(known))
 }
 

@@ -208,7 +208,7 @@ rough_time <- function(seconds) {
 #' @inheritParams sensible_candidates
 #' @param minutes The run may take so long; see [limits()].
 #' @param metrics,decide,provided,seed See [plan_comparison()].
-#' @return A plan for [run_comparison()], which keeps to its minutes unless other limits are given.
+#' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",

@@ -26,7 +26,7 @@
 #'   off; see also [open_comparison()].
 #' @param accept_versions Go on with a journal that other versions of R or of packages
 #'   wrote?
-#' @param limits See [limits()]; those of a plan that has minutes, unless others are given.
+#' @param limits See [limits()]. A plan's own minutes hold unless others are given here.
 #' @param quiet Say nothing while running?
 #' @return A `kw_comparison`: read it with [standings()], [scores_by_split()],
 #'   [rows_by_split()], [failures()], choose with [select_final()].
@@ -75,7 +75,7 @@ carry_out <- function(
       keep = keep,
       listener = choose_listener(quiet),
       workers = workers,
-      limits = limits %||% plan_limits(plan),
+      limits = with_plan_minutes(limits %||% no_limits, plan),
       journal = journal, before = before, asked = asked
     )
   )
@@ -83,7 +83,10 @@ carry_out <- function(
 
 no_limits <- structure(list(), class = "kw_limits")
 
-plan_limits <- function(plan) if (is.null(plan$minutes)) no_limits else limits(plan$minutes)
+with_plan_minutes <- function(limits, plan) {
+  limits$minutes <- limits$minutes %||% plan$minutes
+  limits
+}
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
 # which order units run, never a score. `before`: a comparison that is gone on with; its rounds
@@ -133,7 +136,7 @@ execute_plan <- function(
     }
     if (!is.null(stopped) || !is.null(state$stopped())) break
   }
-  stopped <- in_words(stopped, limits, plan, run, crew) %||% state$stopped()
+  stopped <- last_resort(stopped, limits, plan, run, crew) %||% state$stopped()
   sink$end()
   took <- list(
     seconds = seconds_now() - started + max(before$seconds, earlier$seconds),

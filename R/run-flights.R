@@ -132,7 +132,7 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   waiting <- if (is.null(run$fit_seconds)) 2L else 1L
   told <- seconds_now()
   repeat {
-    seconds <- deadline() - seconds_now()
+    seconds <- deadline - seconds_now()
     late <- seconds < 0
     room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
       flying$count()

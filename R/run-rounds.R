@@ -150,16 +150,11 @@ screen_round <- function(plan, run, new, crew) {
 # Until when fits of a stage are begun.
 stage_deadline <- function(stage, crew) {
   now <- seconds_now()
-  until <- if (is.null(stage$part) || is.infinite(crew$deadline)) {
-    crew$deadline
-  } else {
-    now + stage$part * (crew$deadline - now)
-  }
-  function() until
+  now + (stage$part %||% 1) * (crew$deadline - now)
 }
 
 # Some fits on some splits, on a share of the training rows, but for what is done.
-run_stage <- function(plan, run, stage, crew, until = function() crew$deadline) {
+run_stage <- function(plan, run, stage, crew, until = crew$deadline) {
   pending <- matrix(FALSE, length(run$work$fits$node), length(plan$splits))
   pending[stage$fits, stage$splits] <- TRUE
   pending[crew$sink$done(stage$share)] <- FALSE
@@ -237,7 +232,7 @@ most_promising <- function(results, plan) {
 
 # Why a run was stopped, or NULL. Where there was no time for any model, the simplest one is made
 # all the same.
-in_words <- function(stopped, limits, plan, run, crew) {
+last_resort <- function(stopped, limits, plan, run, crew) {
   if (!identical(stopped, "minutes")) return(stopped)
   said <- paste0("the limit of ", format(limits$minutes), " minutes")
   if (any(!is.na(rowMeans(round_scores(crew$sink$results(), plan))))) return(said)

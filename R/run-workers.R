@@ -1,8 +1,7 @@
 # Where units run: in this process, or on worker processes by way of the package mirai.
 # A pool has
 #   run(run, schedule, sink, deadline)  NULL when everything is done, "minutes" when there was
-#                                       no time for the rest; deadline() is asked anew, again and
-#                                       again
+#                                       no time for the rest
 #   abandon()                           after an interruption: lets go of what runs
 #   processes()                         how many work at the same time
 #   close()
@@ -33,8 +32,8 @@ process_pool <- function() {
   cache <- new_cache()
   list(
     run = function(run, schedule, sink, deadline, enough = function() FALSE) {
-      while (!is.null(unit <- schedule$take(seconds = deadline() - seconds_now()))) {
-        run$stop_at <- deadline()
+      run$stop_at <- deadline
+      while (!is.null(unit <- schedule$take(seconds = deadline - seconds_now()))) {
         done <- timed_unit(run, unit$split, unit$fits, cache, unit$share)
         if (was_interrupted(done$ledger)) rlang::interrupt()
         late <- which(done$ledger$message %in% out_of_time)

@@ -22,7 +22,8 @@ fewest_screen_splits <- 5L
 #'
 #' A screen goes with any search, as `screen` in [plan_comparison()]. What it drops is never
 #' ranked nor chosen; `standings(cmp, level = "all")` lists it with what is known and why it was
-#' dropped, [draw_screen()] shows how the field thinned out.
+#' dropped, [draw_screen()] shows how the field thinned out. The simplest setting is scored in full
+#' before anything else, so that there is a model at any stop.
 #'
 #' `screen_splits()` scores every setting on the first splits, then drops what is worse than the
 #' leader beyond doubt, and goes on so split after split. A setting is compared with the leader

@@ -51,6 +51,8 @@ test_that("what a pilot shows to be too dear is left out, and it is said", {
   expect_output(print(made), "left out: forest, a setting would take about 17 minutes")
 })
 
+few_settings <- function(plan, limits) quiet_run(plan, workers = 1, limits = limits)
+
 test_that("plan_by_itself() gives a plan that runs, within its minutes, to a model", {
   job <- toy_brief(table = wide_table(120))
   plan <- plan_by_itself(job, minutes = 0.1, effort = "quick", seed = 1)
@@ -60,10 +62,11 @@ test_that("plan_by_itself() gives a plan that runs, within its minutes, to a mod
   cmp <- quiet_run(plan, workers = 1)
   expect_s3_class(select_final(cmp), "kw_choice")
   expect_match(paste(summary(cmp), collapse = " "), "The search .guided, 30 settings. looked at")
-  # other limits win
-  expect_identical(
-    quiet_run(plan, workers = 1, limits = limits(settings = 3))$stopped, "the limit of 3 settings"
-  )
+  # other limits stand beside the plan's minutes, others of minutes win
+  expect_match(few_settings(plan, limits(settings = 3))$stopped, "3 settings")
+  plan$minutes <- 1e-9
+  expect_match(few_settings(plan, limits(fit_seconds = 60))$stopped, "1e-09 minutes")
+  expect_match(few_settings(plan, limits(minutes = 9, settings = 3))$stopped, "3 settings")
   timed <- brief(transform(toy(100)[c("x1", "number")], day = as.Date("2020-01-01") + 1:100),
     "number", time = "day")
   expect_identical(plan_by_itself(timed, effort = "quick", seed = 1)$splitter$name, "time")

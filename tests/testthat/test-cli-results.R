@@ -88,6 +88,17 @@ test_that("a run stopped before anything is ranked, and a figure that fails, lea
   expect_true(all(c("model.kilnwright", "standings.csv", "figures/standings.png") %in% there))
 })
 
+test_that("the command keeps to the minutes of the plan file", {
+  local_quiet_stderr()
+  folder <- withr::local_tempdir()
+  results_of(folder, out = "first")
+  cat("minutes: 1e-9\n", file = file.path(folder, "plan.yml"), append = TRUE)
+  said <- results_of(folder, out = "second")
+  expect_true(any(grepl("Stopped by the limit of 1e-09 minutes", said)))
+  said <- results_of(folder, out = "third", minutes = 9)
+  expect_false(any(grepl("Stopped", said)))
+})
+
 test_that("a choice that fails costs no table, and is an error", {
   local_quiet_stderr()
   folder <- withr::local_tempdir()
