@@ -29,7 +29,7 @@ new_costs <- function(work) {
     few <- known$counts[whose] %in% 1:2
     list(own = known$own[fits], mean = mean, most = ifelse(few, known$least[whose], mean + sd))
   }
-  # the nearest share on which anything was seen first
+  # the nearest share on which anything was seen first; more rows take more, but not in proportion
   from_shares <- function(fits, share, of_seen, exponent) {
     shares <- as.numeric(names(by_share))
     seconds <- rep(NA_real_, length(fits))
@@ -45,11 +45,11 @@ new_costs <- function(work) {
     of = function(fits, share = 1) {
       from_shares(fits, share, function(s) ifelse(is.na(s$own), s$mean, s$own), function(ratio) 0.7)
     },
-    # more rows take at most as much more, fewer rows at most the same
+    # fewer rows take at most the same
     at_most = function(fits, share = 1) {
       from_shares(
         fits, share, function(s) 1.25 * ifelse(is.na(s$own), s$most, s$own),
-        function(ratio) ratio > 1
+        function(ratio) if (ratio > 1) 0.7 else 0
       )
     },
     learn = function(ledger) {

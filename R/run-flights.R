@@ -118,7 +118,7 @@ worker_store <- new.env(parent = emptyenv())
 
 # Keeps the workers supplied until everything is done. `n`: number of our own workers,
 # NULL for the user's.
-fly <- function(run, schedule, sink, deadline, flying, n) {
+fly <- function(run, schedule, sink, until, deadline, flying, n) {
   file <- tempfile("kilnwright-run-", fileext = ".rds")
   for_owner_only(saveRDS(run, file, compress = FALSE))
   deaths <- new_death_watch(run, flying$profile, n)
@@ -132,12 +132,12 @@ fly <- function(run, schedule, sink, deadline, flying, n) {
   waiting <- if (is.null(run$fit_seconds)) 2L else 1L
   told <- seconds_now()
   repeat {
-    seconds <- deadline - seconds_now()
-    late <- seconds < 0
+    late <- seconds_now() > deadline
     room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
       flying$count()
     following <- function() {
-      flying$doubt$take() %||% schedule$take(unit_share(schedule, n), n %||% 2L, seconds)
+      flying$doubt$take() %||%
+        schedule$take(unit_share(schedule, n), n %||% 2L, until - seconds_now())
     }
     while (!late && room > 0L && !is.null(unit <- following())) {
       flying$send(run, file, unit)

@@ -315,6 +315,11 @@ read_constraint <- function(text) {
   list(text = trimws(text), metric = parts[2], comparison = parts[3], bound = bound)
 }
 
+# Do values keep to a constraint? NA where there is no value.
+keeps_to <- function(constraint, values) {
+  get(constraint$comparison, baseenv())(values, constraint$bound)
+}
+
 with_constrained <- function(metrics, provided, kind) {
   for (constraint in provided) {
     if (!constraint$metric %in% names(metrics)) {

@@ -71,8 +71,7 @@ search_history <- function(results, plan) {
 # Does a setting meet the plan's constraints, as far as is known?
 meet_so_far <- function(results, plan) {
   Reduce(`&`, lapply(plan$provided, function(constraint) {
-    means <- rowMeans(results$scores[[constraint$metric]], na.rm = TRUE)
-    fine <- get(constraint$comparison, baseenv())(means, constraint$bound)
+    fine <- keeps_to(constraint, rowMeans(results$scores[[constraint$metric]], na.rm = TRUE))
     is.na(fine) | fine
   }), rep(TRUE, length(results$candidate)))
 }
@@ -172,7 +171,7 @@ run_stage <- function(plan, run, stage, crew, until = crew$deadline) {
     run$work, pending, crew$shuffle, stage$share, crew$costs, is.finite(crew$deadline)
   )
   crew$sink$start(schedule$share_left)
-  tryCatch(crew$pool$run(run, schedule, crew$sink, until), interrupt = function(e) {
+  tryCatch(crew$pool$run(run, schedule, crew$sink, until, crew$deadline), interrupt = function(e) {
     crew$pool$abandon()
     "an interruption"
   })
@@ -181,8 +180,7 @@ run_stage <- function(plan, run, stage, crew, until = crew$deadline) {
 # Where the time is short ------------------------------------------------------------------
 
 simplest_fit <- function(work) {
-  ranks <- vapply(work$families, function(f) f$part$definition$complexity_rank, numeric(1))
-  which.min(ranks[work$fits$candidate])
+  which.min(complexity_ranks(work$spaces)[work$fits$candidate])
 }
 
 # Scores some fits on all splits: the best of what was begun, as long as there is time for any of

@@ -16,7 +16,7 @@ cheap_step_seconds <- 0.05
 #   expected(fits)        seconds that fits are expected to take; NA while unknown
 #   left()                seconds of work that are expected to be left; NA while unknown
 #   share_left()          the same in proportion to the work that was done
-#   empty()               is nothing left, not even what there was no time for?
+#   empty()               is nothing left, not even what there is no time for?
 #
 # Fits of one step branch on one split are a group. Where preparing a branch is cheap,
 # units are taken from its splits in turn, so that settings get their scores on all
@@ -28,12 +28,13 @@ new_schedule <- function(
   groups <- pending_groups(work, pending, shuffle, timed)
   candidate <- work$fits$candidate
   before <- costs$spent()
-  # splits on which a fit is still to be begun; was it begun on any; was there no time for it?
+  # splits on which a fit is still to be begun; was it begun on any?
   open <- rowSums(pending)
   begun <- logical(length(open))
-  passed <- logical(length(open))
   # on how many splits it was begun and is not done
   out <- numeric(length(open))
+  # there was no time for anything; only what comes back can change that
+  in_vain <- FALSE
   count <- function(groups) {
     tabulate(
       candidate[unlist(lapply(groups, `[[`, "fits"), use.names = FALSE)], length(work$spaces)
@@ -46,34 +47,45 @@ new_schedule <- function(
     sum(remaining[there] * costs$of(of_candidate[there], share))
   }
   dear <- function(branch) branch > 0L && isTRUE(costs$step(branch) > cheap_step_seconds)
-  # seconds that fits take on all splits that are left of them
-  whole <- function(fits, share, workers) {
-    costs$at_most(fits, share) * ceiling(open[fits] / workers)
-  }
-  # fits of a group for which there is time on all their splits, beside what was begun and will
-  # be done in time
-  in_time <- function(group, seconds, workers) {
-    fits <- group$fits[!passed[group$fits]]
-    others <- sort(whole(which(begun & open > 0 & !passed), share, workers))
+  # By fit: seconds that it takes on all splits that are left of it, and those there are for it,
+  # beside what is under way and what was begun and will be done in time.
+  time_of_fits <- function(seconds, workers) {
+    takes <- costs$at_most(seq_along(open), share) * ceiling(open / workers)
+    others <- sort(takes[begun & open > 0])
     owed <- max(0, cumsum(others)[cumsum(others) <= seconds])
     away <- which(out > 0)
     queue <- sum(costs$of(away, share) * out[away], na.rm = TRUE) / workers
-    room <- seconds - queue - if (dear(group$branch)) costs$step(group$branch) else 0
-    room <- ifelse(begun[fits], room, room - owed)
-    takes <- whole(fits, group$share %||% share, workers)
-    fits[seconds > 0 & (is.na(takes) | cumsum(ifelse(is.na(takes), 0, takes)) <= room)]
+    list(takes = takes, room = seconds - queue - ifelse(begun, 0, owed))
+  }
+  # The earliest group of which something will be done in time, with those fits first: list(at,
+  # fits, many), or NULL.
+  in_time <- function(seconds, workers) {
+    if (seconds <= 0) return(NULL)
+    known <- time_of_fits(seconds, workers)
+    fine <- is.na(known$takes) | known$takes <= known$room
+    for (at in cheapest_first(groups, known$takes)) {
+      fits <- groups[[at]]$fits[fine[groups[[at]]$fits]]
+      if (length(fits) == 0L) next
+      # together, too
+      sums <- cumsum(ifelse(is.na(known$takes[fits]), 0, known$takes[fits]))
+      fits <- fits[sums <= known$room[fits]]
+      if (length(fits) == 0L) next
+      return(list(at = at, fits = union(fits, groups[[at]]$fits), many = length(fits)))
+    }
+    NULL
   }
   list(
     take = function(part = 1, workers = 1L, seconds = Inf) {
-      while (is.finite(seconds) && length(groups) > 0L) {
-        groups <<- cheapest_first(groups, function(fit) costs$at_most(fit, share))
-        fits <- in_time(groups[[1]], seconds, workers)
-        passed[setdiff(groups[[1]]$fits, fits)] <<- TRUE
-        groups[[1]]$fits <<- fits
-        if (length(fits) > 0L) break
-        groups <<- groups[-1]
+      if (length(groups) == 0L || in_vain) return(NULL)
+      most <- Inf
+      if (is.finite(seconds)) {
+        first <- in_time(seconds, workers)
+        in_vain <<- is.null(first)
+        if (in_vain) return(NULL)
+        groups <<- groups[c(first$at, seq_along(groups)[-first$at])]
+        groups[[1]]$fits <<- first$fits
+        most <- first$many
       }
-      if (length(groups) == 0L) return(NULL)
       group <- groups[[1]]
       together <- dear(group$branch)
       room <- unit_seconds * part
@@ -88,6 +100,7 @@ new_schedule <- function(
       } else {
         max(1L, sum(cumsum(ifelse(is.na(each), Inf, each)) <= room))
       }
+      many <- min(many, most)
       rest <- utils::tail(group$fits, -many)
       groups <<- after_taking(groups, rest, !together)
       unit <- list(
@@ -101,6 +114,7 @@ new_schedule <- function(
       unit
     },
     give_back = function(units) {
+      in_vain <<- FALSE
       groups <<- c(units, groups)
       for (unit in units) {
         open[unit$fits] <<- open[unit$fits] + 1
@@ -109,13 +123,14 @@ new_schedule <- function(
       remaining <<- remaining + count(units)
     },
     learn = function(ledger) {
+      in_vain <<- FALSE
       out[ledger$fit] <<- pmax(0, out[ledger$fit] - 1)
       costs$learn(ledger)
     },
     # cost of what is left, beside that of what was done
     share_left = function() left() / (costs$spent() - before),
     expected = function(fits) sum(costs$of(fits, share)),
-    left = left, empty = function() length(groups) == 0L && !any(passed)
+    left = left, empty = function() length(groups) == 0L
   )
 }
 
@@ -166,15 +181,13 @@ parts_of_waves <- function(fits, work) {
   list(candidate = candidate, wave = as.integer(floor(log2(place))))
 }
 
-# Of the earliest wave the group that takes least comes first: more is done when time is up.
-# What nobody knows yet comes last.
-cheapest_first <- function(groups, seconds_of) {
+# Groups in the order in which they are looked at where time is short: by wave, and within a wave
+# the group that takes least first, since more is done so when time is up. What nobody knows yet
+# comes last. `takes`: seconds by fit.
+cheapest_first <- function(groups, takes) {
   wave <- vapply(groups, function(group) group$wave %||% -1L, integer(1))
-  early <- which(wave == min(wave))
-  seconds <- seconds_of(vapply(groups[early], function(group) group$fits[1], integer(1)))
-  seconds[is.na(seconds)] <- Inf
-  first <- early[which.min(signif(seconds, 1))]
-  groups[c(first, seq_along(groups)[-first])]
+  seconds <- takes[vapply(groups, function(group) group$fits[1], integer(1))]
+  order(wave, signif(seconds, 1))
 }
 
 # Fits of one node and candidate stay together, but do not follow the grid, along which they
@@ -218,7 +231,7 @@ with_pilots <- function(groups, work, simplest_first = FALSE) {
     groups[[i]]$fits <- setdiff(groups[[i]]$fits, first)
   }
   if (simplest_first) {
-    ranks <- vapply(work$families, function(f) f$part$definition$complexity_rank, numeric(1))
+    ranks <- complexity_ranks(work$spaces)
     pilots <- pilots[order(vapply(pilots, function(p) ranks[candidate[p$fits]], numeric(1)))]
   }
   c(pilots, Filter(function(group) length(group$fits) > 0L, groups))

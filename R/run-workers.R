@@ -1,7 +1,8 @@
 # Where units run: in this process, or on worker processes by way of the package mirai.
 # A pool has
-#   run(run, schedule, sink, deadline)  NULL when everything is done, "minutes" when there was
-#                                       no time for the rest
+#   run(run, schedule, sink, until, deadline)  NULL when everything is done, "minutes" when there
+#                    was no time for the rest: nothing is begun that would not be done `until`
+#                    then; what still runs at the deadline is let go of
 #   abandon()                           after an interruption: lets go of what runs
 #   processes()                         how many work at the same time
 #   close()
@@ -31,9 +32,9 @@ usual_workers <- function() {
 process_pool <- function() {
   cache <- new_cache()
   list(
-    run = function(run, schedule, sink, deadline, enough = function() FALSE) {
+    run = function(run, schedule, sink, until, deadline, enough = function() FALSE) {
       run$stop_at <- deadline
-      while (!is.null(unit <- schedule$take(seconds = deadline - seconds_now()))) {
+      while (!is.null(unit <- schedule$take(seconds = until - seconds_now()))) {
         done <- timed_unit(run, unit$split, unit$fits, cache, unit$share)
         if (was_interrupted(done$ledger)) rlang::interrupt()
         late <- which(done$ledger$message %in% out_of_time)
@@ -61,14 +62,14 @@ switching_pool <- function(n) {
   here <- process_pool()
   there <- NULL
   list(
-    run = function(run, schedule, sink, deadline) {
+    run = function(run, schedule, sink, until, deadline) {
       if (is.null(there) && n > 1L && mirai_ready()) {
         worth <- function() isTRUE(schedule$left() > worth_workers)
-        stopped <- here$run(run, schedule, sink, deadline, worth)
+        stopped <- here$run(run, schedule, sink, until, deadline, worth)
         if (!identical(stopped, "enough")) return(stopped)
         there <<- worker_pool(n)
       }
-      (there %||% here)$run(run, schedule, sink, deadline)
+      (there %||% here)$run(run, schedule, sink, until, deadline)
     },
     abandon = function() (there %||% here)$abandon(),
     processes = function() (there %||% here)$processes(),
@@ -135,7 +136,9 @@ flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL, verif
     if (dismiss && !is.null(n)) folder <<- renew_own_workers(n, profile, folder)
   })
   list(
-    run = function(run, schedule, sink, deadline) fly(run, schedule, sink, deadline, flying, n),
+    run = function(run, schedule, sink, until, deadline) {
+      fly(run, schedule, sink, until, deadline, flying, n)
+    },
     abandon = function() flying$cancel(),
     processes = function() n %||% max(1L, mirai::status(.compute = profile)$connections),
     close = function() {

@@ -148,7 +148,7 @@ best_threshold <- function(part, metric, provided, limits) {
   allowed <- !is.na(scores)
   for (i in seq_along(provided)) {
     found <- limits[[i]]$score(part$truth, calls, part$weights)
-    met <- get(provided[[i]]$comparison, baseenv())(found, provided[[i]]$bound)
+    met <- keeps_to(provided[[i]], found)
     allowed <- allowed & !is.na(met) & met
   }
   if (!any(allowed)) {

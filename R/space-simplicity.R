@@ -3,7 +3,6 @@
 
 # `tables`: settings by candidate; `candidate` and `row` say which settings are asked for.
 simplicity_columns <- function(spaces, tables, candidate, row) {
-  rank <- vapply(spaces, function(s) s$pipeline$family$definition$complexity_rank, numeric(1))
   own <- Map(function(space, settings) {
     space$pipeline$family$definition$simplicity(family_columns(space, settings))
   }, spaces, tables)
@@ -21,7 +20,12 @@ simplicity_columns <- function(spaces, tables, candidate, row) {
   })
   steps <- Map(step_counts, spaces, tables)
   n_steps <- vapply(seq_along(candidate), function(i) steps[[candidate[i]]][row[i]], integer(1))
-  c(list(unname(rank[candidate])), columns, list(n_steps))
+  c(list(unname(complexity_ranks(spaces)[candidate])), columns, list(n_steps))
+}
+
+# 0 (simplest) to 100, by candidate.
+complexity_ranks <- function(spaces) {
+  vapply(spaces, function(s) s$pipeline$family$definition$complexity_rank, numeric(1))
 }
 
 step_counts <- function(space, settings) {

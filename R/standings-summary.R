@@ -65,9 +65,7 @@ corrected_scores <- function(cmp, metric, counted) {
 # Does each setting's mean meet every constraint? NA means count as not met.
 meets_constraints <- function(cmp) {
   met <- lapply(cmp$plan$provided, function(constraint) {
-    means <- score_summary(cmp, constraint$metric)$mean
-    fine <- get(constraint$comparison, baseenv())(means, constraint$bound)
-    !is.na(fine) & fine
+    keeps_to(constraint, score_summary(cmp, constraint$metric)$mean) %in% TRUE
   })
   Reduce(`&`, met, rep(TRUE, length(cmp$results$candidate)))
 }

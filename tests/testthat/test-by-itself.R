@@ -80,7 +80,7 @@ test_that("a plan goes into a plan file and comes back with the same keys", {
   table$code <- sprintf("%03d", seq_len(90) %% 7)
   table$'odd "name", yes' <- rnorm(90)
   table$day <- as.Date("2021-03-01") + seq_len(90)
-  table$size <- factor(sample(c("s", "m", "l"), 90, replace = TRUE), c("s", "m", "l"), ordered = TRUE)
+  table$size <- sample(factor(c("s", "m", "l"), c("s", "m", "l"), ordered = TRUE), 90, TRUE)
   job <- brief(table, "two",
     event = "yes", ignore = c("number", "three"), group = "batch", missing_codes = list(x2 = -1)
   )
@@ -99,7 +99,8 @@ test_that("a plan goes into a plan file and comes back with the same keys", {
     )
   ) |> rule_out(penalty < 0.4 & lasso_share == 1, candidate = "lasso")
   plan <- plan_comparison(job, rivals,
-    splits = split_kfold(6, repeats = 2), metrics = list("auc", metric_cost(missed = 3, false_alarm = 1)), decide = "auc",
+    splits = split_kfold(6, repeats = 2), decide = "auc",
+    metrics = list("auc", metric_cost(missed = 3, false_alarm = 1)),
     search = list(near = search_random(5), search_grid(3)), screen = screen_splits(level = 0.9),
     provided = c("auc >= 0.2", "recall >= 0.1"), seed = 12345
   )
