@@ -55,7 +55,8 @@ is_range <- function(x) {
 exact_numbers <- function(x) {
   text <- sprintf("%.15g", x)
   text[is.na(x) & !is.nan(x)] <- "NA"
-  inexact <- which(is.finite(x) & as.double(text) != x)
+  finite <- which(is.finite(x))
+  inexact <- finite[as.double(text[finite]) != x[finite]]
   text[inexact] <- sprintf("%a", x[inexact])
   text
 }

@@ -22,7 +22,8 @@ searches_text <- function(plan) {
   names <- names(plan$spaces)
   keys <- vapply(names, function(name) {
     search <- search_of(plan$seats, name)
-    canonical_text(search[c("name", "arguments", if (!is_shipped_search(search)) "propose")])
+    form <- search[c("name", "arguments", if (!is_shipped_search(search)) "propose")]
+    canonical_text(c(form, if (!is.null(plan$search_seed)) plan["search_seed"]))
   }, "")
   paste(short_hash(names), short_hash(keys), collapse = "; ")
 }

@@ -39,7 +39,7 @@ round_as_text <- function(round, plan) {
   }, logical(1))
   form <- list(
     names = names(round$tables), tables = round$tables[!planned], kept = round$kept,
-    dropped = round$dropped
+    dropped = round$dropped, tasks = round$tasks
   )
   json_of(write_plain(form, function(x) stop("a round holds an object that is no table")))
 }
@@ -49,7 +49,7 @@ round_from_text <- function(text, plan) {
   tables <- lapply(stats::setNames(nm = form$names), function(name) {
     form$tables[[name]] %||% plan$round[[name]]$settings
   })
-  new_round(tables, form$kept, form$dropped)
+  new_round(tables, form$kept, form$dropped, form$tasks)
 }
 
 # The form of a member that every session with this version has; NULL for others.

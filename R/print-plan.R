@@ -148,7 +148,7 @@ print.kw_plan <- function(x, ...) {
   ))
   say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))
-  say("Seed: ", x$seed, if (x$seed_drawn) " (drawn, since none was given)")
+  say(seed_words(x))
   say_searches(x)
   if (!is.null(x$minutes)) say("Time: at most ", count_of(x$minutes, "minute"))
   for (name in names(n)) {
@@ -249,7 +249,7 @@ print.kw_preview <- function(x, ...) {
   )
   say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan)))
   say_wrapped(paste0("Metrics: ", metric_words(x$plan)))
-  say("Seed: ", x$plan$seed, if (x$plan$seed_drawn) " (drawn, since none was given)")
+  say(seed_words(x$plan))
   for (note in x$plan$notes) say_wrapped(paste0("! ", note))
   invisible(x)
 }
@@ -311,3 +311,10 @@ print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {
 
 # Keeps "name = value" together when text is wrapped.
 no_break <- function(text) gsub(" = ", "\u00a0=\u00a0", text, fixed = TRUE)
+
+seed_words <- function(plan) {
+  paste0(
+    "Seed: ", plan$seed, if (plan$seed_drawn) " (drawn, since none was given)",
+    if (!is.null(plan$search_seed)) paste0(", of the searches ", plan$search_seed)
+  )
+}

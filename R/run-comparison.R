@@ -128,7 +128,7 @@ execute_plan <- function(
     run$work <- extend_work(run$work, round$tables, round$kept)
     new <- seq_along(run$work$fits$node) > from
     crew$costs$grow(run$work)
-    done <- run_round(plan, run, new, earlier_nodes, crew)
+    done <- run_round(plan, run, new, earlier_nodes, crew, round$tasks)
     stopped <- done$stopped
     if (!is.null(done$dropped)) {
       round$dropped <- done$dropped
@@ -137,6 +137,7 @@ execute_plan <- function(
     if (!is.null(stopped) || !is.null(state$stopped())) break
   }
   stopped <- last_resort(stopped, limits, plan, run, crew) %||% state$stopped()
+  if (is.null(stopped)) rounds <- end_in_part(rounds, plan, run, crew)
   sink$end()
   took <- list(
     seconds = seconds_now() - started + max(before$seconds, earlier$seconds),
@@ -160,7 +161,7 @@ new_run <- function(plan, work, data, keep, limits) {
     id = short_hash(paste(Sys.getpid(), format(Sys.time(), "%s"), seconds_now())), work = work,
     data = data,
     splits = plan$splits, metrics = forgiving_metrics(plan), seed = plan$seed, wanted = wanted,
-    fit_seconds = limits$fit_seconds
+    fit_seconds = limits$fit_seconds, stop_at = NULL, alarm = NULL
   )
 }
 

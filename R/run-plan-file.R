@@ -27,7 +27,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
     said,
     c(
       "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search", "screen",
-      "metrics", "decide", "provided", "rule", "minutes", "seed"
+      "metrics", "decide", "provided", "rule", "minutes", "seed", "search_seed"
     ),
     at,
     required = c("brief", "candidates")
@@ -41,7 +41,8 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   }
   arguments <- list(
     brief = brief, candidates = candidates,
-    seed = seed %||% plan_number(said$seed, "seed")
+    seed = seed %||% plan_number(said$seed, "seed"),
+    search_seed = plan_number(said$search_seed, "search_seed")
   )
   if (!is.null(said$splits)) arguments$splits <- plan_member(said$splits, "split_", "splits")
   if (!is.null(said$search)) {

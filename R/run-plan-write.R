@@ -108,7 +108,8 @@ plan_differences <- function(a, b) {
       searches = lapply(names(plan$spaces), function(name) {
         search_of(plan$seats, name)[c("name", "arguments")]
       }),
-      "the screen" = plan$screen[c("name", "arguments")], "the seed" = plan$seed
+      "the screen" = plan$screen[c("name", "arguments")], "the seed" = plan$seed,
+      "the seed of the searches" = plan$search_seed
     )
   }
   same <- mapply(function(x, y) isTRUE(all.equal(x, y, tolerance = 0)), facts(a), facts(b))
@@ -134,7 +135,7 @@ plan_yaml <- function(plan, table, sealed) {
     })),
     decide = plan$decide,
     provided = as.list(vapply(plan$provided, `[[`, "", "text")), rule = plan$rule,
-    minutes = plan$minutes, seed = plan$seed
+    minutes = plan$minutes, seed = plan$seed, search_seed = plan$search_seed
   )
   form <- Filter(function(x) length(x) > 0L, form)
   yaml::as.yaml(yaml_values(form), indent.mapping.sequence = TRUE, unicode = TRUE)

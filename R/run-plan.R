@@ -21,6 +21,8 @@
 #'   before they are scored in full. `NULL`: every setting is scored on all splits.
 #' @param seed Whole number from which all randomness is derived. A missing one is
 #'   drawn, printed and kept.
+#' @param search_seed Seed of the searches alone, so that one can be repeated on the same splits;
+#'   `NULL`: that of everything.
 #' @return A `kw_plan` for [preview()] and [run_comparison()].
 #' @section Errors:
 #' `kw_error_plan`, `kw_error_splits`, `kw_error_rule`, `kw_error_argument`: each
@@ -38,7 +40,8 @@
 plan_comparison <- function(
   brief, candidates = NULL, splits = split_kfold(),
   search = search_grid(points = 5),
-  metrics = NULL, decide = NULL, provided = NULL, seed = NULL, screen = NULL
+  metrics = NULL, decide = NULL, provided = NULL, seed = NULL, screen = NULL,
+  search_seed = NULL
 ) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.null(candidates)) candidates <- default_candidates(brief)
@@ -51,6 +54,7 @@ plan_comparison <- function(
     check_class(screen, "kw_screen", "screen", "Make one with screen_splits() or screen_rows().")
   }
   check_seed(seed)
+  check_seed(search_seed, "search_seed")
   seed_drawn <- is.null(seed)
   if (seed_drawn) seed <- draw_seed()
   divided <- make_splits(splits, brief, seed)
@@ -64,26 +68,54 @@ plan_comparison <- function(
   if (pooled) check_poolable(metrics, brief, divided)
   if (!is.null(splits$summary)) check_row_wise(metrics, splits)
   met <- meet_brief(candidates, brief, divided[[1]], seed)
-  asked <- first_round(met$spaces, seats, metrics[[decide]], seed)
+  undefined <- undefined_splits(metrics, brief, divided, pooled)
+  asked <- first_round(
+    met$spaces, seats, metrics[[decide]], search_seed %||% seed,
+    single_splits(pooled, undefined[[decide]])
+  )
   round <- asked$round
   check_rules(candidates$rules, met$spaces, asked)
   if (pooled) {
     check_pooled_size(brief, divided, sum(vapply(round, function(r) nrow(r$settings), integer(1))))
   }
-  plan <- structure(
-    list(
-      brief = without_sealed(brief), candidates = candidates, splitter = splits, splits = divided,
-      seats = asked$seats,
-      pooled = pooled, metrics = metrics, decide = decide, provided = provided, seed = seed,
-      seed_drawn = seed_drawn, spaces = met$spaces,
-      notes = c(met$notes, split_notes(splits, divided, pooled)),
-      round = round, undefined = undefined_splits(metrics, brief, divided, pooled),
-      screen = screen
-    ),
-    class = "kw_plan"
+  plan <- new_plan(
+    brief = without_sealed(brief), candidates = candidates, spaces = met$spaces,
+    splitter = splits, splits = divided, pooled = pooled, undefined = undefined,
+    metrics = metrics, decide = decide, provided = provided,
+    seats = asked$seats, round = round, screen = screen,
+    seed = seed, seed_drawn = seed_drawn, search_seed = search_seed,
+    notes = c(met$notes, split_notes(splits, divided, pooled))
   )
   if (!is.null(screen)) screen$check(plan)
   plan
+}
+
+# All that a plan holds:
+#   brief        with the working rows, without those that are set aside
+#   candidates   as they were given; spaces: what can be set in each, by candidate
+#   splitter     as it was given; splits: list(training, validation, key, rep) each
+#   pooled       are held-out predictions scored together?
+#   undefined    by metric: why a split has no score of it, NA where it has one
+#   metrics      by name; decide: the name of the one that ranks; provided: constraints
+#   seats        searches, their states and candidates; round: what they propose first
+#   screen       or NULL
+#   seed         and was it drawn; search_seed: of the searches alone, or NULL
+#   minutes      budget of a run, or NULL; rule: name of the rule that is to choose, or NULL
+#   notes        what the user should know before it runs
+new_plan <- function(
+  brief, candidates, spaces, splitter, splits, pooled, undefined, metrics, decide, provided,
+  seats, round, screen, seed, seed_drawn, search_seed, notes, minutes = NULL, rule = NULL
+) {
+  structure(
+    list(
+      brief = brief, candidates = candidates, spaces = spaces, splitter = splitter,
+      splits = splits, pooled = pooled, undefined = undefined, metrics = metrics,
+      decide = decide, provided = provided, seats = seats, round = round, screen = screen,
+      seed = seed, seed_drawn = seed_drawn, search_seed = search_seed, notes = notes,
+      minutes = minutes, rule = rule
+    ),
+    class = "kw_plan"
+  )
 }
 
 # Texts and dates are used where the table has them. `size` 1 to 3: from the whole field to
@@ -165,23 +197,26 @@ expected_seconds <- function(plan) {
 }
 
 # The first settings of every candidate (a list by candidate), and the seats with their states.
-first_round <- function(spaces, seats, metric, seed) {
+first_round <- function(spaces, seats, metric, seed, splits) {
   seats <- lapply(seats, function(seat) {
-    seat$state <- seat$search$start(new_field(spaces[seat$candidates], metric), seed)
+    seat$state <- seat$search$start(new_field(spaces[seat$candidates], metric, splits), seed)
     seat
   })
-  asked <- propose_all(seats, spaces, metric, NULL)
+  asked <- propose_all(seats, spaces, metric, NULL, splits)
   asked$round <- complete_round(asked$round, spaces)
   refuse_empty_round(asked$round)
   asked
 }
 
+# Numbers of the splits that each have a score of the deciding metric.
+single_splits <- function(pooled, undefined) if (pooled) integer() else which(is.na(undefined))
+
 # What every search proposes: list(round, seats).
-propose_all <- function(seats, spaces, metric, history) {
+propose_all <- function(seats, spaces, metric, history, splits) {
   round <- list()
   for (i in seq_along(seats)) {
     seat <- seats[[i]]
-    field <- new_field(spaces[seat$candidates], metric)
+    field <- new_field(spaces[seat$candidates], metric, splits)
     found <- seat$search$propose(seat$state, field, history[seat$candidates])
     round[names(found$round)] <- found$round
     seat["state"] <- list(found$state)
@@ -343,6 +378,7 @@ plan_like <- function(
     decide = plan$decide,
     provided = vapply(plan$provided, `[[`, "", "text"),
     seed = seed,
+    search_seed = plan$search_seed,
     screen = plan$screen
   )
   like$minutes <- plan$minutes

@@ -7,11 +7,12 @@
 #   done         was the setting fitted there, on all training rows, or failed?
 #   predictions  list of list(settings, split, place, values)
 #   failures, unscored, warnings   lists of list(settings, split, stage, message, ...)
-#   dropped      what a screen dropped, a data frame; at: number of the setting
+#   dropped      what a screen or a search dropped, a data frame; at: number of the setting
+#   partial      scores on a share of the training rows, a data frame
 #   fits, nodes  how many there are; spent: seconds by what they were spent on
 #   pooled       scores of held-out predictions taken together, where the plan says so
 results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
-  results <- blank_results(work, plan, !is.null(ledger$training), !is.null(ledger$predictions))
+  results <- new_results(work, plan, !is.null(ledger$training), !is.null(ledger$predictions))
   results <- add_step_seconds(results, ledger$steps, work)
   spread <- spread_ledger(ledger, work)
   cells <- cbind(spread$settings, ledger$split[spread$at])
@@ -35,14 +36,17 @@ results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
     }
   }
   results <- with_remarks(results, ledger, spread, work)
-  results$dropped <- dropped_settings(rounds, work)
+  dropped <- dropped_settings(rounds, work)
+  # a search may have wanted more of them than a screen
+  results$dropped <- dropped[rowSums(!results$done)[dropped$at] > 0L, ]
   if (plan$pooled) pool_scores(results, plan) else results
 }
 
 # Fits on splits that were done, all shares of rows.
 fits_done <- function(cmp) length(cmp$ledger$fit)
 
-blank_results <- function(work, plan, training, predictions) {
+# All fields, with nothing in them yet.
+new_results <- function(work, plan, training, predictions) {
   n <- length(work$settings$fit)
   empty <- matrix(NA_real_, n, length(plan$splits))
   scores <- lapply(plan$metrics, function(metric) empty)
@@ -54,12 +58,12 @@ blank_results <- function(work, plan, training, predictions) {
       lapply(plan$metrics, function(metric) rep(NA_real_, n))
     },
     predictions = if (predictions) list(), failures = list(), unscored = list(),
-    warnings = list(),
+    warnings = list(), partial = NULL, dropped = NULL, pooled = NULL, spent = NULL,
     fits = length(work$fits$node), nodes = length(work$nodes)
   )
 }
 
-# What screens dropped in all rounds.
+# What screens and searches dropped in all rounds.
 dropped_settings <- function(rounds, work) {
   table <- do.call(rbind, lapply(rounds, `[[`, "dropped"))
   if (is.null(table)) {

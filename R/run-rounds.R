@@ -7,9 +7,10 @@ with_round <- function(rounds, round, plan, journal) {
 }
 
 # Settings that are tried together: tables by candidate; the rows of them that a limit allows,
-# or NULL for all; what a screen dropped.
-new_round <- function(tables, kept = NULL, dropped = NULL) {
-  list(tables = tables, kept = kept, dropped = dropped)
+# or NULL for all; what a screen dropped; the tasks of a search, or NULL where all is wanted in
+# full.
+new_round <- function(tables, kept = NULL, dropped = NULL, tasks = NULL) {
+  list(tables = tables, kept = kept, dropped = dropped, tasks = tasks)
 }
 
 # Which settings come next: the plan's first ones, then what the searches propose.
@@ -21,30 +22,31 @@ new_round_state <- function(plan, asked, most) {
   list(
     following = function(work, results) {
       if (first) {
-        tables <- lapply(plan$round[asked], `[[`, "settings")
+        round <- plan$round[asked]
         first <<- FALSE
       } else {
-        found <- ask_searches(seats, plan, work, results)
+        found <- ask_searches(seats, plan, results)
         seats <<- found$seats
-        tables <- found$tables
+        round <- found$round
       }
-      if (all(vapply(tables, nrow, integer(1)) == 0L)) return(NULL)
+      if (!has_proposals(round)) return(NULL)
+      tables <- lapply(round, `[[`, "settings")
       kept <- limit_settings(tables, room)
       if (!is.null(kept)) stopped <<- paste0("the limit of ", count_of(most, "setting"))
       if (isTRUE(room == 0)) return(NULL)
       if (!is.null(room)) room <<- room - sum(vapply(tables, nrow, integer(1)))
-      new_round(tables, kept)
+      new_round(tables, kept, tasks = tasks_of_round(round))
     },
     stopped = function() stopped
   )
 }
 
-# Tells every search how all its settings scored, and asks for more: list(tables, seats).
-ask_searches <- function(seats, plan, work, results) {
-  history <- search_history(results(), plan)
-  found <- propose_all(seats, plan$spaces, plan$metrics[[plan$decide]], history)
-  found$tables <- lapply(found$round, `[[`, "settings")
-  found
+# Tells every search how all its settings scored, and asks for more: list(round, seats).
+ask_searches <- function(seats, plan, results) {
+  propose_all(
+    seats, plan$spaces, plan$metrics[[plan$decide]], search_history(results(), plan),
+    single_splits(plan$pooled, plan$undefined[[plan$decide]])
+  )
 }
 
 # What searches are told, by candidate.
@@ -58,12 +60,14 @@ search_history <- function(results, plan) {
   meets <- meet_so_far(results, plan)
   lapply(stats::setNames(seq_along(plan$spaces), names(plan$spaces)), function(i) {
     mine <- which(results$candidate == i)
+    part <- results$partial[results$partial$setting %in% mine, ]
+    part$setting <- match(part$setting, mine)
     list(
       settings = results$tables[[i]], mean = spread$mean[mine], sd = spread$sd[mine],
       expected = expected[mine],
       scores = scores[mine, , drop = FALSE], splits = splits,
       seconds = rowSums(results$seconds[mine, , drop = FALSE], na.rm = TRUE),
-      failed = failed[mine], meets = meets[mine]
+      failed = failed[mine], meets = meets[mine], partial = part
     )
   })
 }
@@ -94,34 +98,52 @@ round_scores <- function(results, plan) {
   results$scores[[plan$decide]][, is.na(plan$undefined[[plan$decide]]), drop = FALSE]
 }
 
-# What is new in a round, in the stages of the plan's screen: list(stopped, dropped), NULL or why
-# it was stopped, and what the screen dropped. `crew`: who does it and who is told: pool, sink,
-# costs (new_costs()), journal, shuffle, deadline.
-run_round <- function(plan, run, new, earlier_nodes, crew) {
+# What is new in a round, in the stages of the plan's screen, and what searches ask for in parts:
+# list(stopped, dropped), NULL or why it was stopped, and what the screen dropped. Before anything
+# is looked at in part the simplest setting is scored in full, so that there is a model at any stop,
+# and something to compare with. `crew`: who does it and who is told: pool, sink, costs
+# (new_costs()), journal, shuffle, deadline.
+run_round <- function(plan, run, new, earlier_nodes, crew, tasks = NULL) {
   crew$sink$grow(run$work)
   if (!is.null(crew$journal)) {
     steps <- steps_of_rows(crew$journal$steps(), run$work, plan$splits)
     fresh <- vapply(steps, function(step) step$node > earlier_nodes, logical(1))
     crew$sink$take(empty_ledger(plan$metrics, steps[fresh]), write = FALSE)
   }
-  if (is.null(plan$screen)) {
-    stage <- list(fits = which(new), splits = seq_along(plan$splits), share = 1)
-    return(list(stopped = run_stage(plan, run, stage, crew), dropped = NULL))
-  }
-  screen_round(plan, run, new, crew)
-}
-
-# Before the screen begins the simplest setting is scored in full, so that there is a model at any
-# stop, and something to compare with. A first stage may use a part of the time that is left; where
-# there is no time to score in full all that it leaves, the best of them are, and nothing else.
-screen_round <- function(plan, run, new, crew) {
   stopped <- NULL
-  if (run$work$rounds == 1L) {
+  if (run$work$rounds == 1L && !(is.null(plan$screen) && is.null(tasks))) {
     first <- simplest_fit(run$work)
-    stage <- list(fits = first, splits = seq_along(plan$splits), share = 1)
-    stopped <- run_stage(plan, run, stage, crew)
+    stopped <- run_stage(plan, run, full_stage(first, plan), crew)
     new[first] <- FALSE
   }
+  if (!is.null(tasks)) {
+    stages <- stages_of_tasks(tasks, run$work, new)
+    stopped <- stopped %||% run_parts(plan, run, stages, crew)
+    new <- stages$new
+  }
+  if (!is.null(plan$screen)) return(screen_round(plan, run, new, crew, stopped))
+  stopped <- stopped %||% run_stage(plan, run, full_stage(which(new), plan), crew)
+  list(stopped = stopped, dropped = NULL)
+}
+
+full_stage <- function(fits, plan) list(fits = fits, splits = seq_along(plan$splits), share = 1)
+
+# What a search wants to be scored on some splits or rows, and then what it wants more of.
+run_parts <- function(plan, run, stages, crew) {
+  for (stage in stages$parts) {
+    if (length(stage$splits) == 0L) stage$splits <- seq_along(plan$splits)
+    stopped <- run_stage(plan, run, stage, crew, stage_deadline(stage, crew))
+    if (!is.null(stopped)) {
+      if (stopped == "minutes") finish_best(plan, run, crew, stage$fits)
+      return(stopped)
+    }
+  }
+  run_stage(plan, run, full_stage(stages$again, plan), crew)
+}
+
+# A first stage may use a part of the time that is left; where there is no time to score in full
+# all that it leaves, the best of them are, and nothing else.
+screen_round <- function(plan, run, new, crew, stopped) {
   about <- screen_about(plan, run$work, new)
   screen <- plan$screen$begin(about)
   dropped <- integer()
@@ -186,9 +208,7 @@ simplest_fit <- function(work) {
 # Scores some fits on all splits: the best of what was begun, as long as there is time for any of
 # them; what is left of the time goes to those that were not looked at yet.
 finish_best <- function(plan, run, crew, fits) {
-  score <- function(fits) {
-    run_stage(plan, run, list(fits = fits, splits = seq_along(plan$splits), share = 1), crew)
-  }
+  score <- function(fits) run_stage(plan, run, full_stage(fits, plan), crew)
   repeat {
     done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
     fits <- fits[done[fits] < length(plan$splits)]
@@ -228,6 +248,23 @@ most_promising <- function(results, plan) {
   union(whole, part)
 }
 
+# The rounds, after the searches had all that they wanted: of what they looked at only in part it is
+# said so, and the most promising of it is scored in full where nothing else was.
+end_in_part <- function(rounds, plan, run, crew) {
+  if (all(vapply(rounds, function(round) is.null(round$tasks), NA))) return(rounds)
+  scored <- function(results) any(!is.na(rowMeans(round_scores(results, plan))))
+  repeat {
+    results <- crew$sink$results()
+    begun <- setdiff(most_promising(results, plan), which(rowSums(!results$done) == 0L))
+    if (scored(results) || length(begun) == 0L) break
+    fit <- run$work$settings$fit[begun[1]]
+    if (!is.null(run_stage(plan, run, full_stage(fit, plan), crew))) break
+  }
+  last <- length(rounds)
+  rounds[[last]]$dropped <- rbind(rounds[[last]]$dropped, left_in_part(results, plan))
+  with_round(utils::head(rounds, -1L), rounds[[last]], plan, crew$journal)
+}
+
 # Why a run was stopped, or NULL. Where there was no time for any model, the simplest one is made
 # all the same.
 last_resort <- function(stopped, limits, plan, run, crew) {
@@ -238,7 +275,6 @@ last_resort <- function(stopped, limits, plan, run, crew) {
   # workers may still be in what there was no time for
   crew$pool <- process_pool()
   on.exit(crew$pool$close())
-  stage <- list(fits = simplest_fit(run$work), splits = seq_along(plan$splits), share = 1)
-  run_stage(plan, run, stage, crew)
+  run_stage(plan, run, full_stage(simplest_fit(run$work), plan), crew)
   paste0(said, ", too short for anything but the simplest setting")
 }

@@ -258,22 +258,52 @@ try_search <- function(search, brief, split) {
 # cube: list(tables by candidate, ended).
 converse <- function(search, spaces, metric, seed, failing) {
   seats <- first_round(spaces, list(list(search = search, candidates = names(spaces))), metric,
-    seed)
+    seed, 1:3)
   tables <- lapply(spaces, function(space) plain_frame(list(), 0L))
+  tasks <- NULL
   round <- seats$round
   seats <- seats$seats
   repeat {
     new <- lapply(names(spaces), function(name) {
       check_proposal(spaces[[name]], round[[name]]$settings %||% plain_frame(list(), 0L))
     })
-    if (all(vapply(new, nrow, 1L) == 0L)) return(list(tables = tables, ended = TRUE))
+    if (!has_proposals(round)) return(list(tables = tables, ended = TRUE))
     tables[] <- Map(bind_tables, tables, new)
+    tasks <- c(tasks, tasks_of_round(round) %||% whole_tasks(round))
     if (sum(vapply(tables, nrow, 1L)) > most_tried) return(list(tables = tables, ended = FALSE))
+    if (length(tasks) > most_tried) return(list(tables = tables, ended = FALSE))
     history <- Map(made_up_history, spaces, tables, failing)
-    found <- propose_all(seats, spaces, metric, history)
+    for (task in tasks) {
+      history[[task$candidate]] <- with_task_told(history[[task$candidate]], task)
+    }
+    found <- propose_all(seats, spaces, metric, lapply(history, told_only), 1:3)
     seats <- found$seats
     round <- found$round
   }
+}
+
+# What was asked for is told, and nothing else.
+with_task_told <- function(history, task) {
+  at <- matching_rows(task$settings, history$settings)
+  splits <- if (length(task$splits) == 0L) history$splits else task$splits
+  if (task$share == 1) {
+    history$told[at, splits] <- TRUE
+  } else {
+    history$partial <- rbind(history$partial, data.frame(
+      setting = rep(at, each = length(splits)), split = rep(splits, length(at)),
+      share = rep(task$share, length(at) * length(splits)),
+      score = as.vector(t(history$scores[at, splits, drop = FALSE]))
+    ))
+  }
+  history
+}
+
+told_only <- function(history) {
+  history$scores[!history$told] <- NA
+  history$mean[rowSums(!history$told) > 0] <- NA
+  history$sd[is.na(history$mean)] <- NA
+  history$told <- NULL
+  history
 }
 
 made_up_history <- function(space, settings, failing) {
@@ -286,6 +316,10 @@ made_up_history <- function(space, settings, failing) {
   mean <- rep_len(mean, n)
   list(
     settings = settings, mean = mean, sd = rep(0.1, n), expected = mean, scores = scores,
-    splits = 1:3, seconds = rep(0.01, n), failed = rep(failing, n), meets = rep(TRUE, n)
+    splits = 1:3, seconds = rep(0.01, n), failed = rep(failing, n), meets = rep(TRUE, n),
+    told = matrix(FALSE, n, 3L),
+    partial = data.frame(
+      setting = integer(), split = integer(), share = numeric(), score = numeric()
+    )
   )
 }

@@ -1,13 +1,14 @@
 # What a search is: it proposes rounds of settings and is told how all before them scored.
 #   start(field, seed)              -> state, plain data
 #   propose(state, field, history)  -> list(round, state); round: a list by candidate of
-#                                      list(settings, counts, by_rule, left_out); no settings
-#                                      in any: done
-# A field is list(spaces, metric): the spaces of the candidates that the search looks
-# after, and the deciding metric. A history is told in the order of the settings, whatever was
-# finished first: a list by candidate of list(settings, mean, sd, expected, scores, splits, seconds,
-# failed, meets), `settings` a table, `scores` a matrix settings x splits, `mean` NA where not all
-# of them are there, `expected` a guess of it where some are.
+#                                      list(settings, counts, by_rule, left_out) and perhaps
+#                                      tasks (search-tasks.R); nothing in any: done
+# A field is list(spaces, metric, splits): the spaces of the candidates that the search looks
+# after, the deciding metric, and the numbers of the splits that have a score of it. A history is
+# told in the order of the settings, whatever was finished first: a list by candidate of
+# list(settings, mean, sd, expected, scores, splits, seconds, failed, meets, partial), `settings` a
+# table, `scores` a matrix settings x splits, `mean` NA where not all of them are there, `expected`
+# a guess of it where some are, `partial` what is known on shares of the training rows.
 # at_once says that all settings are in the first round.
 new_search <- function(name, arguments, label, start, propose, at_once = FALSE) {
   structure(list(
@@ -32,7 +33,9 @@ search_at_once <- function(name, arguments, label, propose_one) {
   )
 }
 
-new_field <- function(spaces, metric) list(spaces = spaces, metric = metric)
+new_field <- function(spaces, metric, splits) {
+  list(spaces = spaces, metric = metric, splits = splits)
+}
 
 # One setting table, as all searches give it.
 proposed <- function(settings) {

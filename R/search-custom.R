@@ -20,19 +20,30 @@
 #'     are left out}
 #'   \item{`to_cube(candidate, settings)`}{the inverse; `NA` for values without effect}
 #'   \item{`metric`, `higher_is_better`}{the deciding metric}
+#'   \item{`splits`}{numbers of the splits that it is scored on; none where predictions of several
+#'     splits are scored together}
 #'   }
 #'   `history` is a list by candidate of lists with `settings` (a data frame), and, for each
 #'   setting, `mean` and `sd` of its scores (`NA` unless scored on all splits), `expected` (the
-#'   mean, or a guess of it where a screen dropped the setting), `scores` (matrix settings x
+#'   mean, or a guess of it where some scores are there), `scores` (matrix settings x
 #'   splits), `seconds`, `failed`, and `meets` (does it meet the plan's constraints, as far as is
-#'   known); `NULL` in the first round. `arguments` is the list
-#'   of the arguments of the search, `memory` what the search gave back in the round before (`NULL`
-#'   at first).
+#'   known); `splits`, numbers of the columns of `scores`; and `partial`, a data frame of scores on
+#'   a share of the training rows: `setting` (row of `settings`), `split`, `share`, `score`. It is
+#'   `NULL` in the first round. `arguments` is the list of the arguments of the search, `memory`
+#'   what the search gave back in the round before (`NULL` at first).
 #'
 #'   It returns a list with `settings`, a list by candidate of data frames such as
 #'   `from_cube()` gives, and, if wanted, `memory`, plain data. No settings: the search is done.
 #'   Settings that were tried before are not tried again; after three rounds without a new one
 #'   the search is taken to be done.
+#'
+#'   Settings need not be scored in full. `splits` says on which of `field$splits`: numbers, or a
+#'   list by candidate of numbers or of a list with numbers for each setting; `share` on which
+#'   share of the training rows (stratified, groups whole): a number, or a list by candidate of
+#'   numbers, one for each setting. Settings that were tried before may then come again, with more
+#'   splits or rows, up to all of them (`splits = field$splits`). What was never scored in full is
+#'   not ranked; `standings(cmp, level = "all")` lists it. The simplest setting of the first round,
+#'   and the most promising one where none was asked for in full, are scored in full all the same.
 #' @param defaults Named list: arguments and their default values.
 #' @return A function with the arguments as arguments.
 #' @section Errors:
@@ -100,9 +111,9 @@ custom_search <- function(name, arguments, propose) {
       }
       repeat {
         found <- ask_custom(name, propose, state, field, history, arguments)
-        round <- new_proposals(found$settings, field, history)
+        round <- new_proposals(found, field, history, complaint_of_search(name))
         state$memory <- found$memory
-        if (length(found$settings) == 0L || has_settings(round)) break
+        if (length(found$settings) == 0L || has_proposals(round)) break
         state$idle <- state$idle + 1L
         state$turn <- state$turn + 1L
         if (state$idle >= most_idle_rounds) return(list(round = list(), state = state))
@@ -113,8 +124,12 @@ custom_search <- function(name, arguments, propose) {
   )
 }
 
+complaint_of_search <- function(name) {
+  function(...) stop_kw("search", paste0("The search ", quoted(name), " ", ...))
+}
+
 ask_custom <- function(name, propose, state, field, history, arguments) {
-  fail <- function(...) stop_kw("search", paste0("The search ", quoted(name), " ", ...))
+  fail <- complaint_of_search(name)
   found <- tryCatch(
     with_seed(
       derive_seed(state$seed, paste("search", name, "round", state$turn)),
@@ -136,16 +151,8 @@ ask_custom <- function(name, propose, state, field, history, arguments) {
   found
 }
 
-# What was not tried before, by candidate.
-new_proposals <- function(settings, field, history) {
-  lapply(stats::setNames(nm = names(settings)), function(name) {
-    table <- settings[[name]] %||% plain_frame(list(), 0L)
-    proposed(not_in(check_proposal(field$spaces[[name]], table), history[[name]]$settings))
-  })
-}
-
-has_settings <- function(round) {
-  any(vapply(round, function(one) nrow(one$settings) > 0L, NA))
+has_proposals <- function(round) {
+  any(vapply(round, function(one) nrow(one$settings) > 0L || length(one$tasks) > 0L, NA))
 }
 
 # Rows of one table that are not in the other, each once.
@@ -165,7 +172,7 @@ public_field <- function(field) {
   }
   list(
     candidates = names(field$spaces), metric = field$metric$name,
-    higher_is_better = field$metric$direction == "higher",
+    higher_is_better = field$metric$direction == "higher", splits = field$splits,
     dimensions = function(candidate) describe_dimensions(space_of(candidate)),
     from_cube = function(candidate, cube) {
       space <- space_of(candidate)

@@ -192,7 +192,8 @@ joined_plan <- function(a, b) {
 #' Which search finds the better setting for the effort
 #'
 #' @param ... Named comparisons of the same data, splits and metrics, such as a grid and a
-#'   random search.
+#'   random search. Those of one name are repeats of one search, made with other values of
+#'   `search_seed` in [plan_comparison()].
 #' @param metric The metric; default the deciding one of the first.
 #' @return A `kw_searches`: a tibble with one row a comparison: `search` (its name),
 #'   `settings`, `fits`, `seconds`, `candidate` and `values` of the best setting, `metric`,
@@ -212,28 +213,29 @@ joined_plan <- function(a, b) {
 #' @export
 join_comparisons <- function(..., metric = NULL) {
   given <- list(...)
-  check_named(given, "join_comparisons(...)")
-  for (name in names(given)) {
-    check_class(given[[name]], "kw_comparison", name, "Make them with run_comparison().")
+  names <- names(given)
+  check_argument(
+    length(given) > 0L && !is.null(names) && all(nzchar(names)), "...",
+    "comparisons, each with a name", given
+  )
+  for (i in seq_along(given)) {
+    check_class(given[[i]], "kw_comparison", names[i], "Make them with run_comparison().")
   }
-  first <- given[[1]]
-  metric <- cmp_metric(first, metric)
-  for (name in names(given)[-1]) refuse_unlike(first, given[[name]], names(given)[1], name, metric)
-  for (name in names(given)) {
-    if (length(best_of_candidates(given[[name]], metric$name)) == 0L) {
+  metric <- cmp_metric(given[[1]], metric)
+  for (i in seq_along(given)) {
+    if (i > 1L) refuse_unlike(given[[1]], given[[i]], names[1], names[i], metric)
+    if (length(best_of_candidates(given[[i]], metric$name)) == 0L) {
       stop_kw(
         "select",
-        paste0("No setting of ", quoted(name), " is ranked."),
+        paste0("No setting of ", quoted(names[i]), " is ranked."),
         remedy = "See failures() of it."
       )
     }
   }
   curves <- lapply(given, search_curve, metric = metric)
-  rows <- lapply(names(given), function(name) {
-    cmp <- given[[name]]
+  rows <- Map(function(cmp, curve, name) {
     best <- best_of_candidates(cmp, metric$name)[1]
     summary <- score_summary(cmp, metric$name)
-    curve <- curves[[name]]
     list(
       search = name, settings = length(cmp$results$candidate),
       fits = fits_done(cmp), seconds = cmp$seconds,
@@ -242,7 +244,7 @@ join_comparisons <- function(..., metric = NULL) {
       sd = summary$sd[best], se = summary$se[best],
       fits_to_best = curve$fits[which.max(goodness(curve$best, metric))]
     )
-  })
+  }, given, curves, names)
   table <- tibble::as_tibble(data.table::rbindlist(rows))
   mark_table(
     table[order(-goodness(table$mean, metric)), ],
@@ -272,8 +274,6 @@ refuse_unlike <- function(a, b, name_a, name_b, metric) {
   )
 }
 
-# Best mean so far against the fits that it took, in the order in which settings were
-# proposed: rows fits, seconds, best.
 # What settings that a screen dropped, or that a limit cut off, were likely to reach: NA for those
 # with all their scores, or with none.
 partly_known <- function(cmp, metric) {
@@ -283,6 +283,8 @@ partly_known <- function(cmp, metric) {
   ifelse(is.na(mean), expected_means(scores, mean), NA)
 }
 
+# Best mean so far against what it took, in the order in which settings were proposed: columns
+# fits, seconds, mean, partly, best.
 search_curve <- function(cmp, metric) {
   order <- order(cmp$results$round, cmp$results$row, cmp$results$candidate)
   work <- work_of(cmp)

@@ -73,8 +73,9 @@ extend_work <- function(work, tables, kept = NULL) {
     row = sequence(sizes, before + 1L), round = rep(work$rounds, sum(sizes)),
     node = each("node"), key = each("key"), value = each("value")
   )
-  own <- if (work$share) "" else paste0("#", have + seq_along(settings$key))
-  together <- paste(settings$node, settings$key, own)
+  # of a round without new settings there is nothing
+  own <- if (work$share) rep("", sum(sizes)) else paste0("#", have + seq_len(sum(sizes)))
+  together <- paste(settings$node, settings$key, own, recycle0 = TRUE)
   settings$fit <- length(work$fits$node) + match(together, unique(together))
   settings$place <- rep(1L, sum(sizes))
   work$settings <- Map(c, work$settings[names(settings)], settings)

@@ -2,11 +2,26 @@
 # cache only spares doing the same steps again.
 
 # `run` is what all units have in common: work, data (frame and target of all working
-# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds. `share`: of the split's
-# training rows. Returns a part of the ledger; see work-ledger.R.
+# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds; stop_at and alarm, when and how
+# fits are stopped, where the unit runs. `share`: of the split's training rows. Returns a part of
+# the ledger; see work-ledger.R.
 run_unit <- function(run, split, fits, cache = new_cache(), share = 1) {
+  context <- new_context(run, split, share, cache)
+  ledger <- bind_ledgers(lapply(fits_alike(run$work, fits), run_alike, context = context))
+  ledger$steps <- context$steps$all()
+  ledger
+}
+
+# Where a unit works: what the run has in common, and
+#   split, share    numbers; place: what names their rows in keys and seeds
+#   training_rows   numbers of working rows
+#   cache, steps    of prepared rows; of what steps took
+#   wants           what is to be kept beside validation scores
+new_context <- function(run, split, share, cache) {
   apparent <- run$splits[[split]]$rep == 0L
-  context <- c(run, list(
+  list(
+    id = run$id, work = run$work, data = run$data, splits = run$splits, metrics = run$metrics,
+    seed = run$seed, fit_seconds = run$fit_seconds, stop_at = run$stop_at, alarm = run$alarm,
     split = split, share = share, place = unit_place(run, split, share), cache = cache,
     training_rows = training_rows(run, split, share), steps = new_step_log(),
     wants = list(
@@ -14,13 +29,9 @@ run_unit <- function(run, split, fits, cache = new_cache(), share = 1) {
       no_information = apparent && run$wanted$no_information,
       predictions = !apparent && run$wanted$predictions
     )
-  ))
-  ledger <- bind_ledgers(lapply(fits_alike(run$work, fits), run_alike, context = context))
-  ledger$steps <- context$steps$all()
-  ledger
+  )
 }
 
-# What names the rows in keys and seeds.
 unit_place <- function(run, split, share) {
   paste(
     c(run$data$fingerprint, run$splits[[split]]$key, if (share < 1) canonical_number(share)),

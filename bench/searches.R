@@ -10,7 +10,8 @@ replay <- function(field, search, seed) {
   plan <- field$plan
   metric <- plan$metrics[[plan$decide]]
   seats <- internal("search_seats")(search, names(plan$spaces))
-  asked <- internal("first_round")(plan$spaces, seats, metric, seed)
+  splits <- seq_along(plan$splits)
+  asked <- internal("first_round")(plan$spaces, seats, metric, seed, splits)
   seats <- asked$seats
   tables <- lapply(asked$round, `[[`, "settings")
   work <- internal("new_work")(plan$spaces)
@@ -29,11 +30,12 @@ replay <- function(field, search, seed) {
     results <- list(
       candidate = work$settings$candidate, row = work$settings$row, tables = work$tables,
       scores = scores, seconds = field$results$seconds[at, , drop = FALSE], failures = list(),
-      unscored = list()
+      unscored = list(),
+      partial = data.frame(setting = integer(), split = integer(), share = 1[0], score = 1[0])
     )
     started <- proc.time()[[3]]
     history <- internal("search_history")(results, plan)
-    found <- internal("propose_all")(seats, plan$spaces, metric, history)
+    found <- internal("propose_all")(seats, plan$spaces, metric, history, splits)
     spent <- spent + proc.time()[[3]] - started
     seats <- found$seats
     tables <- lapply(found$round, `[[`, "settings")

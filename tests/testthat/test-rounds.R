@@ -252,3 +252,125 @@ test_that("searches that go wrong say what they did", {
     expect_match(cmp$stopped, paste("limit of", n))
   }
 })
+
+# Nine settings on two splits; the best four on a half of the rows of the others; the best one of
+# those in full. What it was told is kept in `memory`.
+search_narrowing <- define_search("narrowing",
+  defaults = list(finish = TRUE),
+  propose = function(field, history, arguments, memory) {
+    splits <- field$splits
+    if (is.null(history)) {
+      cube <- matrix(seq(0.05, 0.95, length.out = 9), 9, nrow(field$dimensions("tree")))
+      settings <- list(tree = field$from_cube("tree", cube))
+      return(list(settings = settings, splits = splits[1:2], memory = 1))
+    }
+    known <- history$tree
+    part <- known$partial
+    if (memory == 1) {
+      best <- order(rowMeans(known$scores[, 1:2]))[1:4]
+      settings <- list(tree = known$settings[best, , drop = FALSE])
+      last <- tail(splits, 2)
+      each <- list(tree = list(last, last, last[1], last[2]))
+      return(list(settings = settings, splits = each, share = 0.5, memory = 2))
+    }
+    if (memory == 2 && arguments$finish) {
+      both <- names(which(table(part$setting) == 2))
+      means <- vapply(both, function(i) mean(part$score[part$setting == i]), 1)
+      at <- as.integer(both[which.min(means)])
+      settings <- list(tree = known$settings[at, , drop = FALSE])
+      return(list(settings = settings, splits = splits, memory = 3))
+    }
+    NULL
+  }
+)
+
+narrowing_plan <- function(seed = 3, ...) {
+  table <- toy(90)[c("x1", "x2", "number")]
+  plan_comparison(brief(table, "number"),
+    candidates(base = fam_baseline(), tree = fam_tree(min_leaf = from_to(2, 30))),
+    splits = split_kfold(4),
+    search = list(tree = search_narrowing(...), search_grid()), metrics = "rmse", seed = seed
+  )
+}
+
+test_that("a search asks for single splits and shares of the rows, and for more where it wants", {
+  plan <- narrowing_plan()
+  cmp <- quiet_run(plan, workers = 1)
+  ledger <- cmp$ledger
+  # the only fit of the baseline is the first one
+  mine <- ledger$fit > 1L
+  expect_identical(sum(mine & ledger$share == 0.5), 6L)
+  found <- standings(cmp, level = "all")
+  whole <- found[!is.na(found$place), ]
+  expect_setequal(whole$candidate, c("base", "tree"))
+  # nine on two splits, and one of them on the other two
+  expect_identical(sum(mine & ledger$share == 1), 9L * 2L + 2L)
+  rest <- found[is.na(found$place), ]
+  expect_identical(nrow(rest), 8L)
+  expect_match(rest$why, "asked for no more", all = TRUE)
+  expect_true(all(rest$splits == 2))
+  # what it cost to stop there, by hand
+  scores <- cmp$results$scores$rmse
+  leader <- which(rowSums(is.na(scores)) == 0)
+  leader <- leader[which.min(rowMeans(scores[leader, ]))]
+  at <- match(rest$setting, cmp$results$row * (cmp$results$candidate == 2))
+  known <- !is.na(scores[at[1], ])
+  expect_equal(rest$behind[1], mean(scores[at[1], known] - scores[leader, known]))
+  expect_equal(
+    standings(quiet_run(plan, workers = 1, keep = "training_scores"))$mean, standings(cmp)$mean
+  )
+})
+
+test_that("what was asked for in part is the same on workers, from a journal, after a break", {
+  plan <- narrowing_plan()
+  plain <- quiet_run(plan, workers = 1)
+  same_numbers(quiet_run(plan, workers = 2), plain)
+  file <- journal_file()
+  same_numbers(quiet_run(plan, workers = 1, journal = file), plain)
+  opened <- open_comparison(file, trust = TRUE)
+  same_numbers(opened, plain)
+  expect_null(opened$stopped)
+  about <- c("place", "candidate", "setting", "so_far", "share", "behind", "why")
+  expect_identical(standings(opened, level = "all")[about], standings(plain, level = "all")[about])
+  change_rows(file, "DELETE FROM fits WHERE substr(fit, 1, 1) < '8'")
+  same_numbers(quiet_run(plan, workers = 2, journal = file), plain)
+})
+
+test_that("a search that wants nothing in full leaves a model all the same", {
+  cmp <- quiet_run(narrowing_plan(finish = FALSE), workers = 1)
+  expect_identical(select_final(cmp)$at, 1L)
+  only <- search_narrowing(finish = FALSE)
+  table <- toy(90)[c("x1", "x2", "number")]
+  alone <- quiet_run(plan_comparison(brief(table, "number"),
+    candidates(tree = fam_tree(min_leaf = from_to(2, 30))),
+    splits = split_kfold(4), search = only, metrics = "rmse", seed = 3
+  ), workers = 1)
+  expect_identical(sum(!is.na(standings(alone, level = "all")$place)), 1L)
+})
+
+test_that("what a search may not ask for is said", {
+  asks <- function(...) {
+    given <- list(...)
+    search <- define_search("asks", defaults = list(splits = NULL, share = NULL),
+      propose = function(field, history, arguments, memory) {
+        if (!is.null(history)) return(NULL)
+        settings <- list(p = field$from_cube("p", matrix(c(0.2, 0.8), 2, 1)))
+        c(list(settings = settings), arguments)
+      }
+    )
+    rounds_plan(do.call(search, given))
+  }
+  expect_error(asks(splits = 11), "split 11", class = "kw_error_search")
+  expect_error(asks(splits = "1"), "split 1", class = "kw_error_search")
+  expect_error(asks(splits = list(p = list(1))), "for 1 setting", class = "kw_error_search")
+  expect_error(asks(share = 0), "share", class = "kw_error_search")
+  expect_error(asks(share = list(p = c(0.5, 0.7, 1))), "share", class = "kw_error_search")
+  expect_error(asks(splits = integer()), "no split", class = "kw_error_search")
+})
+
+test_that("a search of parts keeps to its contract, and to the minutes", {
+  checks <- try_out(search_narrowing(), brief(toy(90)[c("x1", "x2", "number")], "number"))
+  expect_true(all(checks$passed), info = toString(checks$detail[!checks$passed]))
+  timed <- quiet_run(narrowing_plan(), workers = 1, limits = limits(minutes = 5))
+  expect_equal(standings(timed)$mean, standings(quiet_run(narrowing_plan(), workers = 1))$mean)
+})

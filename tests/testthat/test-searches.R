@@ -289,3 +289,36 @@ test_that("try_out() leads a search through a conversation, and finds what is wr
     NULL
   })$check, "everything failed")
 })
+
+test_that("a search repeated on the same splits is drawn with a band from its worst to its best", {
+  run <- function(search, search_seed) {
+    plan <- conversation_plan(search)
+    quiet_run(plan_comparison(plan$brief, plan$candidates,
+      splits = split_kfold(5), metrics = "auc", search = search, seed = 2,
+      search_seed = search_seed
+    ), workers = 1)
+  }
+  random <- lapply(1:3, function(seed) run(search_random(6), seed))
+  keys <- lapply(random, function(cmp) vapply(cmp$plan$splits, `[[`, "", "key"))
+  expect_identical(keys[[1]], keys[[3]])
+  expect_false(identical(random[[1]]$results$tables, random[[2]]$results$tables))
+  expect_output(print(preview(random[[2]]$plan)), "Seed: 2, of the searches 2", fixed = TRUE)
+  joined <- join_comparisons(
+    random = random[[1]], random = random[[2]], random = random[[3]],
+    grid = run(search_grid(2), NULL)
+  )
+  expect_identical(sum(joined$search == "random"), 3L)
+  layers <- ggplot2::ggplot_build(draw_search(joined))$data
+  band <- Filter(function(layer) "ymin" %in% names(layer), layers)[[1]]
+  last <- vapply(random, function(cmp) max(standings(cmp)$mean), 1)
+  ends <- band[band$group == 1 & band$x == max(band$x[band$group == 1]), ]
+  expect_lte(max(ends$ymax), max(last))
+  expect_gte(min(band$ymax - band$ymin), 0)
+  expect_length(unique(band$group), 2L)
+  # the same journal is not gone on with by another search seed
+  file <- journal_file()
+  plan <- random[[1]]$plan
+  quiet_run(plan, workers = 1, journal = file)
+  expect_identical(open_comparison(file)$plan$search_seed, 1L)
+  expect_error(quiet_run(random[[2]]$plan, workers = 1, journal = file), class = "kw_error_journal")
+})
