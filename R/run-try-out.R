@@ -260,7 +260,7 @@ converse <- function(search, spaces, metric, seed, failing) {
   seats <- first_round(spaces, list(list(search = search, candidates = names(spaces))), metric,
     seed, 1:3)
   tables <- lapply(spaces, function(space) plain_frame(list(), 0L))
-  tasks <- NULL
+  told <- lapply(spaces, function(space) list(tasks = 0L, scores = NULL, partial = NULL))
   round <- seats$round
   seats <- seats$seats
   repeat {
@@ -269,57 +269,54 @@ converse <- function(search, spaces, metric, seed, failing) {
     })
     if (!has_proposals(round)) return(list(tables = tables, ended = TRUE))
     tables[] <- Map(bind_tables, tables, new)
-    tasks <- c(tasks, tasks_of_round(round) %||% whole_tasks(round))
-    if (sum(vapply(tables, nrow, 1L)) > most_tried) return(list(tables = tables, ended = FALSE))
-    if (length(tasks) > most_tried) return(list(tables = tables, ended = FALSE))
-    history <- Map(made_up_history, spaces, tables, failing)
-    for (task in tasks) {
-      history[[task$candidate]] <- with_task_told(history[[task$candidate]], task)
+    for (task in tasks_of_round(round) %||% whole_tasks(round)) {
+      name <- task$candidate
+      told[[name]] <- with_task_told(told[[name]], task, tables[[name]])
     }
-    found <- propose_all(seats, spaces, metric, lapply(history, told_only), 1:3)
+    tried <- max(
+      sum(vapply(tables, nrow, 1L)), sum(vapply(told, `[[`, 1L, "tasks")) - length(spaces)
+    )
+    if (tried > most_tried) return(list(tables = tables, ended = FALSE))
+    history <- Map(made_up_history, spaces, tables, told, failing)
+    found <- propose_all(seats, spaces, metric, history, 1:3)
     seats <- found$seats
     round <- found$round
   }
 }
 
-# What was asked for is told, and nothing else.
-with_task_told <- function(history, task) {
-  at <- matching_rows(task$settings, history$settings)
-  splits <- if (length(task$splits) == 0L) history$splits else task$splits
+# Cells (setting, split) that were asked for on all rows, and those on shares of them.
+with_task_told <- function(told, task, table) {
+  at <- matching_rows(task$settings, table)
+  splits <- if (length(task$splits) == 0L) 1:3 else task$splits
+  cells <- cbind(rep(at, each = length(splits)), rep(splits, length(at)))
+  told$tasks <- told$tasks + 1L
   if (task$share == 1) {
-    history$told[at, splits] <- TRUE
+    told$scores <- rbind(told$scores, cells)
   } else {
-    history$partial <- rbind(history$partial, data.frame(
-      setting = rep(at, each = length(splits)), split = rep(splits, length(at)),
-      share = rep(task$share, length(at) * length(splits)),
-      score = as.vector(t(history$scores[at, splits, drop = FALSE]))
-    ))
+    told$partial <- rbind(told$partial, cbind(cells, rep(task$share, nrow(cells))))
   }
-  history
+  told
 }
 
-told_only <- function(history) {
-  history$scores[!history$told] <- NA
-  history$mean[rowSums(!history$told) > 0] <- NA
-  history$sd[is.na(history$mean)] <- NA
-  history$told <- NULL
-  history
-}
-
-made_up_history <- function(space, settings, failing) {
+made_up_history <- function(space, settings, told, failing) {
   n <- nrow(settings)
   cube <- if (n > 0L) settings_to_cube(space, settings) else matrix(0, 0L, 1L)
   cube[is.na(cube)] <- 0.5
-  mean <- 1 + rowSums((cube - 0.3)^2)
-  scores <- outer(mean, c(-0.1, 0, 0.1), `+`)
-  if (failing) mean <- scores[] <- NA_real_
-  mean <- rep_len(mean, n)
+  mean <- rep_len(1 + rowSums((cube - 0.3)^2), n)
+  known <- outer(mean, c(-0.1, 0, 0.1), `+`)
+  if (failing) known[] <- NA_real_
+  scores <- known
+  scores[] <- NA_real_
+  scores[told$scores] <- known[told$scores]
+  mean <- rowMeans(scores)
+  part <- told$partial %||% matrix(numeric(), 0L, 3L)
   list(
-    settings = settings, mean = mean, sd = rep(0.1, n), expected = mean, scores = scores,
+    settings = settings, mean = mean, sd = ifelse(is.na(mean), NA, 0.1),
+    expected = expected_means(scores, mean), scores = scores,
     splits = 1:3, seconds = rep(0.01, n), failed = rep(failing, n), meets = rep(TRUE, n),
-    told = matrix(FALSE, n, 3L),
     partial = data.frame(
-      setting = integer(), split = integer(), share = numeric(), score = numeric()
+      setting = part[, 1], split = part[, 2], share = part[, 3],
+      score = known[part[, 1:2, drop = FALSE]]
     )
   )
 }
