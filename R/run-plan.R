@@ -237,6 +237,11 @@ refuse_empty_round <- function(proposals) {
   removed <- vapply(proposals, function(p) p$counts[["combinations"]] > 0, logical(1))
   empty <- names(proposals)[is_empty & (removed | all(is_empty))]
   if (length(empty) == 0L) return(invisible())
+  if (!any(removed)) {
+    stop_kw("search", "The search proposes nothing to try.",
+      remedy = "In its first round, where `history` is NULL, it has to propose what can work."
+    )
+  }
   why <- unique(proposals[[empty[1]]]$left_out$why)
   stop_kw(
     "rule",

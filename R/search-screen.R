@@ -182,7 +182,7 @@ worse_beyond_doubt <- function(view, about, alive, used, level, margin, at_least
   best <- utils::head(rivals[order(-mean[rivals])], at_least)
   out <- of_whole_fits(union(setdiff(out, best), failed), alive, about$fit)
   dropped_rows(
-    about, out, length(used), 1, behind$mean[out],
+    about, out, length(used), 1, if (length(able) > 0L) behind$mean[out] else NA_real_,
     ifelse(view$failed[out], "it failed on a split", "worse than the leader beyond doubt")
   )
 }
@@ -196,8 +196,8 @@ of_whole_fits <- function(out, alive, fit) {
 dropped_rows <- function(about, at, splits, share, behind, why) {
   data.frame(
     candidate = about$candidate[at], setting = about$row[at], splits = rep(splits, length(at)),
-    share = rep(share, length(at)), behind = if (length(at) > 0L) behind else numeric(),
-    why = if (length(at) > 0L) why else character()
+    share = rep(share, length(at)), behind = rep_len(behind, length(at)),
+    why = rep_len(why, length(at))
   )
 }
 

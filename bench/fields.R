@@ -6,35 +6,34 @@ source("bench/common.R")
 
 # Numbers, classes; linear, additive, interacting, thresholds, noise columns, many levels.
 made_up <- list(
-  linear = function() {
-    x <- as.data.frame(matrix(stats::rnorm(1000 * 12), 1000))
-    x$y <- x$V1 - 0.7 * x$V2 + 0.5 * x$V3 + stats::rnorm(1000, sd = 1.5)
+  linear = function(n = 1000) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 12), n))
+    x$y <- x$V1 - 0.7 * x$V2 + 0.5 * x$V3 + stats::rnorm(n, sd = 1.5)
     list(table = x, kind = "number")
   },
-  additive = function() {
-    x <- as.data.frame(matrix(stats::runif(600 * 8, -2, 2), 600))
-    x$y <- sin(2 * x$V1) + x$V2^2 / 2 + abs(x$V3) + stats::rnorm(600, sd = 0.5)
+  additive = function(n = 600) {
+    x <- as.data.frame(matrix(stats::runif(n * 8, -2, 2), n))
+    x$y <- sin(2 * x$V1) + x$V2^2 / 2 + abs(x$V3) + stats::rnorm(n, sd = 0.5)
     list(table = x, kind = "number")
   },
-  interacting = function() {
-    x <- as.data.frame(matrix(stats::rnorm(2000 * 6), 2000))
+  interacting = function(n = 2000) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 6), n))
     odds <- 1.5 * x$V1 * x$V2 + x$V3 * (x$V4 > 0)
-    x$y <- factor(ifelse(stats::runif(2000) < stats::plogis(odds), "yes", "no"))
+    x$y <- factor(ifelse(stats::runif(n) < stats::plogis(odds), "yes", "no"))
     list(table = x, kind = "two_class")
   },
-  thresholds = function() {
-    x <- as.data.frame(matrix(stats::runif(1500 * 10), 1500))
+  thresholds = function(n = 1500) {
+    x <- as.data.frame(matrix(stats::runif(n * 10), n))
     p <- ifelse(x$V1 > 0.6, 0.7, ifelse(x$V2 < 0.3 & x$V3 > 0.5, 0.6, 0.15))
-    x$y <- factor(ifelse(stats::runif(1500) < p, "yes", "no"))
+    x$y <- factor(ifelse(stats::runif(n) < p, "yes", "no"))
     list(table = x, kind = "two_class")
   },
-  noise = function() {
-    x <- as.data.frame(matrix(stats::rnorm(200 * 100), 200))
-    x$y <- x$V1 + x$V2 + x$V3 * x$V4 + stats::rnorm(200)
+  noise = function(n = 200) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 100), n))
+    x$y <- x$V1 + x$V2 + x$V3 * x$V4 + stats::rnorm(n)
     list(table = x, kind = "number")
   },
-  levels = function() {
-    n <- 4000
+  levels = function(n = 4000) {
     level <- sample(60, n, replace = TRUE)
     effect <- stats::rnorm(60)
     x <- data.frame(

@@ -230,3 +230,25 @@ test_that("screens are refused where single splits say too little", {
   expect_error(screen_rows(shares = c(0.3, 0.1)), "rising", class = "kw_error_argument")
   expect_error(screened_plan("splits"), "screen", class = "kw_error_argument")
 })
+
+test_that("where every setting fails a screened run says so as any other does", {
+  broken <- define_family("broken", "number",
+    fit = function(x, y, weights, settings, seed, threads) stop("no luck today"),
+    predict = function(model, x) rep(0, nrow(x)), defaults = list(a = 1)
+  )
+  table <- toy(90)[c("x1", "x2", "number")]
+  for (screen in list(screen_splits(), screen_rows())) {
+    plan <- plan_comparison(brief(table, "number"), candidates(b = broken(a = among(1:9))),
+      splits = split_kfold(6), screen = screen, metrics = "rmse", seed = 1
+    )
+    expect_error(quiet_run(plan, workers = 1), "no luck today", class = "kw_error_run")
+    # beside a candidate that does not fail
+    both <- plan_comparison(brief(table, "number"),
+      candidates(b = broken(a = among(1:9)), base = fam_baseline()),
+      splits = split_kfold(6), screen = screen, metrics = "rmse", seed = 1
+    )
+    cmp <- suppressWarnings(quiet_run(both, workers = 1))
+    expect_identical(standings(cmp)$candidate[1], "base")
+    expect_match(standings(cmp, level = "all")$why[-1], "failed", all = TRUE)
+  }
+})
