@@ -256,7 +256,7 @@ new_rival <- function(space, seen, theta, surrogate, seed) {
   pool <- point_pool(space, seen)
   if (nrow(pool) == 0L) return(NULL)
   features <- point_features(space, pool)
-  known <- model$predict(seen$x)$mean + centre
+  known <- model$predict(seen$x, spread = FALSE)$mean + centre
   rival <- list(
     model = model, centre = centre, pool = pool, features = features, best = max(known)
   )

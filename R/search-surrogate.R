@@ -1,22 +1,18 @@
 # Models of how a score depends on settings, for searches that learn. `x`: a matrix of features
 # from 0 to 1 (cube_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
-# A surrogate has predict(x) -> list(mean, sd) and add(x, y), the same with one more point.
+# A surrogate has predict(x, spread) -> list(mean, sd), the latter where it is asked for, and
+# add(x, y), the same with one more point.
 
 # A Gaussian process with the Matern covariance of smoothness 5/2 and one length a feature
 # (Rasmussen & Williams 2006, chapters 2, 4 and 5). Lengths and the variance of the process are
 # those of highest likelihood under a broad prior, found by at most `steps` gradient steps from
-# `start` on at most `most_fitted` points, the best ones and a spread of the others.
+# `start`. Solving takes the cube of the points, so that many are not used: the best ones and a
+# spread of the others are, fewer for the lengths than for the predictions.
 most_fitted <- 150L
+most_solved <- 400L
 
 fit_process <- function(x, y, noise, start = NULL, steps = 20L) {
-  at <- seq_along(y)
-  if (length(at) > most_fitted) {
-    best <- order(-y)
-    at <- sort(best[unique(round(c(
-      seq_len(most_fitted %/% 3), seq(1, length(y), length.out = most_fitted)
-    )))][seq_len(most_fitted)])
-    at <- at[!is.na(at)]
-  }
+  at <- most_telling(y, most_fitted)
   start <- start %||% c(rep(log(0.5), ncol(x)), 0)
   found <- start
   if (steps > 0L) {
@@ -26,7 +22,15 @@ fit_process <- function(x, y, noise, start = NULL, steps = 20L) {
       upper = c(rep(log(20), ncol(x)), log(20)), control = list(maxit = steps)
     )$par
   }
-  solve_process(x, y, noise, found)
+  at <- most_telling(y, most_solved)
+  solve_process(x[at, , drop = FALSE], y[at], noise[at], found)
+}
+
+# The best third of `most` points, and the others evenly by rank.
+most_telling <- function(y, most) {
+  if (length(y) <= most) return(seq_along(y))
+  ranks <- unique(round(c(seq_len(most %/% 3), seq(1, length(y), length.out = most))))
+  sort(order(-y)[ranks[seq_len(most)]])
 }
 
 # Squared differences of features, a matrix for each: rows of a x rows of b.
@@ -37,6 +41,11 @@ feature_gaps <- function(a, b) {
 matern <- function(squared, variance) {
   r <- sqrt(5 * squared)
   variance * (1 + r + r^2 / 3) * exp(-r)
+}
+
+# Of rows of a x rows of b.
+squared_distances <- function(a, b) {
+  pmax(outer(rowSums(a^2), rowSums(b^2), `+`) - 2 * tcrossprod(a, b), 0)
 }
 
 scaled_distance <- function(gaps, lengths) {
@@ -85,14 +94,16 @@ solve_process <- function(x, y, noise, theta) {
   d <- ncol(x)
   lengths <- exp(theta[seq_len(d)])
   variance <- exp(theta[d + 1L])
-  k <- matern(scaled_distance(feature_gaps(x, x), lengths), variance)
+  scaled <- sweep(x, 2L, lengths, `/`)
+  k <- matern(squared_distances(scaled, scaled), variance)
   root <- chol(k + diag(noise + jitter, length(y)))
   alpha <- backsolve(root, backsolve(root, y, transpose = TRUE))
   list(
     theta = theta,
-    predict = function(new) {
-      cross <- matern(scaled_distance(feature_gaps(x, new), lengths), variance)
+    predict = function(new, spread = TRUE) {
+      cross <- matern(squared_distances(scaled, sweep(new, 2L, lengths, `/`)), variance)
       mean <- as.vector(crossprod(cross, alpha))
+      if (!spread) return(list(mean = mean))
       left <- variance - colSums(backsolve(root, cross, transpose = TRUE)^2)
       list(mean = mean, sd = sqrt(pmax(left, 1e-12)))
     },
@@ -103,24 +114,52 @@ solve_process <- function(x, y, noise, theta) {
 }
 
 # A forest of regression trees: mean and spread of what its trees say (Hutter, Hoos &
-# Leyton-Brown 2011). For many features, and for choices that switch others on and off.
+# Leyton-Brown 2011). For many features, and for choices that switch others on and off. A point
+# more moves the means of the leaves that it falls into; the trees stay as they are.
+surrogate_trees <- 60L
+
 fit_surrogate_forest <- function(x, y, noise, seed) {
-  colnames(x) <- paste0("x", seq_len(ncol(x)))
+  names <- paste0("x", seq_len(ncol(x)))
+  colnames(x) <- names
   fit <- ranger::ranger(
-    x = x, y = y, num.trees = 200, min.node.size = 3, mtry = max(1, ceiling(ncol(x) * 5 / 6)),
-    seed = seed, num.threads = 1
+    x = x, y = y, num.trees = surrogate_trees, min.node.size = 3,
+    mtry = max(1, ceiling(ncol(x) * 5 / 6)), seed = seed, num.threads = 1
   )
+  ask <- function(new, ...) {
+    colnames(new) <- names
+    found <- stats::predict(fit, data = new, ..., num.threads = 1)$predictions
+    matrix(found, nrow(new))
+  }
+  leaves_of <- function(new) ask(new, type = "terminalNodes") + 1
+  leaves <- leaves_of(x)
+  sizes <- matrix(0, max(leaves), surrogate_trees)
+  for (tree in seq_len(surrogate_trees)) {
+    sizes[, tree] <- tabulate(leaves[, tree], nrow(sizes))
+  }
+  surrogate_forest(ask, leaves_of, sizes, added = list())
+}
+
+# `added`: points that came later, each list(leaves, value).
+surrogate_forest <- function(ask, leaves_of, sizes, added) {
   list(
     theta = NULL,
-    predict = function(new) {
-      colnames(new) <- colnames(x)
-      each <- stats::predict(fit, data = new, predict.all = TRUE, num.threads = 1)$predictions
-      each <- matrix(each, nrow(new))
+    predict = function(new, spread = TRUE) {
+      each <- ask(new, predict.all = TRUE)
+      if (length(added) > 0L) {
+        leaves <- leaves_of(new)
+        n <- matrix(sizes[cbind(as.vector(leaves), as.vector(col(leaves)))], nrow(new))
+        for (point in added) {
+          same <- leaves == rep(point$leaves, each = nrow(new))
+          each[same] <- (n[same] * each[same] + point$value) / (n[same] + 1)
+          n[same] <- n[same] + 1
+        }
+      }
       mean <- rowMeans(each)
       list(mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)))
     },
     add = function(one, value) {
-      fit_surrogate_forest(rbind(unname(x), one), c(y, value), c(noise, mean(noise)), seed)
+      point <- list(leaves = as.vector(leaves_of(one)), value = value)
+      surrogate_forest(ask, leaves_of, sizes, c(added, list(point)))
     }
   )
 }

@@ -100,6 +100,28 @@ test_that("the process agrees with its formulas, and its gradient with differenc
   )
 })
 
+test_that("a point imagined in a forest moves the leaves that it falls into, and no others", {
+  set.seed(4)
+  x <- matrix(runif(120), 60)
+  y <- 3 * (x[, 1] > 0.5) + rnorm(60, sd = 0.3)
+  forest <- kw("fit_surrogate_forest")(x, y, rep(0.1, 60), 1)
+  point <- x[which.max(x[, 1]), , drop = FALSE]
+  more <- forest$add(point, 10)
+  before <- forest$predict(x)$mean
+  after <- more$predict(x)$mean
+  expect_gt(more$predict(point)$mean, forest$predict(point)$mean + 0.5)
+  expect_identical(after[x[, 1] < 0.4], before[x[, 1] < 0.4])
+  # twice the same moves it less the second time, and never past it
+  twice <- more$add(point, 10)$predict(point)$mean
+  expect_true(twice > more$predict(point)$mean && twice < 10)
+  gain <- c(more$predict(point)$mean - forest$predict(point)$mean,
+    twice - more$predict(point)$mean)
+  expect_lt(gain[2], gain[1])
+  # imagined as good as it is expected to be, its spread goes down
+  same <- forest$add(point, forest$predict(point)$mean)$predict(point)
+  expect_lt(same$sd, forest$predict(point)$sd)
+})
+
 # A field in which a formula stands for the fits.
 hill_family <- function(name) {
   define_family(name, "number",
