@@ -159,7 +159,7 @@ new_run <- function(plan, work, data, keep, limits) {
   )
   list(
     id = short_hash(paste(Sys.getpid(), format(Sys.time(), "%s"), seconds_now())), work = work,
-    data = data,
+    data = data, kind = plan$brief$kind,
     splits = plan$splits, metrics = forgiving_metrics(plan), seed = plan$seed, wanted = wanted,
     fit_seconds = limits$fit_seconds, stop_at = NULL, alarm = NULL
   )

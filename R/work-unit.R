@@ -2,10 +2,11 @@
 # cache only spares doing the same steps again.
 
 # `run` is what all units have in common: work, data (frame and target of all working
-# rows, fingerprint), splits, metrics, seed, wanted, fit_seconds; stop_at and alarm, when and how
-# fits are stopped, where the unit runs. `share`: of the split's training rows. Returns a part of
-# the ledger; see work-ledger.R.
+# rows, fingerprint), kind of outcome, splits, metrics, seed, wanted, fit_seconds; stop_at and
+# alarm, which say how fits are stopped where the unit runs. `share`: of the split's training
+# rows. Returns a part of the ledger; see work-ledger.R.
 run_unit <- function(run, split, fits, cache = new_cache(), share = 1) {
+  load_packages(run, fits)
   context <- new_context(run, split, share, cache)
   ledger <- bind_ledgers(lapply(fits_alike(run$work, fits), run_alike, context = context))
   ledger$steps <- context$steps$all()
@@ -32,6 +33,17 @@ new_context <- function(run, split, share, cache) {
   )
 }
 
+# Before any clock runs: what a package takes to load says nothing of what fits take.
+load_packages <- function(run, fits) {
+  for (candidate in unique(run$work$fits$candidate[fits])) {
+    family <- run$work$families[[candidate]]$part
+    for (package in family_packages(family$definition, family$settings, run$kind)) {
+      requireNamespace(package, quietly = TRUE)
+    }
+  }
+}
+
+# What names the rows in keys and seeds.
 unit_place <- function(run, split, share) {
   paste(
     c(run$data$fingerprint, run$splits[[split]]$key, if (share < 1) canonical_number(share)),
