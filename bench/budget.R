@@ -14,7 +14,7 @@ for (name in chosen) {
   for (screen in names(screens)) {
     plan <- field_plan(name, 10, screen = screens[[screen]])
     # workers have loaded what they need
-    run_comparison(plan, limits = limits(minutes = 0.05), quiet = TRUE)
+    run_comparison(plan, limits = limits(settings = 40), quiet = TRUE)
     started <- proc.time()[["elapsed"]]
     cmp <- suppressWarnings(
       run_comparison(plan, limits = limits(minutes = seconds / 60), quiet = TRUE)
@@ -22,7 +22,10 @@ for (name in chosen) {
     took <- proc.time()[["elapsed"]] - started
     spent <- sum(cmp$results$spent[c("steps", "fits", "predictions", "scoring")])
     cat(sprintf(
-      "%-11s screen %-6s: %.0f s asked, %.1f s taken; %.0f %% of the workers' seconds; %d settings in full\n",
+      paste0(
+        "%-11s screen %-6s: %.0f s asked, %.1f s taken; %.0f %% of the workers' seconds; ",
+        "%d settings in full\n"
+      ),
       name, screen, seconds, took, 100 * spent / (2 * took), sum(!is.na(standings(cmp)$place))
     ))
   }

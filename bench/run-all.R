@@ -5,7 +5,10 @@
 asked <- commandArgs(TRUE)
 files <- setdiff(
   sort(list.files("bench", "[.]R$", full.names = TRUE)),
-  c("bench/common.R", "bench/fields.R", "bench/run-all.R")
+  file.path("bench", paste0(c(
+    "common", "fields", "run-all", "run-searches", "searches", "screens", "rows", "budget",
+    "by-itself"
+  ), ".R"))
 )
 if (length(asked) > 0L) files <- file.path("bench", paste0(asked, ".R"))
 rows <- tempfile()
