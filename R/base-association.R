@@ -2,20 +2,27 @@
 # column. Used by filters, findings and figures.
 
 # F statistic of a one-way analysis of variance of every column of x (matrix, no
-# missing values) over classes; for a numeric outcome, of its regression on x.
-f_statistics <- function(x, outcome) {
-  n <- nrow(x)
+# missing values) over classes; for a numeric outcome, of its regression on x. `weights`: NULL or
+# above 0, see base-weighted.R.
+f_statistics <- function(x, outcome, weights = NULL) {
+  n <- rows_of_weights(weights, nrow(x))
   if (is.factor(outcome)) {
     outcome <- droplevels(outcome)
     k <- nlevels(outcome)
-    counts <- as.double(table(outcome))
-    sums <- rowsum(x, as.integer(outcome), reorder = TRUE)
-    total <- colSums(x)
+    w <- if (is.null(weights)) 1 else weights * (n / sum(weights))
+    counts <- as.double(weighted_counts(outcome, k, if (!is.null(weights)) w))
+    sums <- rowsum(x * w, as.integer(outcome), reorder = TRUE)
+    total <- colSums(x * w)
     between <- colSums(sums^2 / counts) - total^2 / n
-    within <- colSums(x^2) - colSums(sums^2 / counts)
+    within <- colSums(x^2 * w) - colSums(sums^2 / counts)
     f <- (between / (k - 1)) / (within / (n - k))
   } else {
-    r2 <- as.vector(quiet_cor(x, outcome))^2
+    r <- if (is.null(weights)) {
+      quiet_cor(x, outcome)
+    } else {
+      weighted_correlations(cbind(x, outcome), weights)[seq_len(ncol(x)), ncol(x) + 1L]
+    }
+    r2 <- as.vector(r)^2
     f <- r2 / (1 - r2) * (n - 2)
   }
   f[is.nan(f)] <- 0
@@ -30,27 +37,29 @@ quiet_cor <- function(x, y = NULL, ...) {
 
 # Codes 1..bins of a column: levels of a factor, quantile bins of a number;
 # missing values get a code of their own.
-coarse_codes <- function(x, bins = 10L) {
+coarse_codes <- function(x, bins = 10L, weights = NULL) {
   codes <- if (is.factor(x)) {
     as.integer(x)
   } else if (is.character(x)) {
     match(x, unique(x[!is.na(x)]))
   } else {
     number <- as.double(x)
-    cuts <- unique(stats::quantile(number, seq_len(bins - 1L) / bins, names = FALSE, na.rm = TRUE))
+    known <- known_values(number, weights)
+    cuts <- unique(weighted_quantile(known$x, seq_len(bins - 1L) / bins, known$weights))
     findInterval(number, cuts, left.open = TRUE) + 1L
   }
   codes[is.na(codes)] <- max(c(0L, codes), na.rm = TRUE) + 1L
   match(codes, sort(unique(codes)))
 }
 
-count_pairs <- function(a, b) {
-  matrix(tabulate(a + max(a) * (b - 1L), max(a) * max(b)), max(a), max(b))
+count_pairs <- function(a, b, weights = NULL) {
+  pairs <- a + max(a) * (b - 1L)
+  matrix(weighted_counts(pairs, max(a) * max(b), weights), max(a), max(b))
 }
 
 # Pearson's chi-squared of two coded columns.
-chi_squared_statistic <- function(a, b) {
-  counts <- count_pairs(a, b)
+chi_squared_statistic <- function(a, b, weights = NULL) {
+  counts <- count_pairs(a, b, weights)
   expected <- outer(rowSums(counts), colSums(counts)) / sum(counts)
   sum(((counts - expected)^2 / expected)[expected > 0])
 }
@@ -67,8 +76,9 @@ cramers_v <- function(a, b) {
 }
 
 # Mutual information of two coded columns, in nats.
-mutual_information <- function(a, b) {
-  joint <- count_pairs(a, b) / length(a)
+mutual_information <- function(a, b, weights = NULL) {
+  joint <- count_pairs(a, b, weights)
+  joint <- joint / sum(joint)
   product <- outer(rowSums(joint), colSums(joint))
   sum((joint * log(joint / product))[joint > 0])
 }

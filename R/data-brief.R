@@ -11,7 +11,11 @@
 #' @param id Names of columns that only identify a row.
 #' @param group Name of the column whose rows belong together (a firing, a
 #'   person, a site). Splits never divide a group.
-#' @param weight Name of a numeric column of case weights, at least 0.
+#' @param weight Name of a numeric column of case weights, at least 0. A row counts as if it were
+#'   there so often: in scores, in what preparation learns (means, quantiles, frequencies,
+#'   components, filters; but not where single rows are looked for, such as nearest neighbours and
+#'   smallest leaves), and in fits of families that take weights ([preview()] names those that do
+#'   not).
 #' @param time Name of the date, time or number column by which rows are ordered in time.
 #' @param ignore Names of columns to leave out.
 #' @param ordered Ordered categories: a named list, column name to its levels from

@@ -40,20 +40,6 @@ member_metric_median_error <- function() {
   )
 }
 
-# The value with half of the weight on either side; the mean of two where it falls
-# between them.
-weighted_median <- function(x, weights) {
-  if (anyNA(x)) return(NA_real_)
-  if (is.null(weights)) return(stats::median(x))
-  order <- order(x)
-  x <- x[order]
-  below <- cumsum(weights[order]) / sum(weights)
-  at <- which(below >= 0.5 - 1e-12)[1]
-  if (abs(below[at] - 0.5) > 1e-12) return(x[at])
-  after <- which(weights[order] > 0 & seq_along(x) > at)
-  if (length(after) == 0L) x[at] else (x[at] + x[after[1]]) / 2
-}
-
 member_metric_r_squared <- function() {
   metric_definition(
     "r_squared",

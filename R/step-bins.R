@@ -37,11 +37,12 @@ member_step_bins <- function() {
 learn_bins <- function(frame, target, settings, seed) {
   cuts <- lapply(dense_columns_of(frame, settings$columns), function(x) {
     if (!is.numeric(x)) refuse_column_kind("bins", "numbers", x)
-    present <- x[!is.na(x)]
+    known <- known_values(x, target$weights)
+    present <- known$x
     if (length(present) == 0L) return(numeric())
     shares <- seq_len(settings$bins - 1L) / settings$bins
     found <- switch(settings$by,
-      quantile = stats::quantile(present, shares, names = FALSE),
+      quantile = weighted_quantile(present, shares, known$weights),
       width = min(present) + shares * (max(present) - min(present)),
       tree = tree_cuts(x, target, settings$bins)
     )
@@ -53,8 +54,9 @@ learn_bins <- function(frame, target, settings, seed) {
 
 # Cut points of the tree of at most so many leaves.
 tree_cuts <- function(x, target, bins) {
-  data <- data.frame(x = x, y = target$outcome)[!is.na(x), ]
-  grown <- rpart::rpart(y ~ x, data, control = rpart::rpart.control(
+  data <- data.frame(x = x, y = target$outcome, weight = target$weights %||% rep(1, length(x)))
+  data <- data[!is.na(x) & data$weight > 0, ]
+  grown <- rpart::rpart(y ~ x, data, weights = data$weight, control = rpart::rpart.control(
     cp = 1e-3, xval = 0, maxcompete = 0, maxsurrogate = 0, minbucket = max(7, nrow(data) %/% 50)
   ))
   sizes <- grown$cptable[, "nsplit"] + 1

@@ -44,9 +44,10 @@ learn_components <- function(frame, target, settings, seed) {
   columns <- dense_columns_of(frame, settings$columns)
   columns <- columns[vapply(columns, is.numeric, logical(1))]
   if (length(columns) == 0L) return(list(state = list(columns = character()), training = NULL))
-  centres <- lapply(columns, centre_and_spread, by = "sd")
+  centres <- lapply(columns, centre_and_spread, by = "sd", weights = target$weights)
   if (!settings$equal_scale) centres <- lapply(centres, function(c) c(c[1], 1))
   z <- standardised(columns, centres, frame$n)
+  if (!is.null(target$weights)) z <- z * sqrt(target$weights)
   decomposed <- eigen(crossprod(z) / max(1, frame$n - 1), symmetric = TRUE)
   variance <- pmax(decomposed$values, 0)
   kept <- if (settings$number < 1) {

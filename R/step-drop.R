@@ -53,18 +53,28 @@ member_step_drop_constant <- function() {
 
 learn_drop_constant <- function(frame, target, settings, seed) {
   dense <- dense_columns_of(frame, settings$columns)
-  constant <- vapply(dense, function(x) commonest_share(x) >= settings$share, logical(1))
+  weights <- target$weights
+  constant <- vapply(dense, function(x) commonest_share(x, weights) >= settings$share, NA)
   sparse <- intersect(settings$columns, colnames(frame$sparse))
   empty <- if (length(sparse) > 0L) {
-    zeros <- 1 - diff(frame$sparse[, sparse, drop = FALSE]@p) / frame$n
+    filled <- frame$sparse[, sparse, drop = FALSE]
+    zeros <- 1 - if (is.null(weights)) {
+      diff(filled@p) / frame$n
+    } else {
+      as.vector(Matrix::crossprod(filled != 0, weights)) / sum(weights)
+    }
     sparse[zeros >= settings$share]
   }
   list(state = c(names(dense)[constant], empty), training = NULL)
 }
 
 # Share of the rows with the commonest value; missing counts as a value.
-commonest_share <- function(x) {
+commonest_share <- function(x, weights = NULL) {
   if (length(x) == 0L) return(1)
+  if (!is.null(weights)) {
+    codes <- match(x, unique(x))
+    return(max(weighted_counts(codes, max(codes), weights)) / sum(weights))
+  }
   if (is.factor(x)) return(max(tabulate(x, nlevels(x)), sum(is.na(x))) / length(x))
   # a sample of different values settles most columns at once
   if (length(unique(x[seq_len(min(1000L, length(x)))])) > 900L && length(x) <= 2000L) {
@@ -103,7 +113,7 @@ learn_drop_correlated <- function(frame, target, settings, seed) {
   numbers <- dense[vapply(dense, is.numeric, logical(1))]
   if (length(numbers) < 2L) return(list(state = character(), training = NULL))
   x <- matrix(unlist(numbers, use.names = FALSE), frame$n)
-  r <- abs(quiet_cor(x, use = if (anyNA(x)) "pairwise.complete.obs" else "everything"))
+  r <- abs(weighted_correlations(x, target$weights))
   kept <- integer()
   for (j in seq_along(numbers)) {
     if (!any(r[j, kept] > settings$above)) kept <- c(kept, j)

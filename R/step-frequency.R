@@ -22,8 +22,9 @@ member_step_frequency <- function() {
 learn_frequency <- function(frame, target, settings, seed) {
   shares <- lapply(frame$columns[settings$columns], function(x) {
     if (!is.factor(x)) refuse_column_kind("frequency", "categories", x)
-    counts <- tabulate(x, nlevels(x))
-    stats::setNames(counts[counts > 0] / length(x), levels(x)[counts > 0])
+    counts <- weighted_counts(x, nlevels(x), target$weights)
+    total <- if (is.null(target$weights)) length(x) else sum(target$weights)
+    stats::setNames(counts[counts > 0] / total, levels(x)[counts > 0])
   })
   list(state = shares, training = NULL)
 }

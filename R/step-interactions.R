@@ -35,7 +35,7 @@ learn_interactions <- function(frame, target, settings, seed) {
     )
   }
   pairs <- if (k < 2L) matrix("", 2L, 0L) else utils::combn(names(chosen), 2L)
-  centres <- vapply(chosen, function(x) centre_and_spread(x, "sd")[1], numeric(1))
+  centres <- vapply(chosen, function(x) centre_and_spread(x, "sd", target$weights)[1], 1)
   names <- paste(pairs[1, ], pairs[2, ], sep = "_x_")
   list(
     state = list(

@@ -49,38 +49,46 @@ learn_keep_top <- function(frame, target, settings, seed) {
   } else {
     min(settings$top, length(names))
   }
-  scores <- judge_columns(frame, names, target$outcome, settings$by)
+  scores <- judge_columns(frame, names, target$outcome, settings$by, target$weights)
   best <- names[order(-scores)][seq_len(kept)]
   list(state = setdiff(names, best), training = NULL)
 }
 
 # One score a column, higher = goes better with the outcome.
-judge_columns <- function(frame, names, outcome, by) {
+judge_columns <- function(frame, names, outcome, by, weights = NULL) {
+  if (!is.null(weights)) {
+    frame <- frame_rows(frame, which(weights > 0))
+    outcome <- outcome[weights > 0]
+    weights <- weights[weights > 0]
+  }
   dense <- dense_columns_of(frame, names)
   sparse <- intersect(names, colnames(frame$sparse))
-  if (by == "importance") return(forest_importance(frame, dense, sparse, outcome)[names])
+  if (by == "importance") return(forest_importance(frame, dense, sparse, outcome, weights)[names])
   judge <- if (by == "p_value") judge_by_p else judge_by_information
-  scores <- stats::setNames(vapply(dense, judge, numeric(1), outcome = outcome), names(dense))
+  scores <- vapply(dense, judge, numeric(1), outcome = outcome, weights = weights)
+  scores <- stats::setNames(scores, names(dense))
   if (length(sparse) > 0L) {
-    scores <- c(scores, judge_sparse(frame$sparse[, sparse, drop = FALSE], outcome, by))
+    scores <- c(scores, judge_sparse(frame$sparse[, sparse, drop = FALSE], outcome, by, weights))
   }
   scores[names]
 }
 
 # Minus the logarithm of the p value, so that tiny ones are still told apart.
-judge_by_p <- function(x, outcome) {
+judge_by_p <- function(x, outcome, weights = NULL) {
   here <- !is.na(x)
-  if (sum(here) < 3L) return(0)
+  n <- rows_of_weights(weights[here], sum(here))
+  if (n < 3) return(0)
   outcome <- outcome[here]
+  weights <- weights[here]
   if (is.ordered(x)) x <- as.integer(x)
   x <- x[here]
   if (is.numeric(x)) {
-    return(minus_log_f(f_statistics(matrix(as.double(x)), outcome), length(x), outcome))
+    return(minus_log_f(f_statistics(matrix(as.double(x)), outcome, weights), n, outcome))
   }
-  codes <- coarse_codes(x)
-  if (is.factor(outcome)) return(minus_log_chi_squared(codes, coarse_codes(outcome)))
+  codes <- coarse_codes(x, weights = weights)
+  if (is.factor(outcome)) return(minus_log_chi_squared(codes, coarse_codes(outcome), weights))
   if (max(codes) < 2L) return(0)
-  minus_log_f(f_statistics(matrix(outcome), factor(codes)), length(codes), factor(codes))
+  minus_log_f(f_statistics(matrix(outcome), factor(codes), weights), n, factor(codes))
 }
 
 # `by` is what F compares the means of (a factor), or the outcome that it regresses.
@@ -91,31 +99,38 @@ minus_log_f <- function(f, n, by) {
   -stats::pf(f, between, within, lower.tail = FALSE, log.p = TRUE)
 }
 
-minus_log_chi_squared <- function(a, b) {
+minus_log_chi_squared <- function(a, b, weights) {
   freedom <- (max(a) - 1) * (max(b) - 1)
   if (freedom < 1) return(0)
-  -stats::pchisq(chi_squared_statistic(a, b), freedom, lower.tail = FALSE, log.p = TRUE)
+  -stats::pchisq(
+    chi_squared_statistic(a, b, weights), freedom,
+    lower.tail = FALSE, log.p = TRUE
+  )
 }
 
-judge_by_information <- function(x, outcome) {
-  a <- coarse_codes(x)
-  b <- coarse_codes(outcome)
-  mutual_information(a, b) - chance_information(max(a), max(b), length(a))
+judge_by_information <- function(x, outcome, weights = NULL) {
+  a <- coarse_codes(x, weights = weights)
+  b <- coarse_codes(outcome, weights = weights)
+  n <- rows_of_weights(weights, length(a))
+  mutual_information(a, b, weights) - chance_information(max(a), max(b), n)
 }
 
 chance_information <- function(rows, columns, n) (rows - 1) * (columns - 1) / (2 * n)
 
 # Sparse columns are judged as they are (p value) or as zero or not (information).
-judge_sparse <- function(x, outcome, by) {
-  n <- nrow(x)
-  codes <- coarse_codes(outcome)
-  classes <- Matrix::sparseMatrix(i = seq_len(n), j = codes, x = 1, dims = c(n, max(codes)))
-  counts <- tabulate(codes)
+judge_sparse <- function(x, outcome, by, weights = NULL) {
+  n <- rows_of_weights(weights, nrow(x))
+  w <- if (is.null(weights)) rep(1, nrow(x)) else weights * (n / sum(weights))
+  codes <- coarse_codes(outcome, weights = weights)
+  classes <- Matrix::sparseMatrix(
+    i = seq_len(nrow(x)), j = codes, x = w, dims = c(nrow(x), max(codes))
+  )
+  counts <- Matrix::colSums(classes)
   if (by == "p_value") {
-    if (!is.factor(outcome)) return(minus_log_f(sparse_regression_f(x, outcome), n, outcome))
+    if (!is.factor(outcome)) return(minus_log_f(sparse_regression_f(x, outcome, w), n, outcome))
     sums <- as.matrix(Matrix::crossprod(classes, x))
-    between <- colSums(sums^2 / counts) - Matrix::colSums(x)^2 / n
-    within <- Matrix::colSums(x^2) - colSums(sums^2 / counts)
+    between <- colSums(sums^2 / counts) - colSums(sums)^2 / n
+    within <- as.vector(Matrix::crossprod(x^2, w)) - colSums(sums^2 / counts)
     f <- (between / (length(counts) - 1)) / (within / (n - length(counts)))
     return(minus_log_f(ifelse(is.nan(f), 0, f), n, outcome))
   }
@@ -128,17 +143,19 @@ judge_sparse <- function(x, outcome, by) {
   })
 }
 
-sparse_regression_f <- function(x, outcome) {
-  n <- nrow(x)
-  y <- outcome - mean(outcome)
-  covariance <- as.vector(Matrix::crossprod(x, y))
-  spread <- Matrix::colSums(x^2) - n * Matrix::colMeans(x)^2
-  r2 <- pmin(covariance^2 / (spread * sum(y^2)), 1 - 1e-15)
+# `weights` sum to the number of rows that they stand for.
+sparse_regression_f <- function(x, outcome, weights) {
+  n <- sum(weights)
+  y <- outcome - sum(weights * outcome) / n
+  covariance <- as.vector(Matrix::crossprod(x, weights * y))
+  sums <- as.vector(Matrix::crossprod(x, weights))
+  spread <- as.vector(Matrix::crossprod(x^2, weights)) - sums^2 / n
+  r2 <- pmin(covariance^2 / (spread * sum(weights * y^2)), 1 - 1e-15)
   r2[!is.finite(r2)] <- 0
   stats::setNames(r2 / (1 - r2) * (n - 2), colnames(x))
 }
 
-forest_importance <- function(frame, dense, sparse, outcome) {
+forest_importance <- function(frame, dense, sparse, outcome, weights) {
   x <- matrix(
     as.double(unlist(lapply(dense, filled_codes), use.names = FALSE)),
     frame$n,
@@ -150,6 +167,7 @@ forest_importance <- function(frame, dense, sparse, outcome) {
     x = x,
     y = outcome,
     num.trees = 200,
+    case.weights = weights,
     importance = "impurity_corrected",
     num.threads = 1L,
     seed = sample.int(1e6, 1L),

@@ -82,7 +82,7 @@ check_fill_value <- function(settings) {
 
 learn_missing <- function(frame, target, settings, seed) {
   columns <- intersect(settings$columns, names(frame$columns))
-  fills <- lapply(frame$columns[columns], fill_of, settings = settings)
+  fills <- lapply(frame$columns[columns], fill_of, settings = settings, weights = target$weights)
   flagged <- if (settings$flag) columns[vapply(frame$columns[columns], anyNA, logical(1))]
   flags <- fresh_names(paste0(flagged, rep("_missing", length(flagged))), frame_names(frame))
   helper <- switch(settings$fill,
@@ -182,33 +182,34 @@ fill_by_trees <- function(columns, helper, n) {
   filled
 }
 
-fill_of <- function(x, settings) {
-  present <- x[!is.na(x)]
+fill_of <- function(x, settings, weights = NULL) {
+  known <- known_values(x, weights)
+  present <- known$x
   kind <- column_kind(x)
   if (kind == "text") return("")
-  if (kind %in% c("category", "ordered")) return(fill_of_levels(x, present, settings, kind))
+  if (kind %in% c("category", "ordered")) return(fill_of_levels(x, known, settings, kind))
   if (length(present) == 0L) return(0)
   number <- as.double(present)
   if (kind == "number" && settings$fill == "value" && is.numeric(settings$value)) {
     return(settings$value)
   }
   switch(settings$fill,
-    mean = mean(number),
-    mode = most_frequent(number),
-    stats::median(number)
+    mean = weighted_mean(number, known$weights),
+    mode = most_frequent(number, weights = known$weights),
+    weighted_median(number, known$weights)
   )
 }
 
-fill_of_levels <- function(x, present, settings, kind) {
-  if (length(present) == 0L) return("missing")
+fill_of_levels <- function(x, known, settings, kind) {
+  if (length(known$x) == 0L) return("missing")
   if (settings$fill == "level" && kind == "category") return("missing")
   if (settings$fill == "value" && is.character(settings$value)) return(settings$value)
-  most_frequent(as.character(present), order = levels(x))
+  most_frequent(as.character(known$x), order = levels(x), known$weights)
 }
 
 # The most frequent value; of equally frequent ones the first in order.
-most_frequent <- function(x, order = sort(unique(x))) {
-  order[which.max(tabulate(match(x, order), length(order)))]
+most_frequent <- function(x, order = sort(unique(x)), weights = NULL) {
+  order[which.max(weighted_counts(match(x, order), length(order), weights))]
 }
 
 use_missing <- function(state, frame) {

@@ -39,7 +39,9 @@ learn_ordinal <- function(frame, target, settings, seed) {
   orders <- lapply(settings$columns, function(name) {
     x <- frame$columns[[name]]
     if (!is.factor(x)) refuse_column_kind("ordinal", "categories", x)
-    order <- settings$order[[name]] %||% level_order(x, target$outcome, settings$by)
+    order <- settings$order[[name]] %||% level_order(
+      x, target$outcome, settings$by, target$weights
+    )
     unlisted <- setdiff(seen_levels(x), order)
     if (length(unlisted) > 0L) {
       stop_kw("columns", paste0(
@@ -56,7 +58,7 @@ learn_ordinal <- function(frame, target, settings, seed) {
   training <- cross_fit(frame, target, 5L, function(rows) {
     part <- lapply(settings$columns, function(name) {
       settings$order[[name]] %||% level_order(
-        frame$columns[[name]][rows], target$outcome[rows], "outcome"
+        frame$columns[[name]][rows], target$outcome[rows], "outcome", target$weights[rows]
       )
     })
     stats::setNames(part, settings$columns)
@@ -64,17 +66,18 @@ learn_ordinal <- function(frame, target, settings, seed) {
   list(state = orders, training = training)
 }
 
-level_order <- function(x, outcome, by) {
+level_order <- function(x, outcome, by, weights = NULL) {
   if (by == "levels") return(levels(x))
-  if (by == "frequency") return(levels(x)[order(tabulate(x, nlevels(x)))])
+  if (by == "frequency") return(levels(x)[order(weighted_counts(x, nlevels(x), weights))])
   if (nlevels(outcome) > 2L) {
     stop_kw("columns", "pre_ordinal(by = \"outcome\") needs a numeric outcome or two classes.",
       remedy = "Use pre_target_mean() for many classes."
     )
   }
   y <- if (is.factor(outcome)) as.integer(outcome) - 1L else outcome
-  means <- tapply(y, x, mean)
-  levels(x)[order(ifelse(is.na(means), mean(y), means))]
+  means <- sums_of_codes(x, nlevels(x), if (is.null(weights)) y else weights * y) /
+    weighted_counts(x, nlevels(x), weights)
+  levels(x)[order(ifelse(is.finite(means), means, weighted_mean(y, weights)))]
 }
 
 use_ordinal <- function(state, frame) {

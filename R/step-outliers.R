@@ -47,11 +47,13 @@ member_step_outliers <- function() {
 learn_outliers <- function(frame, target, settings, seed) {
   limits <- lapply(dense_columns_of(frame, settings$columns), function(x) {
     if (!is.numeric(x)) refuse_column_kind("outliers", "numbers", x)
-    if (all(is.na(x))) return(c(-Inf, Inf))
+    known <- known_values(x, target$weights)
+    if (length(known$x) == 0L) return(c(-Inf, Inf))
     if (settings$by == "quantile") {
-      return(stats::quantile(x, c(settings$share, 1 - settings$share), na.rm = TRUE, names = FALSE))
+      shares <- c(settings$share, 1 - settings$share)
+      return(weighted_quantile(known$x, shares, known$weights))
     }
-    quartiles <- stats::quantile(x, c(0.25, 0.75), na.rm = TRUE, names = FALSE)
+    quartiles <- weighted_quantile(known$x, c(0.25, 0.75), known$weights)
     quartiles + c(-1, 1) * settings$fence * diff(quartiles)
   })
   list(state = limits, training = NULL)

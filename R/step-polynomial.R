@@ -32,7 +32,10 @@ member_step_polynomial <- function() {
 }
 
 learn_polynomial <- function(frame, target, settings, seed) {
-  known <- lapply(dense_columns_of(frame, settings$columns), centre_and_spread, by = "sd")
+  known <- lapply(
+    dense_columns_of(frame, settings$columns), centre_and_spread,
+    by = "sd", weights = target$weights
+  )
   powers <- seq(2, settings$degree)
   names <- paste0(
     rep(names(known), each = length(powers)),
@@ -78,11 +81,10 @@ member_step_splines <- function() {
 
 learn_splines <- function(frame, target, settings, seed) {
   known <- lapply(dense_columns_of(frame, settings$columns), function(x) {
-    present <- x[!is.na(x)]
-    ends <- if (length(present) > 0L) range(present) else c(0, 0)
-    inner <- unique(stats::quantile(
-      present, seq_len(settings$pieces - 1L) / settings$pieces,
-      names = FALSE
+    known <- known_values(x, target$weights)
+    ends <- if (length(known$x) > 0L) range(known$x) else c(0, 0)
+    inner <- unique(weighted_quantile(
+      known$x, seq_len(settings$pieces - 1L) / settings$pieces, known$weights
     ))
     list(ends = ends, inner = inner[inner > ends[1] & inner < ends[2]])
   })

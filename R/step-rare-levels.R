@@ -33,10 +33,12 @@ member_step_rare_levels <- function() {
 }
 
 learn_rare_levels <- function(frame, target, settings, seed) {
-  enough <- if (settings$at_least < 1) settings$at_least * frame$n else settings$at_least
+  weights <- target$weights
+  total <- if (is.null(weights)) frame$n else sum(weights)
+  enough <- if (settings$at_least < 1) settings$at_least * total else settings$at_least
   kept <- lapply(frame$columns[settings$columns], function(x) {
     if (!is.factor(x)) refuse_column_kind("rare_levels", "categories", x)
-    levels(x)[tabulate(x, nlevels(x)) >= enough]
+    levels(x)[weighted_counts(x, nlevels(x), weights) >= enough]
   })
   list(state = kept, training = NULL)
 }

@@ -33,35 +33,44 @@ learn_scale <- function(frame, target, settings, seed) {
   dense <- intersect(settings$columns, names(frame$columns))
   centre_spread <- lapply(frame$columns[dense], function(x) {
     if (!is.numeric(x)) refuse_column_kind("scale", "numbers", x)
-    centre_and_spread(x, settings$by)
+    centre_and_spread(x, settings$by, target$weights)
   })
   sparse <- intersect(settings$columns, colnames(frame$sparse))
   spreads <- if (length(sparse) > 0L) {
-    sparse_spreads(frame$sparse[, sparse, drop = FALSE], settings$by)
+    sparse_spreads(frame$sparse[, sparse, drop = FALSE], settings$by, target$weights)
   }
   list(state = list(dense = centre_spread, sparse = spreads), training = NULL)
 }
 
-centre_and_spread <- function(x, by) {
-  if (anyNA(x)) x <- x[!is.na(x)]
+centre_and_spread <- function(x, by, weights = NULL) {
+  known <- known_values(x, weights)
+  x <- known$x
   if (length(x) == 0L) return(c(0, 1))
   found <- switch(by,
-    sd = c(mean(x), stats::sd(x)),
+    sd = c(weighted_mean(x, known$weights), weighted_sd(x, known$weights)),
     range = c(min(x), max(x) - min(x)),
-    iqr = c(stats::median(x), stats::IQR(x))
+    iqr = c(
+      weighted_median(x, known$weights), diff(weighted_quantile(x, c(0.25, 0.75), known$weights))
+    )
   )
   if (is.na(found[2]) || found[2] < 1e-12 * max(1, abs(found[1]))) found[2] <- 1
   found
 }
 
 # An interquartile range of mostly zeros says nothing: sparse columns take the sd.
-sparse_spreads <- function(matrix, by) {
-  n <- nrow(matrix)
+sparse_spreads <- function(matrix, by, weights = NULL) {
+  if (!is.null(weights)) {
+    matrix <- matrix[weights > 0, , drop = FALSE]
+    weights <- weights[weights > 0]
+  }
   spread <- if (by == "range") {
     vapply(seq_len(ncol(matrix)), function(j) diff(range(matrix[, j])), numeric(1))
   } else {
-    squares <- Matrix::colSums(matrix^2)
-    sqrt(pmax(squares - n * Matrix::colMeans(matrix)^2, 0) / max(n - 1, 1))
+    n <- rows_of_weights(weights, nrow(matrix))
+    weights <- (weights %||% rep(1, nrow(matrix))) * (n / sum(weights %||% nrow(matrix)))
+    squares <- as.vector(Matrix::crossprod(matrix^2, weights))
+    sums <- as.vector(Matrix::crossprod(matrix, weights))
+    sqrt(pmax(squares - sums^2 / n, 0) / max(n - 1, 1))
   }
   spread[spread < 1e-12] <- 1
   stats::setNames(spread, colnames(matrix))

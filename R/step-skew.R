@@ -42,7 +42,8 @@ member_step_skew <- function() {
 learn_skew <- function(frame, target, settings, seed) {
   learned <- lapply(dense_columns_of(frame, settings$columns), function(x) {
     if (!is.numeric(x)) refuse_column_kind("skew", "numbers", x)
-    straighten(x[!is.na(x)], settings$by)
+    known <- known_values(x, target$weights)
+    straighten(known$x, settings$by, known$weights)
   })
   list(state = list(by = settings$by, columns = learned), training = NULL)
 }
@@ -50,34 +51,47 @@ learn_skew <- function(frame, target, settings, seed) {
 # The selected columns that are not sparse.
 dense_columns_of <- function(frame, columns) frame$columns[intersect(columns, names(frame$columns))]
 
-straighten <- function(x, by) {
+straighten <- function(x, by, weights = NULL) {
   if (length(x) < 2L || min(x) == max(x)) return(list(idle = TRUE))
   lowest <- min(x)
   shift <- if (lowest > 0) {
     0
   } else {
-    -lowest + stats::median(abs(x - lowest)) / 100 + 1e-8 * max(1, abs(lowest))
+    -lowest + weighted_median(abs(x - lowest), weights) / 100 + 1e-8 * max(1, abs(lowest))
   }
   floor <- lowest + shift
-  some <- if (length(x) > 1e4) stats::quantile(x, stats::ppoints(1e4), names = FALSE) else x
+  some <- x
+  of_some <- weights
+  if (length(x) > 1e4) {
+    some <- weighted_quantile(x, stats::ppoints(1e4), weights)
+    of_some <- NULL
+  }
   switch(by,
     log = list(shift = shift, floor = floor),
     box_cox = list(
       shift = shift, floor = floor,
-      power = best_power(some + shift, box_cox, log(some + shift))
+      power = best_power(some + shift, box_cox, log(some + shift), of_some)
     ),
-    yeo_johnson = list(power = best_power(some, yeo_johnson, sign(some) * log1p(abs(some)))),
+    yeo_johnson = list(
+      power = best_power(some, yeo_johnson, sign(some) * log1p(abs(some)), of_some)
+    ),
     normal = {
-      grid <- unique(stats::quantile(x, stats::ppoints(min(1000L, length(x))), names = FALSE))
-      share <- stats::ecdf(x)
-      middle <- (share(grid) + share_below(x, grid)) / 2
-      half <- 0.5 / length(x)
+      n <- rows_of_weights(weights, length(x))
+      grid <- unique(weighted_quantile(x, stats::ppoints(min(1000, n)), weights))
+      middle <- (share_up_to(x, grid, weights) + share_below(x, grid, weights)) / 2
+      half <- 0.5 / n
       list(grid = grid, scores = stats::qnorm(pmin(pmax(middle, half), 1 - half)))
     }
   )
 }
 
-share_below <- function(x, grid) findInterval(grid, sort(x), left.open = TRUE) / length(x)
+share_up_to <- function(x, grid, weights, below = FALSE) {
+  order <- order(x)
+  sums <- c(0, cumsum((weights %||% rep(1, length(x)))[order]))
+  sums[findInterval(grid, x[order], left.open = below) + 1L] / sums[length(sums)]
+}
+
+share_below <- function(x, grid, weights) share_up_to(x, grid, weights, below = TRUE)
 
 box_cox <- function(x, power) if (abs(power) < 1e-6) log(x) else (x^power - 1) / power
 
@@ -92,13 +106,14 @@ yeo_johnson <- function(x, power) {
 }
 
 # Profile likelihood of a power: -n/2 log(variance) + (power - 1) * log-Jacobian.
-best_power <- function(x, transform, log_jacobian) {
-  jacobian <- sum(log_jacobian)
+best_power <- function(x, transform, log_jacobian, weights = NULL) {
+  jacobian <- if (is.null(weights)) sum(log_jacobian) else sum(weights * log_jacobian)
+  n <- if (is.null(weights)) length(x) else sum(weights)
   likelihood <- function(power) {
     z <- transform(x, power)
-    variance <- mean((z - mean(z))^2)
+    variance <- weighted_mean((z - weighted_mean(z, weights))^2, weights)
     if (!is.finite(variance) || variance <= 0) return(-1e300)
-    -length(x) / 2 * log(variance) + (power - 1) * jacobian
+    -n / 2 * log(variance) + (power - 1) * jacobian
   }
   signif(stats::optimize(likelihood, c(-5, 5), maximum = TRUE, tol = 1e-4)$maximum, 6)
 }

@@ -107,7 +107,7 @@ check_words <- function(settings) {
 learn_text <- function(frame, target, settings, seed) {
   terms <- lapply(frame$columns[settings$columns], function(x) {
     if (!is.character(x) && !is.factor(x)) refuse_column_kind("text", "text", x)
-    learn_terms(as.character(x), settings)
+    learn_terms(as.character(x), settings, target$weights)
   })
   names <- unlist(lapply(names(terms), function(name) {
     paste(name, terms[[name]]$label, sep = "_")[seq_along(terms[[name]]$label)]
@@ -153,7 +153,8 @@ run_codes <- function(code, row, n, size) {
   list(code = total[known], row = row[start][known])
 }
 
-learn_terms <- function(text, settings) {
+learn_terms <- function(text, settings, weights = NULL) {
+  total <- if (is.null(weights)) length(text) else sum(weights)
   said <- split_words_of(text, settings$drop_common)
   words <- unique(said$word)
   code <- match(said$word, words)
@@ -162,15 +163,16 @@ learn_terms <- function(text, settings) {
     runs <- run_codes(code, said$row, n, size)
     distinct <- unique(runs$code)
     id <- match(runs$code, distinct)
-    rows_with <- tabulate(id[!duplicated(runs$row * (length(distinct) + 1) + id)], length(distinct))
+    once <- !duplicated(runs$row * (length(distinct) + 1) + id)
+    rows_with <- weighted_counts(id[once], length(distinct), weights[runs$row[once]])
     list(n = rep(n, length(distinct)), code = distinct, rows = rows_with)
   })
   all <- list(
     n = unlist(lapply(found, `[[`, "n")), code = unlist(lapply(found, `[[`, "code")),
     rows = unlist(lapply(found, `[[`, "rows"))
   )
-  keep <- which(all$rows >= as_rows(settings$in_at_least, length(text), up_to = 1) &
-    all$rows <= as_rows(settings$in_at_most, length(text), up_to = 1 + 1e-9))
+  keep <- which(all$rows > 0 & all$rows >= as_rows(settings$in_at_least, total, up_to = 1) &
+    all$rows <= as_rows(settings$in_at_most, total, up_to = 1 + 1e-9))
   keep <- keep[order(-all$rows[keep])]
   # of equally frequent terms at the edge, the first in the alphabet
   edge <- if (length(keep) > settings$top) all$rows[keep[settings$top]] else 0
@@ -187,7 +189,7 @@ learn_terms <- function(text, settings) {
       numeric(1)
     ),
     weight = if (settings$count_as == "tfidf") {
-      log(length(text) / all$rows[keep][order])
+      log(total / all$rows[keep][order])
     } else {
       rep(1, length(order))
     }

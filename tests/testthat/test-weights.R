@@ -1,0 +1,144 @@
+# Whole weights are rows that are there so often: what is learned and scored must be the same.
+
+weighted_table <- function() {
+  withr::with_seed(3, {
+    n <- 80
+    t <- data.frame(
+      a = rnorm(n), b = rexp(n), c = round(runif(n, 0, 9)),
+      gaps = ifelse(runif(n) < 0.2, NA, rnorm(n)), mostly = as.numeric(runif(n) < 0.1),
+      colour = sample(
+        c("red", "blue", "ash", "jade", "sand"), n, TRUE, c(0.4, 0.3, 0.2, 0.05, 0.05)
+      ),
+      notes = sample(c("old kiln cracked", "new glaze", "kiln glaze blue", "foot rim"), n, TRUE)
+    )
+    t$near_a <- t$a + rnorm(n, sd = 1)
+    t$number <- t$a + (t$colour == "red") + rnorm(n)
+    t$class <- factor(ifelse(t$number > 0.3, "hi", "lo"))
+    t$count <- sample(0:3, n, TRUE, c(0.1, 0.4, 0.3, 0.2))
+    t
+  })
+}
+
+step_variants <- function() {
+  list(
+    pre_scale(), pre_scale(by = "range"), pre_scale(by = "iqr"),
+    pre_outliers(fence = 0.5), pre_outliers(by = "quantile", share = 0.1),
+    pre_missing(), pre_missing(fill = "mean"), pre_missing(fill = "mode"),
+    pre_skew(by = "log"), pre_skew(by = "box_cox"), pre_skew(by = "yeo_johnson"),
+    pre_skew(by = "normal"), pre_bins(by = "quantile", bins = 5), pre_bins(by = "width"),
+    pre_components(number = 2), pre_components(number = 0.8, equal_scale = FALSE),
+    pre_polynomial(), pre_splines(), pre_interactions(), pre_rare_levels(at_least = 9),
+    pre_frequency(), pre_ordinal(by = "outcome", columns = of_kind("category")),
+    pre_ordinal(by = "frequency", columns = of_kind("category")), pre_target_mean(),
+    pre_drop_constant(share = 0.9), pre_drop_correlated(above = 0.55),
+    pre_keep_top(top = 3), pre_keep_top(top = 3, by = "information"),
+    pre_text(in_at_least = 20, count_as = "tfidf"), pre_text(in_at_least = 0.3)
+  )
+}
+
+# These learn no statistic, count rows by their nature (balance), or draw (custom: the user's).
+without_statistics <- c(
+  "derive", "dates", "hash", "onehot", "drop", "balance", "custom", "minimal"
+)
+
+learned_from <- function(step, table, outcome, weight = NULL) {
+  used <- setdiff(names(table), setdiff(c("number", "class", "count"), c(outcome, weight)))
+  job <- brief(table[used], outcome, weight = weight, event = if (outcome == "class") "hi")
+  data <- kw("working_data")(job)
+  kw("learn_step")(step, data$frame, data$target, 5)$state
+}
+
+frame_values <- function(frame) {
+  sparse <- if (!is.null(frame$sparse)) list(as.matrix(frame$sparse))
+  c(as.list(frame$columns), sparse)
+}
+
+test_that("every step that learns a statistic takes a weight as so many rows", {
+  steps <- step_variants()
+  names <- vapply(steps, function(step) step$definition$name, "")
+  expect_setequal(
+    c(names, without_statistics), sub("pre_", "", names(kw("exported_members")("pre_")))
+  )
+  table <- weighted_table()
+  repeated <- table[rep(seq_len(nrow(table)), table$count), ]
+  row.names(repeated) <- NULL
+  changed <- character()
+  for (outcome in c("number", "class")) {
+    job <- brief(table[setdiff(names(table), c(setdiff(c("number", "class"), outcome), "count"))],
+      outcome, event = if (outcome == "class") "hi")
+    frame <- kw("working_data")(job)$frame
+    for (i in seq_along(steps)) {
+      used <- function(state) frame_values(kw("use_step")(state, frame))
+      weighted <- used(learned_from(steps[[i]], table, outcome, "count"))
+      expect_equal(
+        weighted, used(learned_from(steps[[i]], repeated, outcome)),
+        tolerance = 1e-8, info = paste(names[i], i, outcome)
+      )
+      if (!isTRUE(all.equal(weighted, used(learned_from(steps[[i]], table, outcome))))) {
+        changed <- union(changed, names[i])
+      }
+    }
+  }
+  # the table is one on which most would differ without weights
+  expect_gt(length(changed), 12)
+})
+
+test_that("weights that are shares do what the same weights as numbers of rows do", {
+  table <- weighted_table()
+  table$count <- table$count / sum(table$count)
+  half <- transform(table, count = count / 2)
+  for (step in step_variants()[c(1, 3, 4, 7, 12, 13, 15)]) {
+    one <- learned_from(step, table, "number", "count")
+    expect_equal(learned_from(step, half, "number", "count")$state, one$state, tolerance = 1e-8)
+  }
+})
+
+test_that("every metric takes a weight as so many rows", {
+  table <- weighted_table()
+  rows <- rep(seq_len(nrow(table)), table$count)
+  p <- stats::plogis(2 * table$a)
+  three <- cut(table$number, c(-Inf, 0, 1, Inf), labels = c("low", "mid", "high"))
+  odds <- exp(cbind(-table$a, 0, table$a))
+  cases <- list(
+    number = list(truth = abs(table$number), prediction = matrix(abs(table$a))),
+    two_class = list(truth = table$class, prediction = cbind(1 - p, p)),
+    many_class = list(truth = three, prediction = odds / rowSums(odds))
+  )
+  score <- kw("score_predictions")
+  for (metric in lapply(kw("shipped_members")("metric"), function(make) make())) {
+    for (kind in metric$kinds) {
+      case <- cases[[kind]]
+      expect_equal(
+        score(metric, case$truth, case$prediction, as.double(table$count)),
+        score(metric, case$truth[rows], case$prediction[rows, , drop = FALSE]),
+        tolerance = 1e-9, info = paste(metric$name, kind)
+      )
+    }
+  }
+})
+
+test_that("families whose packages know of weights alone take a weight as so many rows", {
+  table <- weighted_table()[c("a", "b", "c", "number", "class", "count")]
+  repeated <- table[rep(seq_len(nrow(table)), table$count), ]
+  row.names(repeated) <- NULL
+  new <- table[1:20, c("a", "b", "c")]
+  for (outcome in c("number", "class")) {
+    fitted <- function(family, table, weight = NULL) {
+      drop <- setdiff(c("number", "class", "count"), c(outcome, weight))
+      job <- brief(table[setdiff(names(table), drop)], outcome,
+        weight = weight, event = if (outcome == "class") "hi"
+      )
+      cmp <- quiet_run(plan_comparison(job, candidates(f = pipeline(pre_scale(), family)),
+        splits = split_kfold(3), seed = 1
+      ), workers = 1)
+      model <- fit_final(select_final(cmp, "best_mean"))
+      predict(model, new, type = if (outcome == "number") "value" else "probability")
+    }
+    for (family in list(fam_baseline(), fam_linear(), fam_penalised(penalty = 0.05))) {
+      expect_equal(
+        fitted(family, table, "count"), fitted(family, repeated),
+        tolerance = 1e-5, info = family$definition$name
+      )
+    }
+  }
+})
