@@ -25,12 +25,12 @@
 #' draw_calibration(cmp)
 #' @export
 draw_roc <- function(cmp, candidates = NULL) {
-  data <- curve_data(cmp, candidates, function(truth, event) {
+  data <- curve_data(cmp, candidates, function(truth, event, weights) {
     order <- order(event, decreasing = TRUE)
     last <- !duplicated(event[order], fromLast = TRUE)
     list(
-      x = c(0, cumsum(!truth[order])[last] / sum(!truth)),
-      y = c(0, cumsum(truth[order])[last] / sum(truth))
+      x = c(0, cumsum((weights * !truth)[order])[last] / sum(weights[!truth])),
+      y = c(0, cumsum((weights * truth)[order])[last] / sum(weights[truth]))
     )
   }, stepwise = FALSE)
   curve_figure(
@@ -47,13 +47,15 @@ draw_roc <- function(cmp, candidates = NULL) {
 #' @rdname draw_roc
 #' @export
 draw_precision_recall <- function(cmp, candidates = NULL) {
-  data <- curve_data(cmp, candidates, function(truth, event) {
+  data <- curve_data(cmp, candidates, function(truth, event, weights) {
     order <- order(event, decreasing = TRUE)
     last <- !duplicated(event[order], fromLast = TRUE)
-    found <- cumsum(truth[order])[last]
-    list(x = c(0, found / sum(truth)), y = c((found / which(last))[1], found / which(last)))
+    found <- cumsum((weights * truth)[order])[last]
+    right <- found / cumsum(weights[order])[last]
+    list(x = c(0, found / sum(weights[truth])), y = c(right[1], right))
   }, stepwise = TRUE)
-  share <- mean(cmp$plan$brief$table[[cmp$plan$brief$outcome]] == cmp$plan$brief$event)
+  all <- brief_target(cmp$plan$brief)
+  share <- weighted_mean(as.integer(all$outcome) == 2L, all$weights)
   curve_figure(
     cmp,
     data,
@@ -72,7 +74,7 @@ curve_data <- function(cmp, candidates, curve, stepwise) {
   rows <- lapply(best, function(setting) {
     each <- vapply(held_out_events(cmp, setting), function(part) {
       if (length(unique(part$truth)) < 2L) return(rep(NA_real_, length(at)))
-      line <- curve(part$truth, part$event)
+      line <- curve(part$truth, part$event, part$weights %||% rep(1, length(part$truth)))
       if (stepwise) {
         return(stats::approx(line$x, line$y, at, method = "constant", f = 1, rule = 2,
           ties = max)$y)
@@ -113,7 +115,12 @@ held_out_events <- function(cmp, setting) {
   plan <- cmp$plan
   Map(function(split, prediction) {
     target <- brief_target(plan$brief, split$validation)
-    list(truth = as.integer(target$outcome) == 2L, event = prediction[, 2])
+    # rows without weight count nowhere
+    here <- if (is.null(target$weights)) TRUE else target$weights > 0
+    list(
+      truth = (as.integer(target$outcome) == 2L)[here], event = prediction[here, 2],
+      weights = target$weights[here]
+    )
   }, plan$splits[!is_apparent(plan$splits)], setting_predictions(cmp, setting))
 }
 
@@ -174,6 +181,7 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
     calibration_bins(
       unlist(lapply(parts, `[[`, "event")),
       unlist(lapply(parts, `[[`, "truth")),
+      unlist(lapply(parts, `[[`, "weights")),
       bins,
       candidate_names(cmp)[setting]
     )
@@ -210,21 +218,21 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
     theme_kilnwright()
 }
 
-calibration_bins <- function(event, truth, bins, candidate) {
-  cut <- unique(stats::quantile(event, seq(0, 1, length.out = bins + 1L), names = FALSE))
+calibration_bins <- function(event, truth, weights, bins, candidate) {
+  cut <- unique(weighted_quantile(event, seq(0, 1, length.out = bins + 1L), weights))
   bin <- if (length(cut) < 3L) {
     rep(1L, length(event))
   } else {
     findInterval(event, cut, rightmost.closed = TRUE, all.inside = TRUE)
   }
   each <- lapply(split(seq_along(event), bin), function(at) {
-    n <- length(at)
-    p <- mean(truth[at])
+    n <- rows_of_weights(weights[at], length(at))
+    p <- weighted_mean(truth[at], weights[at])
     z <- stats::qnorm(0.975)
     centre <- (p + z^2 / (2 * n)) / (1 + z^2 / n)
     reach <- z / (1 + z^2 / n) * sqrt(p * (1 - p) / n + z^2 / (4 * n^2))
     data.frame(
-      candidate = candidate, predicted = mean(event[at]), share = p, low = centre - reach,
+      candidate = candidate, predicted = weighted_mean(event[at], weights[at]), share = p, low = centre - reach,
       high = centre + reach, rows = n
     )
   })

@@ -72,9 +72,12 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
     use.names = FALSE
   )
   each <- matrix(prediction, n)
+  weights <- brief_target(model$brief, some)$weights
   mean <- lapply(stats::setNames(nm = columns), function(name) values[[name]][grid[[name]]])
   summary <- tibble::as_tibble(
-    c(mean, list(mean = colMeans(each), sd = apply(each, 2L, stats::sd))),
+    c(mean, list(
+      mean = apply(each, 2L, weighted_mean, weights), sd = apply(each, 2L, weighted_sd, weights)
+    )),
     .name_repair = "minimal"
   )
   curves <- if (length(columns) == 1L) {

@@ -103,7 +103,11 @@ unit_importance <- function(refit, splits, choice, metric, columns, times) {
   none <- matrix(NA_real_, 1L, length(columns))
   if (!is.null(metric$undefined(all$target$outcome, all$target$weights))) return(none)
   copies <- c("", rep(columns, each = times))
-  orders <- lapply(copies, function(column) if (nzchar(column)) sample.int(length(rows)))
+  weights <- all$target$weights
+  # where rows count differently, so do those that values come from
+  orders <- lapply(copies, function(column) {
+    if (nzchar(column)) sample.int(length(rows), replace = !is.null(weights), prob = weights)
+  })
   number <- match(splits, which(!is_apparent(plan$splits)))
   threshold <- if (metric$by_class) thresholds_of(choice)[number]
   from <- cumsum(lengths(held)) - lengths(held)

@@ -142,3 +142,32 @@ test_that("families whose packages know of weights alone take a weight as so man
     }
   }
 })
+
+test_that("figures and effects count a row as often as its weight, as scores do", {
+  table <- weighted_table()[c("a", "c", "class", "count")]
+  table <- table[rep(1:80, 4), ]
+  row.names(table) <- NULL
+  # a weight that goes with the error, so that it matters
+  wrong <- (table$a > 0) != (table$class == "hi")
+  table$count <- ifelse(wrong, 5, 1)
+  job <- brief(table, "class", event = "hi", weight = "count")
+  cmp <- quiet_run(plan_comparison(job, candidates(l = fam_linear()),
+    splits = split_holdout(0.5), metrics = "auc", seed = 1
+  ), workers = 1)
+  line <- draw_roc(cmp)$data
+  area <- sum(diff(line$x) * (utils::head(line$mean, -1) + utils::tail(line$mean, -1)) / 2)
+  expect_equal(area, standings(cmp)$mean, tolerance = 0.03)
+  expect_lt(area, 0.7)
+  held <- cmp$plan$splits[[1]]$validation
+  expect_equal(sum(draw_calibration(cmp)$data$rows), sum(table$count[held]))
+  repeated <- table[rep(seq_len(nrow(table)), table$count), c("a", "c", "class")]
+  row.names(repeated) <- NULL
+  effect <- function(job) {
+    cmp <- quiet_run(plan_comparison(job, candidates(l = fam_linear()),
+      splits = split_holdout(0.5), metrics = "auc", seed = 1
+    ), workers = 1)
+    model <- fit_final(select_final(cmp, "best_mean"))
+    column_effect(model, "c", rows = 1e5)$mean
+  }
+  expect_equal(effect(job), effect(brief(repeated, "class", event = "hi")), tolerance = 1e-6)
+})
