@@ -75,7 +75,13 @@ plan_either <- function(x, shared, at) {
 
 plan_step <- function(definition, x, at) {
   known <- names(definition$hyperparameters)
-  x <- plan_keys(x, c(known, "columns", "called"), at)
+  types <- vapply(definition$hyperparameters, `[[`, "", "type")
+  if (any(types[intersect(definition$required, known)] == "code")) {
+    plan_error(paste0("The step ", quoted(definition$name), " is made of code."), at,
+      paste0("Make the plan in R, with pre_", definition$name, "().")
+    )
+  }
+  x <- plan_keys(x, c(known, "columns", "called"), at, required = definition$required)
   settings <- plan_settings(x[setdiff(names(x), c("columns", "called"))], definition, at)
   columns <- plan_columns(x$columns, paste0(at, " > columns"))
   step <- new_step(definition, settings, rlang::new_quosure(columns, baseenv()))

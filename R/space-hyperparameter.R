@@ -1,7 +1,8 @@
 # One hyperparameter of a step or family: what it means, what it may be, and
 # which values are sensible for a table of this size.
 
-# type: "number", "whole", "choice", "flag" or "any" (not checked).
+# type: "number", "whole", "choice", "flag", "any" (not checked) or "code" (not checked, and not to
+# be had from a plan file).
 # default: a value, or a function(rows, columns, classes).
 # sensible: a function(rows, columns, classes) giving among() or from_to().
 # meaning: one plain sentence. rising: what a higher value does.

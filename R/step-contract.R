@@ -37,6 +37,7 @@
 #' @param changes_rows May the step add or remove training rows?
 #' @param cross_fitted May training rows get other values than `use()` gives?
 #' @param random Does `learn` draw random numbers?
+#' @param required Names of arguments that must be given: hyperparameters, or `"columns"`.
 #' @return A function with the hyperparameters as arguments.
 #' @examples
 #' pre_rank <- define_step("rank",
@@ -55,9 +56,11 @@
 #' pipeline(pre_missing(), pre_rank(), pre_onehot(), fam_linear())
 #' @export
 define_step <- function(name, learn, use, defaults = list(), columns = column_kinds,
-                        changes_rows = FALSE, cross_fitted = FALSE, random = FALSE) {
+                        changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
+                        required = character()) {
   check_string(name, "name")
   check_named(defaults, "defaults")
+  for (one in required) check_choice(one, c(names(defaults), "columns"), "required")
   check_argument(
     is.function(learn) && length(formals(learn)) == 4L, "learn",
     "a function(frame, target, settings, seed)", learn
@@ -76,7 +79,8 @@ define_step <- function(name, learn, use, defaults = list(), columns = column_ki
   definition <- step_definition(name, learn, use, declared,
     columns = columns,
     changes_rows = changes_rows, cross_fitted = cross_fitted,
-    random = random, shipped = FALSE, packages = packages_called(list(learn, use))
+    random = random, shipped = FALSE, packages = packages_called(list(learn, use)),
+    required = required
   )
   function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
 }
@@ -119,13 +123,14 @@ check_self_contained <- function(functions, name) {
 step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE,
-                            packages = character(), keeps_rows = keeps_no_rows) {
+                            packages = character(), keeps_rows = keeps_no_rows,
+                            required = character()) {
   structure(
     list(
       name = name, learn = learn, use = use, hyperparameters = hyperparameters,
       columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
       random = random, expand = expand, check = check, does = does, shipped = shipped,
-      packages = packages, keeps_rows = keeps_rows
+      packages = packages, keeps_rows = keeps_rows, required = required
     ),
     class = "kw_step_definition"
   )
@@ -136,11 +141,18 @@ new_step <- function(definition, settings, columns = rlang::quo(NULL)) {
   part <- paste0("pre_", definition$name)
   whole <- complete_settings(settings, definition$hyperparameters, part)
   if (!is.null(definition$check)) definition$check(whole)
+  selection <- capture_selection(columns)
+  for (name in definition$required) {
+    given <- if (name == "columns") selection else whole[[name]]
+    if (length(given) > 0L) next
+    stop_kw("argument", paste0("`", name, "` of ", part, "() must be given."),
+      remedy = if (nzchar(definition$does)) definition$does
+    )
+  }
   structure(
     list(
       definition = definition, settings = whole,
-      given = given_names(settings, definition$hyperparameters),
-      columns = capture_selection(columns)
+      given = given_names(settings, definition$hyperparameters), columns = selection
     ),
     class = "kw_step"
   )

@@ -19,6 +19,7 @@
 #' }, learn = function(columns, outcome) max(columns$wall_mm), columns = wall_mm)
 #' @export
 pre_custom <- function(use, learn = NULL, columns = NULL) {
+  if (missing(use)) use <- NULL
   check_argument(
     is.function(use) && length(formals(use)) == 2L, "use", "a function(columns, state)", use
   )
@@ -35,11 +36,11 @@ pre_custom <- function(use, learn = NULL, columns = NULL) {
 member_step_custom <- function() {
   step_definition("custom",
     learn = learn_custom, use = use_custom,
-    does = "What its author's functions do.",
+    does = "What its author's functions do.", required = "use",
     hyperparameters = list(
-      use = hyperparameter("any", NULL, meaning = "How rows are changed."),
+      use = hyperparameter("code", NULL, meaning = "How rows are changed."),
       learn = hyperparameter(
-        "any", NULL,
+        "code", NULL,
         meaning = "What is learned from training rows."
       )
     )

@@ -22,8 +22,8 @@ pre_derive <- function(...) {
 member_step_derive <- function() {
   step_definition("derive",
     learn = learn_derive, use = use_derive,
-    does = "Adds columns worked out from others by formulas.",
-    hyperparameters = list(formulas = hyperparameter("any", list(), meaning = "The formulas."))
+    does = "Adds columns worked out from others by formulas.", required = "formulas",
+    hyperparameters = list(formulas = hyperparameter("code", list(), meaning = "The formulas."))
   )
 }
 

@@ -16,13 +16,13 @@
 #' pre_drop_constant()
 #' pre_drop_correlated(above = among(0.9, 0.99))
 #' @export
-pre_drop <- function(columns) {
+pre_drop <- function(columns = NULL) {
   new_step(member_step_drop(), list(), rlang::enquo(columns))
 }
 
 member_step_drop <- function() {
   step_definition("drop",
-    does = "Drops the columns named.", columns = character(),
+    does = "Drops the columns named.", columns = character(), required = "columns",
     learn = function(frame, target, settings, seed) list(state = settings$columns, training = NULL),
     use = drop_named
   )

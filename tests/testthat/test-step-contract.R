@@ -174,13 +174,19 @@ steps <- kw("shipped_members")("step")
 
 steps <- steps[vapply(steps, function(make) is.null(make()$expand), logical(1))]
 
+# those that cannot do without arguments
+asking_steps <- list(
+  drop = pre_drop(columns = where(is.numeric)), derive = pre_derive(whole = 2),
+  custom = pre_custom(use = function(columns, state) columns)
+)
+
 for (name in names(steps)) {
   test_that(paste0("pre_", name, " conforms to the contract of steps"), {
     job <- awkward_brief()
     frame <- kw("frame_columns")(job$table, job$schema)
     target <- kw("brief_target")(job)
     training <- kw("frame_rows")(frame, 1:30)
-    step <- kw("new_step")(steps[[name]](), list())
+    step <- asking_steps[[name]] %||% kw("new_step")(steps[[name]](), list())
     learned <- suppressWarnings(kw("learn_step")(step, training, kw("target_rows")(target, 1:30),
       1))
     use <- function(f) kw("use_step")(learned$state, f)
@@ -223,7 +229,51 @@ test_that("constructors' defaults are those that the definitions declare", {
       expect_true(nzchar(declared[[argument]]$meaning))
     }
     if (any(required[names(required) != "..."])) next
-    made <- get(paste0(prefix, name), asNamespace("kilnwright"))()
+    made <- if (prefix == "pre_") asking_steps[[name]]
+    if (is.null(made)) made <- get(paste0(prefix, name), asNamespace("kilnwright"))()
     expect_output(print(made), name)
+  }
+})
+
+test_that("arguments that a step cannot do without are asked for, in R and in plan files", {
+  expect_error(pre_drop(), "`columns` of pre_drop.. must be given", class = "kw_error_argument")
+  expect_error(pre_custom(), "use", class = "kw_error_argument")
+  expect_error(pre_derive(), "`formulas` of pre_derive", class = "kw_error_argument")
+  pre_cap <- define_step("cap",
+    learn = function(frame, target, settings, seed) list(state = settings, training = NULL),
+    use = function(state, frame) {
+      for (name in state$columns) {
+        frame$columns[[name]] <- pmin(frame$columns[[name]], state$most)
+      }
+      frame
+    },
+    defaults = list(most = NULL), columns = "number", required = c("most", "columns")
+  )
+  expect_error(pre_cap(columns = x1), "`most` of pre_cap", class = "kw_error_argument")
+  expect_error(pre_cap(most = 3), "`columns` of pre_cap", class = "kw_error_argument")
+  expect_s3_class(pre_cap(most = among(1, 2), columns = x1), "kw_step")
+  expect_error(
+    define_step("bad", function(frame, target, settings, seed) NULL, function(state, frame) frame,
+      required = "most"
+    ),
+    "required",
+    class = "kw_error_argument"
+  )
+  folder <- withr::local_tempdir()
+  utils::write.csv(toy(40), file.path(folder, "t.csv"), row.names = FALSE)
+  file <- file.path(folder, "p.yml")
+  plan_with <- function(step) {
+    writeLines(c(
+      "brief: {table: t.csv, outcome: number}", paste0("candidates: {c: [", step, ", linear]}")
+    ), file)
+    read_plan(file)
+  }
+  for (step in c("drop", "{drop: {called: away}}")) {
+    expect_error(plan_with(step), "'columns' is missing.*c\\[1\\] > drop",
+      class = "kw_error_plan_file")
+  }
+  for (step in c("derive", "{custom: {use: mean}}")) {
+    expect_error(plan_with(step), "is made of code.*Make the plan in R",
+      class = "kw_error_plan_file")
   }
 })
