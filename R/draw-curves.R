@@ -232,8 +232,8 @@ calibration_bins <- function(event, truth, weights, bins, candidate) {
     centre <- (p + z^2 / (2 * n)) / (1 + z^2 / n)
     reach <- z / (1 + z^2 / n) * sqrt(p * (1 - p) / n + z^2 / (4 * n^2))
     data.frame(
-      candidate = candidate, predicted = weighted_mean(event[at], weights[at]), share = p, low = centre - reach,
-      high = centre + reach, rows = n
+      candidate = candidate, predicted = weighted_mean(event[at], weights[at]), share = p,
+      low = centre - reach, high = centre + reach, rows = n
     )
   })
   do.call(rbind, each)
