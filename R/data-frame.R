@@ -60,8 +60,14 @@ fresh_names <- function(new, taken) {
 # outcome: double, or a factor whose second level is the event; weights, group:
 # NULL or one value a row; source_row: the brief row that each row came from, NA
 # for rows that a step made up.
-new_target <- function(outcome, weights = NULL, group = NULL, source_row = seq_along(outcome)) {
-  structure(list(outcome = outcome, weights = weights, group = group, source_row = source_row),
+# `scale`: on which families learn a numeric outcome, see data-outcome-scale.R; NULL: its own.
+new_target <- function(
+  outcome, weights = NULL, group = NULL, source_row = seq_along(outcome), scale = NULL
+) {
+  structure(
+    list(
+      outcome = outcome, weights = weights, group = group, source_row = source_row, scale = scale
+    ),
     class = "kw_target"
   )
 }
@@ -69,7 +75,8 @@ new_target <- function(outcome, weights = NULL, group = NULL, source_row = seq_a
 target_rows <- function(target, rows) {
   part <- function(x) if (!is.null(x)) x[rows]
   new_target(
-    part(target$outcome), part(target$weights), part(target$group), part(target$source_row)
+    part(target$outcome), part(target$weights), part(target$group), part(target$source_row),
+    target$scale
   )
 }
 

@@ -185,7 +185,8 @@ fit_family <- function(definition, x, target, settings, seed, threads = 1L) {
 # A function(settings, seed) that fits on these rows. Classes without a training row are
 # left out of the fit and predicted with probability 0.
 new_fitter <- function(definition, x, target, threads = 1L) {
-  y <- target$outcome
+  scale <- target$scale
+  y <- if (is.null(scale)) target$outcome else to_scale(target$outcome, scale)
   levels <- levels(y)
   if (ncol(x) == 0L && !definition$accepts$nothing) {
     stop_kw("input", paste0("No column is left for fam_", definition$name, " to learn from."))
@@ -228,29 +229,43 @@ new_fitter <- function(definition, x, target, threads = 1L) {
   }
   function(settings, seed) {
     model <- if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
-    list(
+    fitted <- list(
       definition = definition, model = model, present = present, levels = levels,
       settings = settings, coding = coding
     )
+    if (is.null(scale)) return(fitted)
+    values <- all_path_values(definition, settings)
+    c(fitted, list(
+      scale = with_smear(scale, y, predict_raw(fitted, x, values), values, target$weights)
+    ))
   }
+}
+
+# All values along a path that settings hold; NULL where there is no path.
+all_path_values <- function(definition, settings) {
+  along <- definition$path$along
+  if (length(along) < 2L) return(if (length(along) == 1L) settings[[along]])
+  plain_frame(settings[along], length(settings[[along[1]]]))
+}
+
+# `x` as the family's package sees it.
+predict_raw <- function(fitted, x, values) {
+  path <- fitted$definition$path
+  if (is.null(path)) return(fitted$definition$predict(fitted$model, x))
+  path$predict(fitted$model, x, values)
 }
 
 # Predictions of a fitted family: for a path rows x values (or rows x classes x
 # values), else a vector (or rows x classes).
 predict_family <- function(fitted, x, values = NULL) {
   definition <- fitted$definition
-  path <- definition$path
   x <- encode_input(x, fitted$coding)
-  raw <- if (is.null(path)) {
-    definition$predict(fitted$model, x)
-  } else {
-    path$predict(fitted$model, x, values)
-  }
-  prediction <- all_levels(raw, fitted$present, fitted$levels)
+  prediction <- all_levels(predict_raw(fitted, x, values), fitted$present, fitted$levels)
   check_prediction(
-    prediction, nrow(x), fitted$levels, if (!is.null(path)) path_count(values), definition
+    prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) path_count(values),
+    definition
   )
-  prediction
+  if (is.null(fitted$scale)) prediction else in_own_unit(prediction, fitted$scale, values)
 }
 
 # Packages stumble over names and levels with commas, colons, blanks or letters beyond

@@ -194,12 +194,19 @@ script_family <- function(model, library) {
   coded <- definition$shipped
   if (coded) for (name in c("learn_coding", "encode_input", "code_names")) library$need(name)
   call <- paste0(fit, "(", arguments, ")")
+  scaled <- !is.null(model$family$scale)
+  if (scaled) for (name in c("to_scale", "with_smear", "in_own_unit")) library$need(name)
+  value <- if (is.null(definition$path)) "NULL" else r_text(model$value)
+  predicted <- paste0(
+    predict, "(model, x", if (!is.null(definition$path)) paste0(", ", value), ")"
+  )
   c(
     r_comment(paste0(
       "fam_", definition$name, if (nzchar(definition$does)) paste0(": ", definition$does)
     )),
     paste0("family <- ", accepts), paste0("settings <- ", r_text(described$settings)),
-    "x <- family_input(frame, family)", "y <- target$outcome",
+    "x <- family_input(frame, family)",
+    if (scaled) "y <- to_scale(target$outcome, target$scale)" else "y <- target$outcome",
     if (coded) c("coding <- learn_coding(x)", "x <- encode_input(x, coding)"),
     "present <- if (is.factor(y)) levels(y)[tabulate(y, nlevels(y)) > 0L]",
     "if (is.factor(y) && length(present) < nlevels(y)) y <- factor(y, levels = present)",
@@ -208,13 +215,18 @@ script_family <- function(model, library) {
     paste0(
       "model <- ",
       if (definition$random) paste0("with_seed(", seed, ", ", call, ")") else call
-    ), "",
+    ),
+    if (scaled) {
+      c(
+        "# errors on the scale, by which means in the outcome's own unit are found (Duan 1983)",
+        paste0("scale <- with_smear(target$scale, y, ", predicted, ", ", value, ", target$weights)")
+      )
+    }, "",
     "predict_frame <- function(frame) {", "  x <- family_input(frame, family)",
     if (coded) "  x <- encode_input(x, coding)",
     paste0(
-      "  all_levels(", predict, "(model, x",
-      if (!is.null(definition$path)) paste0(", ", r_text(model$value)),
-      "), present, levels)"
+      "  ", if (scaled) "in_own_unit(", "all_levels(", predicted, ", present, levels)",
+      if (scaled) paste0(", scale, ", value, ")")
     ), "}"
   )
 }

@@ -36,9 +36,10 @@ step_variants <- function() {
   )
 }
 
-# These learn no statistic, count rows by their nature (balance), or draw (custom: the user's).
+# These learn no statistic, count rows by their nature (balance), are the user's (custom), or leave
+# columns alone (outcome_scale, see there).
 without_statistics <- c(
-  "derive", "dates", "hash", "onehot", "drop", "balance", "custom", "minimal"
+  "derive", "dates", "hash", "onehot", "drop", "balance", "custom", "minimal", "outcome_scale"
 )
 
 learned_from <- function(step, table, outcome, weight = NULL) {

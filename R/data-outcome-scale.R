@@ -1,0 +1,80 @@
+# Scales on which an outcome can be learned, and the way back.
+
+# What is learned of it: list(by, power, reach, back), NULL for "none". `reach`: no prediction is
+# further from the outcomes of the training rows, on the scale, than they are from one another.
+learn_outcome_scale <- function(y, by, back, weights = NULL) {
+  if (by == "none") return(NULL)
+  least <- c(log = 0, box_cox = 0, log1p = -1, sqrt = -1e-300)[by]
+  if (!is.na(least) && any(y <= least)) {
+    wanted <- if (by == "sqrt") "of 0 or more" else paste("above", least)
+    stop_kw("columns", paste0(
+      "pre_outcome_scale(by = \"", by, "\") needs outcomes ", wanted, "; there is ",
+      format(min(y)), "."
+    ), remedy = "Use by = \"yeo_johnson\", which takes any number.")
+  }
+  known <- known_values(y, weights)
+  power <- switch(by,
+    box_cox = best_power(known$x, box_cox, log(known$x), known$weights),
+    yeo_johnson = best_power(
+      known$x, yeo_johnson, sign(known$x) * log1p(abs(known$x)), known$weights
+    ),
+    NA_real_
+  )
+  scale <- list(by = by, power = power, back = back)
+  ends <- range(to_scale(known$x, scale))
+  scale$reach <- ends + c(-1, 1) * max(diff(ends), 1e-8)
+  scale
+}
+
+to_scale <- function(y, scale) {
+  switch(scale$by,
+    log = log(y), log1p = log1p(y), sqrt = sqrt(y), box_cox = box_cox(y, scale$power),
+    yeo_johnson = yeo_johnson(y, scale$power)
+  )
+}
+
+out_of_scale <- function(z, scale) {
+  z <- pmin(pmax(z, scale$reach[1]), scale$reach[2])
+  switch(scale$by,
+    log = exp(z), log1p = expm1(z), sqrt = pmax(z, 0)^2, box_cox = from_box_cox(z, scale$power),
+    yeo_johnson = from_yeo_johnson(z, scale$power)
+  )
+}
+
+# Fifty quantiles of the errors on the training rows stand for all of them.
+smear_points <- (seq_len(50L) - 0.5) / 50
+
+# The scale with what it needs to give means: errors of a fit on its training rows, a column for
+# every value along its path. `fitted`: predictions on the scale, rows (x values).
+with_smear <- function(scale, z, fitted, values, weights) {
+  if (scale$back == "median") return(scale)
+  errors <- z - matrix(fitted, length(z))
+  known <- if (is.null(weights)) rep(TRUE, length(z)) else weights > 0
+  scale$values <- values
+  scale$errors <- apply(errors[known, , drop = FALSE], 2L, weighted_quantile,
+    shares = smear_points, weights = weights[known])
+  scale
+}
+
+# Predictions in the outcome's own unit: medians, or means by the smearing estimate of Duan (1983),
+# the mean over the errors of what a prediction with each of them would be.
+in_own_unit <- function(prediction, scale, values) {
+  if (scale$back == "median") {
+    prediction[] <- out_of_scale(prediction, scale)
+    return(prediction)
+  }
+  column <- if (is.null(values)) {
+    1L
+  } else if (is.data.frame(values)) {
+    match(row_texts(values), row_texts(scale$values))
+  } else {
+    match(values, scale$values)
+  }
+  n <- length(prediction) / length(column)
+  total <- 0
+  for (i in seq_along(smear_points)) {
+    total <- total + out_of_scale(prediction + rep(scale$errors[i, column], each = n), scale)
+  }
+  prediction[] <- total / length(smear_points)
+  prediction
+}
