@@ -83,7 +83,7 @@ field_data <- function(cmp, candidate, pair, metric) {
   check_argument(is.character(pair) && length(pair) == 2L, "pair", "two names", pair)
   for (name in pair) check_choice(name, varied, "pair")
   value <- function(name) {
-    if (is.numeric(settings[[name]])) settings[[name]] else as_level(settings[[name]])
+    if (is.numeric(settings[[name]])) settings[[name]] else group_labels(settings[[name]])
   }
   mean <- score_summary(cmp, metric$name)$mean[mine]
   good <- goodness(mean, metric)

@@ -44,9 +44,9 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, metric = NULL) 
   data <- tuning_table(cmp, candidate, metric)
   tiles <- stats::aggregate(list(good = goodness(data$mean, metric)), data[along], max)
   tiles$mean <- goodness(tiles$good, metric)
-  for (name in along) tiles[[name]] <- as_level(tiles[[name]])
+  for (name in along) tiles[[name]] <- group_labels(tiles[[name]])
   leader <- data[data$leads, , drop = FALSE]
-  is_led <- lapply(along, function(name) tiles[[name]] == as.character(as_level(leader[[name]])))
+  is_led <- lapply(along, function(name) tiles[[name]] == as.character(group_labels(leader[[name]])))
   best <- tiles[is_led[[1]] & is_led[[2]], ]
   middle <- mean(range(tiles$good))
   digits <- max(2L, 2L - floor(log10(max(diff(range(tiles$mean)), 1e-8))))
@@ -95,11 +95,11 @@ draw_tuning_each <- function(cmp, candidate = NULL, metric = NULL) {
   points <- do.call(rbind, lapply(seq_len(nrow(shares)), function(i) {
     data.frame(
       panel = factor(panels[i], panels),
-      value = as.character(as_level(data[[shares$hyperparameter[i]]])), mean = data$mean
+      value = as.character(group_labels(data[[shares$hyperparameter[i]]])), mean = data$mean
     )
   }))
   order <- unique(unlist(lapply(shares$hyperparameter, function(name) {
-    levels(as_level(data[[name]]))
+    levels(group_labels(data[[name]]))
   })))
   points$value <- factor(points$value, order)
   best <- stats::aggregate(
@@ -154,10 +154,4 @@ tuning_table <- function(cmp, candidate, metric) {
     candidate, candidate_names(cmp)[best_of_candidates(cmp, metric$name)]
   )]
   table[!is.na(mean), , drop = FALSE]
-}
-
-as_level <- function(x) {
-  values <- sort(unique(x), na.last = TRUE)
-  labels <- ifelse(is.na(values), "none", vapply(values, format_value, ""))
-  factor(labels[match(x, values)], unique(labels))
 }

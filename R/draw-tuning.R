@@ -147,13 +147,11 @@ repeat_lines <- function(cmp, splits, score_columns) {
   stats::aggregate(score ~ x + line + panel + rep, splits, mean)
 }
 
-# Labels of groups in the order of their values.
+# Values as levels, in their order; a hyperparameter that had no effect is not used.
 group_labels <- function(x) {
-  order <- sort(unique(x))
-  factor(
-    vapply(x, format_value, character(1)),
-    levels = unique(vapply(order, format_value, character(1)))
-  )
+  values <- sort(unique(x), na.last = TRUE)
+  labels <- ifelse(is.na(values), "not used", vapply(values, format_value, ""))
+  factor(labels[match(x, values)], unique(labels))
 }
 
 spans_magnitudes <- function(x) is.numeric(x) && all(x > 0) && max(x) / min(x) >= 50

@@ -150,3 +150,23 @@ test_that("one prediction call for all shuffled copies gives what a loop gives",
   }, 1))
   expect_equal(as.vector(once), unname(loop))
 })
+
+test_that("settings in which a hyperparameter has no effect are drawn, too", {
+  table <- toy(90)[c("x1", "x2", "number")]
+  cmp <- quiet_run(plan_comparison(brief(table, "number"),
+    candidates(p = pipeline(
+      pre_outcome_scale(by = among("none", "yeo_johnson"), back = among("mean", "median")),
+      fam_penalised(penalty = among(0.01, 0.1, 1))
+    )),
+    splits = split_kfold(3), metrics = "rmse", seed = 1
+  ), workers = 1)
+  for (along in list("penalty", "back")) {
+    plot <- draw_tuning(cmp, along = along)
+    expect_no_warning(layers <- ggplot2::ggplot_build(plot)$data)
+    expect_false(anyNA(vapply(layers, function(layer) anyNA(layer$shape), NA)))
+  }
+  lines <- draw_tuning(cmp, along = c("penalty"))$data
+  expect_identical(nrow(lines), 9L)
+  expect_true("not used" %in% c(levels(lines$line), lines$panel, sub(".* = ", "", lines$panel)))
+  expect_true("not used" %in% levels(draw_tuning_each(cmp)$data$value))
+})
