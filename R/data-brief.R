@@ -24,6 +24,9 @@
 #'   different remarks of several words are recognised without being named.
 #' @param missing_codes Codes that stand for "missing": a named list, column
 #'   name to codes, e.g. `list(drying_days = -999)`.
+#' @param outcome_scale For a numeric outcome: the scale on which families learn it, such as
+#'   `"log"`, or several to try; see [pre_outcome_scale()], which stands before every candidate that
+#'   has none of its own. Scores and predictions are in the outcome's own unit.
 #' @return A `kw_brief`; print it to read what it says.
 #' @section Errors:
 #' `kw_error_brief` when a column is absent, has two roles or cannot be used as
@@ -37,7 +40,7 @@
 #' @export
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
-                  missing_codes = NULL) {
+                  missing_codes = NULL, outcome_scale = NULL) {
   check_table(table)
   if (missing(outcome)) {
     stop_kw("brief", "`outcome` is missing: which column is to be predicted?",
@@ -62,17 +65,26 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_role_values(table, roles)
   target <- understand_outcome(table[[outcome]], outcome, event)
   table[[outcome]] <- target$values
+  check_outcome_scale(outcome_scale, outcome, target$kind)
   brief <- structure(
     list(
       table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
       levels = target$levels, event = target$event, event_given = !is.null(event),
       roles = roles[-1], missing_codes = missing_codes,
       declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
-      n_total = nrow(table), sealed = NULL
+      n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale
     ),
     class = "kw_brief"
   )
   refresh_brief(brief)
+}
+
+check_outcome_scale <- function(scales, outcome, kind) {
+  for (one in scales) check_choice(one, outcome_scales, "outcome_scale")
+  if (is.null(scales) || kind == "number") return(invisible())
+  stop_kw("brief", paste0(
+    "`outcome_scale` is for a number, but ", quoted(outcome), " is predicted as a class."
+  ), remedy = "Leave it out.")
 }
 
 # What depends on the working rows: schema and fingerprint.

@@ -1,5 +1,7 @@
 # Scales on which an outcome can be learned, and the way back.
 
+outcome_scales <- c("none", "log", "log1p", "sqrt", "box_cox", "yeo_johnson")
+
 # What is learned of it: list(by, power, reach, back), NULL for "none". `reach`: no prediction is
 # further from the outcomes of the training rows, on the scale, than they are from one another.
 learn_outcome_scale <- function(y, by, back, weights = NULL) {

@@ -39,6 +39,11 @@ print.kw_brief <- function(x, ...) {
     "from ", count_of(length(x$schema), "column"), ": ",
     paste(kinds, names(kinds), collapse = ", "), "."
   ))
+  if (!is.null(x$outcome_scale)) {
+    say_wrapped(paste0(
+      "Families learn ", x$outcome, " on the scale ", paste(x$outcome_scale, collapse = " or "), "."
+    ))
+  }
   say_wrapped(rows_sentence(x))
   for (role in names(x$roles)) print_role(x, role)
   for (column in names(x$missing_codes)) {

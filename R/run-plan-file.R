@@ -278,7 +278,8 @@ plan_brief <- function(x, folder) {
     time = plan_text(x$time, "brief > time"), ignore = plan_texts(x$ignore, "brief > ignore"),
     ordered = map_of(x$ordered, "ordered", plan_texts),
     text = plan_texts(x$text, "brief > text"),
-    missing_codes = map_of(x$missing_codes, "missing_codes", plan_any)
+    missing_codes = map_of(x$missing_codes, "missing_codes", plan_any),
+    outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale")
   )
 }
 

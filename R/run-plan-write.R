@@ -97,7 +97,9 @@ plan_differences <- function(a, b) {
   facts <- function(plan) {
     list(
       "the table" = plan$brief$fingerprint,
-      "the brief" = canonical_text(plan$brief[c("outcome", "levels", "roles", "schema")]),
+      "the brief" = canonical_text(
+        plan$brief[c("outcome", "levels", "roles", "schema", "outcome_scale")]
+      ),
       candidates = lapply(plan$candidates$pipelines, function(pipeline) {
         lapply(pipeline_forms(pipeline), form_yaml)
       }),
@@ -165,7 +167,8 @@ brief_yaml <- function(brief, table) {
       ordered = ordered, text = as.list(brief$declared$text),
       missing_codes = lapply(brief$missing_codes, function(codes) {
         if (length(codes) > 1L) as.list(codes) else codes
-      })
+      }),
+      outcome_scale = as.list(brief$outcome_scale)
     )
   )
   Filter(function(x) length(x) > 0L, form)

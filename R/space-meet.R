@@ -33,7 +33,7 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
     need(package, paste0("Candidate ", quoted(name), ", fam_", definition$name, "(),"))
   }
   about <- list(rows = training$n, columns = length(brief$schema), classes = length(brief$levels))
-  pipeline <- write_out_minimal(pipeline, brief)
+  pipeline <- with_outcome_scale(write_out_minimal(pipeline, brief), brief)
   pipeline$steps <- resolve_nodes(pipeline$steps, about)
   reached <- default_frame(name, pipeline, training, target, seed)
   frame <- reached$frame
@@ -66,6 +66,24 @@ write_out_minimal <- function(pipeline, brief) {
     as_nodes(node$part$definition$expand(brief$schema, pipeline$family$definition, brief$kind))
   }, pipeline$steps, is_minimal), recursive = FALSE)
   pipeline
+}
+
+# What the brief says of the outcome's scale holds for pipelines that say nothing of it.
+with_outcome_scale <- function(pipeline, brief) {
+  scales <- brief$outcome_scale
+  if (is.null(scales) || has_step(pipeline$steps, "outcome_scale")) return(pipeline)
+  by <- if (length(scales) > 1L) do.call(among, as.list(scales)) else scales
+  step <- new_step(member_step_outcome_scale(), list(by = by))
+  pipeline$steps <- c(as_nodes(step), pipeline$steps)
+  pipeline
+}
+
+# Is a step of this name anywhere, also among alternatives?
+has_step <- function(nodes, name) {
+  any(vapply(nodes, function(node) {
+    if (!inherits(node$part, "kw_either")) return(identical(node$part$definition$name, name))
+    any(vapply(node$part$alternatives, has_step, NA, name = name))
+  }, NA))
 }
 
 resolve_nodes <- function(nodes, about) {

@@ -32,7 +32,7 @@ member_step_outcome_scale <- function() {
     cross_fitted = TRUE, does = "Lets families learn a numeric outcome on another scale.",
     hyperparameters = list(
       by = hyperparameter("choice", "log",
-        choices = c("none", "log", "log1p", "sqrt", "box_cox", "yeo_johnson"),
+        choices = outcome_scales,
         sensible = function(rows, columns, classes) among("none", "yeo_johnson"),
         meaning = "The scale on which families learn the outcome."
       ),

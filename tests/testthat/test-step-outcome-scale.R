@@ -126,3 +126,39 @@ test_that("powers come back, weights are numbers of rows, and what does not fit 
   table$class <- rep(c("x", "y"), 100)
   expect_error(planned(table[c("a", "class")], "class", "log"), "numeric outcome")
 })
+
+test_that("a brief's scale holds for every candidate without one of its own", {
+  table <- priced()[c("a", "b", "price")]
+  scaled <- brief(table, "price", outcome_scale = c("none", "log"))
+  expect_output(print(scaled), "on the scale none or log")
+  rivals <- candidates(
+    l = fam_linear(), own = pipeline(optional(pre_outcome_scale("sqrt")), fam_linear())
+  )
+  said <- quiet_run(plan_comparison(scaled, rivals, splits = split_kfold(3), seed = 1), workers = 1)
+  steps <- candidates(
+    l = pipeline(pre_outcome_scale(among("none", "log")), pre_minimal(), fam_linear()),
+    own = pipeline(optional(pre_outcome_scale("sqrt")), fam_linear())
+  )
+  written <- quiet_run(
+    plan_comparison(brief(table, "price"), steps, splits = split_kfold(3), seed = 1),
+    workers = 1
+  )
+  expect_identical(standings(said)$mean, standings(written)$mean)
+  expect_identical(nrow(standings(said)), 4L)
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "t.csv")
+  utils::write.csv(table, file, row.names = FALSE)
+  job <- brief(read_data(file), "price", outcome_scale = "log")
+  plan <- plan_comparison(job, candidates(l = fam_linear()), seed = 1)
+  write_plan(plan, file.path(folder, "p.yml"), table = file)
+  again <- read_plan(file.path(folder, "p.yml"))
+  expect_identical(again$brief$outcome_scale, "log")
+  expect_identical(
+    standings(quiet_run(again, workers = 1))$mean, standings(quiet_run(plan, workers = 1))$mean
+  )
+  table$class <- rep(c("x", "y"), 100)
+  expect_error(brief(table, "class", outcome_scale = "log"), "is for a number",
+    class = "kw_error_brief")
+  expect_error(brief(table, "price", outcome_scale = "cube"), "outcome_scale",
+    class = "kw_error_argument")
+})
