@@ -46,7 +46,9 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, metric = NULL) 
   tiles$mean <- goodness(tiles$good, metric)
   for (name in along) tiles[[name]] <- group_labels(tiles[[name]])
   leader <- data[data$leads, , drop = FALSE]
-  is_led <- lapply(along, function(name) tiles[[name]] == as.character(group_labels(leader[[name]])))
+  is_led <- lapply(along, function(name) {
+    tiles[[name]] == as.character(group_labels(leader[[name]]))
+  })
   best <- tiles[is_led[[1]] & is_led[[2]], ]
   middle <- mean(range(tiles$good))
   digits <- max(2L, 2L - floor(log10(max(diff(range(tiles$mean)), 1e-8))))

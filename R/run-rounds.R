@@ -269,7 +269,7 @@ end_in_part <- function(rounds, plan, run, crew) {
 # all the same.
 last_resort <- function(stopped, limits, plan, run, crew) {
   if (!identical(stopped, "minutes")) return(stopped)
-  said <- paste0("the limit of ", format(limits$minutes), " minutes")
+  said <- paste0("the limit of ", format(signif(limits$minutes, 3)), " minutes")
   if (any(!is.na(rowMeans(round_scores(crew$sink$results(), plan))))) return(said)
   crew$deadline <- Inf
   # workers may still be in what there was no time for
