@@ -9,8 +9,9 @@ f_statistics <- function(x, outcome, weights = NULL) {
   if (is.factor(outcome)) {
     outcome <- droplevels(outcome)
     k <- nlevels(outcome)
-    w <- if (is.null(weights)) 1 else weights * (n / sum(weights))
-    counts <- as.double(weighted_counts(outcome, k, if (!is.null(weights)) w))
+    weights <- weights_as_rows(weights)
+    w <- weights %||% 1
+    counts <- as.double(weighted_counts(outcome, k, weights))
     sums <- rowsum(x * w, as.integer(outcome), reorder = TRUE)
     total <- colSums(x * w)
     between <- colSums(sums^2 / counts) - total^2 / n

@@ -14,6 +14,12 @@ rows_of_weights <- function(weights, n) {
   if (is.null(weights)) n else max(sum(weights), sum(weights > 0))
 }
 
+# Weights that sum to the number of rows that they stand for, for whatever counts rows.
+weights_as_rows <- function(weights) {
+  if (is.null(weights) || sum(weights) <= 0) return(weights)
+  weights * (rows_of_weights(weights) / sum(weights))
+}
+
 weighted_mean <- function(x, weights) {
   if (is.null(weights)) mean(x) else sum(x * weights) / sum(weights)
 }
@@ -31,7 +37,7 @@ weighted_quantile <- function(x, shares, weights) {
   n <- rows_of_weights(weights, length(x))
   order <- order(x)
   x <- x[order]
-  last <- cumsum(weights[order]) * (n / sum(weights))
+  last <- cumsum(weights_as_rows(weights)[order])
   at <- (n - 1) * shares + 1
   value_at <- function(place) {
     x[pmin(findInterval(place - 1e-9 * n, last, left.open = TRUE) + 1L, length(x))]

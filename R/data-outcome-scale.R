@@ -6,9 +6,12 @@ outcome_scales <- c("none", "log", "log1p", "sqrt", "box_cox", "yeo_johnson")
 # further from the outcomes of the training rows, on the scale, than they are from one another.
 learn_outcome_scale <- function(y, by, back, weights = NULL) {
   if (by == "none") return(NULL)
-  least <- c(log = 0, box_cox = 0, log1p = -1, sqrt = -1e-300)[by]
-  if (!is.na(least) && any(y <= least)) {
-    wanted <- if (by == "sqrt") "of 0 or more" else paste("above", least)
+  wanted <- switch(by,
+    log = , box_cox = if (any(y <= 0)) "above 0",
+    log1p = if (any(y <= -1)) "above -1",
+    sqrt = if (any(y < 0)) "of 0 or more"
+  )
+  if (!is.null(wanted)) {
     stop_kw("columns", paste0(
       "pre_outcome_scale(by = \"", by, "\") needs outcomes ", wanted, "; there is ",
       format(min(y)), "."

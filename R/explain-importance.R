@@ -104,6 +104,7 @@ unit_importance <- function(refit, splits, choice, metric, columns, times) {
   if (!is.null(metric$undefined(all$target$outcome, all$target$weights))) return(none)
   copies <- c("", rep(columns, each = times))
   weights <- all$target$weights
+  if (!is.null(weights) && sum(weights) <= 0) return(none)
   # where rows count differently, so do those that values come from
   orders <- lapply(copies, function(column) {
     if (nzchar(column)) sample.int(length(rows), replace = !is.null(weights), prob = weights)

@@ -25,7 +25,7 @@ new_costs <- function(work) {
     whose <- candidate[fits]
     mean <- known$sums[whose] / known$counts[whose]
     sd <- sqrt(pmax(0, known$squares[whose] / known$counts[whose] - mean^2))
-    # the first fits may have loaded a package
+    # the first fits of a process are its slowest
     few <- known$counts[whose] %in% 1:2
     list(own = known$own[fits], mean = mean, most = ifelse(few, known$least[whose], mean + sd))
   }

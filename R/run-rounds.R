@@ -33,7 +33,8 @@ new_round_state <- function(plan, asked, most) {
       tables <- lapply(round, `[[`, "settings")
       kept <- limit_settings(tables, room)
       if (!is.null(kept)) stopped <<- paste0("the limit of ", count_of(most, "setting"))
-      if (isTRUE(room == 0)) return(NULL)
+      # of settings that are known more may be wanted
+      if (!is.null(kept) && sum(lengths(kept)) == 0L) return(NULL)
       if (!is.null(room)) room <<- room - sum(vapply(tables, nrow, integer(1)))
       new_round(tables, kept, tasks = tasks_of_round(round))
     },
@@ -134,7 +135,8 @@ run_parts <- function(plan, run, stages, crew) {
     if (length(stage$splits) == 0L) stage$splits <- seq_along(plan$splits)
     stopped <- run_stage(plan, run, stage, crew, stage_deadline(stage, crew))
     if (!is.null(stopped)) {
-      if (stopped == "minutes") finish_best(plan, run, crew, stage$fits)
+      begun <- unique(unlist(lapply(stages$parts, `[[`, "fits")))
+      if (stopped == "minutes") finish_best(plan, run, crew, begun)
       return(stopped)
     }
   }
@@ -261,7 +263,8 @@ end_in_part <- function(rounds, plan, run, crew) {
     if (!is.null(run_stage(plan, run, full_stage(fit, plan), crew))) break
   }
   last <- length(rounds)
-  rounds[[last]]$dropped <- rbind(rounds[[last]]$dropped, left_in_part(results, plan))
+  left <- left_in_part(results, plan, dropped_settings(rounds, run$work)$at)
+  rounds[[last]]$dropped <- rbind(rounds[[last]]$dropped, left)
   with_round(utils::head(rounds, -1L), rounds[[last]], plan, crew$journal)
 }
 

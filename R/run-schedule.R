@@ -66,8 +66,10 @@ new_schedule <- function(
     for (at in cheapest_first(groups, known$takes)) {
       fits <- groups[[at]]$fits[fine[groups[[at]]$fits]]
       if (length(fits) == 0L) next
-      # together, too
-      sums <- cumsum(ifelse(is.na(known$takes[fits]), 0, known$takes[fits]))
+      # together, too, and with the step before them
+      branch <- groups[[at]]$branch
+      first <- if (dear(branch)) costs$step(branch) else 0
+      sums <- first + cumsum(ifelse(is.na(known$takes[fits]), 0, known$takes[fits]))
       fits <- fits[sums <= known$room[fits]]
       if (length(fits) == 0L) next
       return(list(at = at, fits = union(fits, groups[[at]]$fits), many = length(fits)))

@@ -23,8 +23,8 @@ new_proposals <- function(found, field, history, fail) {
 
 # Rows for which the same is asked are a task.
 tasks_of_proposal <- function(name, table, found, field, fail) {
-  # a table that is none is refused there
-  if (nrow(check_proposal(field$spaces[[name]], table)) == 0L) return(list())
+  # what is no table is refused there
+  if (!is.data.frame(table)) check_proposal(field$spaces[[name]], table)
   n <- nrow(table)
   splits <- lapply(row_by_row(found$splits, name, n, "splits", fail), checked_splits, field, fail)
   shares <- vapply(row_by_row(found$share, name, n, "share", fail), checked_share, 1, fail)
@@ -136,8 +136,9 @@ stages_of_tasks <- function(tasks, work, new) {
 }
 
 # What a search asked for in part, and then no more of, as what a screen dropped is kept.
-left_in_part <- function(results, plan) {
-  at <- setdiff(which(rowSums(!results$done) > 0L), results$dropped$at)
+# `dropped`: numbers of the settings of which that was said already.
+left_in_part <- function(results, plan, dropped) {
+  at <- setdiff(which(rowSums(!results$done) > 0L), dropped)
   good <- goodness(results$scores[[plan$decide]], plan$metrics[[plan$decide]])
   leader <- which.max(rowMeans(good[, is.na(plan$undefined[[plan$decide]]), drop = FALSE]))
   behind <- rowMeans(sweep(-good[at, , drop = FALSE], 2L, good[leader, ], `+`), na.rm = TRUE)

@@ -59,7 +59,7 @@ judge_columns <- function(frame, names, outcome, by, weights = NULL) {
   if (!is.null(weights)) {
     frame <- frame_rows(frame, which(weights > 0))
     outcome <- outcome[weights > 0]
-    weights <- weights[weights > 0]
+    weights <- weights_as_rows(weights[weights > 0])
   }
   dense <- dense_columns_of(frame, names)
   sparse <- intersect(names, colnames(frame$sparse))
@@ -120,7 +120,7 @@ chance_information <- function(rows, columns, n) (rows - 1) * (columns - 1) / (2
 # Sparse columns are judged as they are (p value) or as zero or not (information).
 judge_sparse <- function(x, outcome, by, weights = NULL) {
   n <- rows_of_weights(weights, nrow(x))
-  w <- if (is.null(weights)) rep(1, nrow(x)) else weights * (n / sum(weights))
+  w <- weights_as_rows(weights) %||% rep(1, nrow(x))
   codes <- coarse_codes(outcome, weights = weights)
   classes <- Matrix::sparseMatrix(
     i = seq_len(nrow(x)), j = codes, x = w, dims = c(nrow(x), max(codes))

@@ -4,7 +4,7 @@
 #' metric, figure and prediction is in the outcome's own unit. Which scale is best can be searched
 #' like anything else. Powers are learned on the training rows.
 #'
-#' Going back has a bias: the power of ten of a mean logarithm is a median, not a mean. `back =
+#' Going back has a bias: the exponential of a mean logarithm is a median, not a mean. `back =
 #' "mean"` takes the mean over the errors that the fit made on its training rows (smearing; Duan
 #' 1983), as squared errors want it; a family that repeats its training rows, such as nearest
 #' neighbours with one of them, makes none, and gets medians. `back = "median"` leaves medians, as
@@ -15,7 +15,8 @@
 #' @param back `"mean"` or `"median"`.
 #' @return A step for [pipeline()].
 #' @section Errors:
-#' `kw_error_columns` when the outcome is no number, or has values that the scale does not take.
+#' `kw_error_plan` by [plan_comparison()] when the outcome is no number, or the first split has
+#' values that the scale does not take; on other splits the setting fails there.
 #' @references Duan (1983), Smearing estimate: a nonparametric retransformation method, JASA 78.
 #'   Box & Cox (1964), An analysis of transformations, JRSS B 26. Yeo & Johnson (2000), A new family
 #'   of power transformations to improve normality or symmetry, Biometrika 87.

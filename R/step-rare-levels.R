@@ -33,7 +33,7 @@ member_step_rare_levels <- function() {
 }
 
 learn_rare_levels <- function(frame, target, settings, seed) {
-  weights <- target$weights
+  weights <- weights_as_rows(target$weights)
   total <- if (is.null(weights)) frame$n else sum(weights)
   enough <- if (settings$at_least < 1) settings$at_least * total else settings$at_least
   kept <- lapply(frame$columns[settings$columns], function(x) {

@@ -66,8 +66,8 @@ sparse_spreads <- function(matrix, by, weights = NULL) {
   spread <- if (by == "range") {
     vapply(seq_len(ncol(matrix)), function(j) diff(range(matrix[, j])), numeric(1))
   } else {
-    n <- rows_of_weights(weights, nrow(matrix))
-    weights <- (weights %||% rep(1, nrow(matrix))) * (n / sum(weights %||% nrow(matrix)))
+    weights <- weights_as_rows(weights) %||% rep(1, nrow(matrix))
+    n <- sum(weights)
     squares <- as.vector(Matrix::crossprod(matrix^2, weights))
     sums <- as.vector(Matrix::crossprod(matrix, weights))
     sqrt(pmax(squares - sums^2 / n, 0) / max(n - 1, 1))

@@ -55,7 +55,7 @@ learn_target_mean <- function(frame, target, settings, seed) {
     recycle0 = TRUE
   )
   names <- fresh_names(names, setdiff(frame_names(frame), settings$columns))
-  weights <- target$weights %||% rep(1, frame$n)
+  weights <- weights_as_rows(target$weights) %||% rep(1, frame$n)
   learn_rows <- function(rows) {
     lapply(frame$columns[settings$columns], function(x) {
       level_means(x[rows], y[rows, , drop = FALSE], settings$smoothing, weights[rows])

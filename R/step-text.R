@@ -107,7 +107,7 @@ check_words <- function(settings) {
 learn_text <- function(frame, target, settings, seed) {
   terms <- lapply(frame$columns[settings$columns], function(x) {
     if (!is.character(x) && !is.factor(x)) refuse_column_kind("text", "text", x)
-    learn_terms(as.character(x), settings, target$weights)
+    learn_terms(as.character(x), settings, weights_as_rows(target$weights))
   })
   names <- unlist(lapply(names(terms), function(name) {
     paste(name, terms[[name]]$label, sep = "_")[seq_along(terms[[name]]$label)]

@@ -51,6 +51,23 @@ test_that("settings that would not be scored in full in time are not begun", {
   expect_gte(some$left, 0)
 })
 
+test_that("a fit is not begun where there is no time for the step before it", {
+  plan <- plan_comparison(brief(toy(60)[c("x1", "number")], "number"),
+    candidates(a = pipeline(pre_scale(), fam_tree(min_leaf = among(1, 2)))),
+    splits = split_kfold(3), seed = 1
+  )
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  schedule <- kw("new_schedule")(work, matrix(TRUE, 2, 3), timed = TRUE)
+  unit <- schedule$take(seconds = 60)
+  schedule$learn(list(
+    steps = list(list(node = 1L, split = unit$split, seconds = 5)), fit = unit$fits,
+    seconds = rep(0.1, length(unit$fits)), share = rep(1, length(unit$fits))
+  ))
+  expect_null(schedule$take(seconds = 3))
+  schedule$learn(list(steps = list(), fit = integer(), seconds = numeric(), share = numeric()))
+  expect_false(is.null(schedule$take(seconds = 30)))
+})
+
 test_that("one setting of every candidate comes before two more, and cheap ones first", {
   order <- done_within(60)$order
   # a pilot of each, then the first of the quick candidate on the other splits
@@ -69,7 +86,7 @@ test_that("costs are learned, by share of the rows, and passed on to other fits"
   costs$learn(list(steps = list(), fit = 1:2, seconds = c(1, 3), share = c(1, 1)))
   expect_equal(costs$of(1:3), c(1, 3, 2))
   expect_true(all(costs$at_most(1:2) > costs$of(1:2)))
-  # after few fits the quickest tells, since the first may have loaded a package
+  # after few fits the quickest tells, since the first of a process are its slowest
   expect_equal(costs$at_most(3), 1.25)
   # fewer rows take at most the same, more rows more, but less than in proportion
   expect_equal(costs$at_most(1, share = 0.1), costs$at_most(1))

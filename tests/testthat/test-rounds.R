@@ -332,6 +332,32 @@ test_that("what was asked for in part is the same on workers, from a journal, af
   same_numbers(quiet_run(plan, workers = 2, journal = file), plain)
 })
 
+test_that("what a screen dropped and what a search left are told apart, and told once", {
+  mixed <- define_search("mixed", propose = function(field, history, arguments, memory) {
+    cubes <- list(seq(0.02, 0.98, length.out = 12), seq(0.05, 0.95, length.out = 4))
+    turn <- if (is.null(memory)) 1 else memory + 1
+    if (turn > 2) return(NULL)
+    settings <- list(tree = field$from_cube("tree", matrix(cubes[[turn]])))
+    c(list(settings = settings, memory = turn), if (turn == 2) list(splits = field$splits[1:3]))
+  })
+  table <- toy(120)[c("x1", "x2", "number")]
+  cmp <- quiet_run(plan_comparison(brief(table, "number"),
+    candidates(tree = fam_tree(min_leaf = from_to(2, 60))), splits = split_kfold(6),
+    search = mixed(), screen = screen_splits(level = 0.6, at_least = 2), metrics = "rmse", seed = 2
+  ), workers = 1)
+  gone <- cmp$results$dropped
+  expect_false(anyDuplicated(gone$at) > 0)
+  asked <- grepl("asked for no more", gone$why)
+  expect_true(any(asked) && any(!asked))
+  expect_identical(cmp$results$round[gone$at], ifelse(asked, 2L, 1L))
+})
+
+test_that("a limit of settings does not keep a search from more splits of what it knows", {
+  full <- quiet_run(narrowing_plan(), workers = 1)
+  limited <- quiet_run(narrowing_plan(), workers = 1, limits = limits(settings = 10))
+  same_numbers(limited, full)
+})
+
 test_that("a search that wants nothing in full leaves a model all the same", {
   cmp <- quiet_run(narrowing_plan(finish = FALSE), workers = 1)
   expect_identical(select_final(cmp)$at, 1L)
