@@ -54,6 +54,8 @@ quoted <- function(x) paste0("'", x, "'")
 # "small validation part" for a code in snake_case.
 words_of_code <- function(code) gsub("_", " ", code, fixed = TRUE)
 
+percent <- function(share) paste0(format(round(100 * share, 1), trim = TRUE), " %")
+
 # "a, b, c and 4 more"
 enumerate <- function(x, most = 6L) {
   shown <- utils::head(x, most)

@@ -5,7 +5,7 @@
 #'
 #' @param table A data frame, one row per case.
 #' @param outcome Name of the column to predict. A number is predicted as a
-#'   number; text, a factor or TRUE/FALSE as classes.
+#'   number; text, a factor or TRUE/FALSE as classes. See `outcome_kind`.
 #' @param event For two classes: the class whose probability is predicted.
 #'   Without it the last class in order is taken, and the print says so.
 #' @param id Names of columns that only identify a row.
@@ -24,6 +24,15 @@
 #'   different remarks of several words are recognised without being named.
 #' @param missing_codes Codes that stand for "missing": a named list, column
 #'   name to codes, e.g. `list(drying_days = -999)`.
+#' @param outcome_kind What the outcome is, where that is not to be read off its values:
+#'   `"count"` for counts (0, 1, 2, ...), `"positive"` for amounts above 0, `"number"`,
+#'   `"two_class"`, `"many_class"`, or `"ordered"` for classes in an order, which an ordered factor
+#'   is by itself, and other columns are by `ordered =`. It decides the usual metrics and what
+#'   families fit: Poisson or gamma deviance, cumulative logits. Families that know nothing of a
+#'   kind take counts and amounts as numbers and ordered classes as classes.
+#' @param exposure For counts: name of the column that says how long, or of how many, a row
+#'   counts. What is learned, scored and predicted is the rate per unit of it, and a row weighs as
+#'   much as its exposure; for the Poisson likelihood that is the same as an offset.
 #' @param outcome_scale For a numeric outcome: the scale on which families learn it, such as
 #'   `"log"`, or several to try; see [pre_outcome_scale()], which stands before every candidate that
 #'   has none of its own. Scores and predictions are in the outcome's own unit.
@@ -40,7 +49,8 @@
 #' @export
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
-                  missing_codes = NULL, outcome_scale = NULL) {
+                  missing_codes = NULL, outcome_scale = NULL, outcome_kind = NULL,
+                  exposure = NULL) {
   check_table(table)
   if (missing(outcome)) {
     stop_kw("brief", "`outcome` is missing: which column is to be predicted?",
@@ -52,7 +62,7 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_named(missing_codes, "missing_codes")
   roles <- list(
     outcome = outcome, id = id, group = group, weight = weight, time = time,
-    ignore = ignore
+    ignore = ignore, exposure = exposure
   )
   check_roles(roles, names(table))
   check_columns_exist(names(ordered), names(table), "ordered")
@@ -63,12 +73,14 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   table <- clean_table(table, roles, missing_codes, ordered)
   formats <- lapply(given, attr, "written_as")
   check_role_values(table, roles)
-  target <- understand_outcome(table[[outcome]], outcome, event)
-  table[[outcome]] <- target$values
-  check_outcome_scale(outcome_scale, outcome, target$kind)
+  target <- understand_outcome(table[[outcome]], outcome, event, outcome_kind)
+  check_exposure(table, exposure, outcome, target$kind)
+  check_outcome_scale(outcome_scale, outcome, target$kind, exposure)
+  table[[outcome]] <- per_exposure(target$values, table, exposure)
   brief <- structure(
     list(
       table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
+      kind_given = !is.null(outcome_kind),
       levels = target$levels, event = target$event, event_given = !is.null(event),
       roles = roles[-1], missing_codes = missing_codes,
       declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
@@ -79,12 +91,57 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   refresh_brief(brief)
 }
 
-check_outcome_scale <- function(scales, outcome, kind) {
+check_outcome_scale <- function(scales, outcome, kind, exposure) {
   for (one in scales) check_choice(one, outcome_scales, "outcome_scale")
-  if (is.null(scales) || kind == "number") return(invisible())
-  stop_kw("brief", paste0(
-    "`outcome_scale` is for a number, but ", quoted(outcome), " is predicted as a class."
-  ), remedy = "Leave it out.")
+  if (is.null(scales)) return(invisible())
+  if (has_classes(kind)) {
+    stop_kw("brief", paste0(
+      "`outcome_scale` is for a number, but ", quoted(outcome), " is predicted as a class."
+    ), remedy = "Leave it out.")
+  }
+  if (!is.null(exposure)) {
+    stop_kw("brief", "`outcome_scale` and `exposure` do not go together.",
+      remedy = "Leave one of them out: an exposure makes a rate, learned as it is."
+    )
+  }
+}
+
+check_exposure <- function(table, exposure, outcome, kind) {
+  if (is.null(exposure)) return(invisible())
+  if (!outcome_kind(kind)$exposure) {
+    stop_kw("brief", paste0(
+      "`exposure` is for counts, but ", quoted(outcome), " is predicted as ", kind_words(kind), "."
+    ),
+    remedy = "Say outcome_kind = \"count\" if it counts something, or leave `exposure` out."
+    )
+  }
+  values <- table[[exposure]]
+  bad <- if (is.numeric(values)) is.na(values) | values <= 0 else rep(TRUE, nrow(table))
+  if (any(bad)) {
+    stop_kw("brief", paste0(
+      "The exposure column ", quoted(exposure), " must hold numbers above 0."
+    ), where = where_rows(bad))
+  }
+}
+
+# A count becomes the rate per unit of exposure, and every row weighs as much as its exposure: for
+# the Poisson likelihood that is the same as an offset, log(exposure).
+per_exposure <- function(values, table, exposure) {
+  if (is.null(exposure)) values else values / table[[exposure]]
+}
+
+# The counts again.
+counted_outcome <- function(brief) {
+  values <- brief$table[[brief$outcome]]
+  exposure <- brief$roles$exposure
+  if (is.null(exposure)) values else round(values * brief$table[[exposure]])
+}
+
+# What rows of a brief's table weigh: NULL where all weigh the same.
+row_weights <- function(brief, table = brief$table) {
+  roles <- intersect(c("weight", "exposure"), names(Filter(Negate(is.null), brief$roles)))
+  columns <- lapply(roles, function(role) as.double(table[[brief$roles[[role]]]]))
+  if (length(columns) > 0L) Reduce(`*`, columns)
 }
 
 # What depends on the working rows: schema and fingerprint.
@@ -144,7 +201,7 @@ check_columns_exist <- function(columns, known, arg) {
 check_roles <- function(roles, known) {
   for (role in names(roles)) {
     check_columns_exist(roles[[role]], known, role)
-    if (role %in% c("group", "weight", "time") && length(roles[[role]]) > 1L) {
+    if (role %in% c("group", "weight", "time", "exposure") && length(roles[[role]]) > 1L) {
       stop_kw("brief", paste0(
         "`", role, "` takes one column; got ",
         enumerate(quoted(roles[[role]])), "."
@@ -193,116 +250,13 @@ where_rows <- function(bad) {
   paste0(if (length(rows) == 1L) "row " else "rows ", enumerate(rows, 5L))
 }
 
-# Kind of outcome, and its values as the engine wants them: double, or a factor
-# whose second level is the event.
-understand_outcome <- function(values, name, event) {
-  check_outcome_complete(values, name)
-  distinct <- unique(values)
-  if (length(distinct) < 2L) {
-    stop_kw("brief", paste0(
-      "The outcome ", quoted(name), " is constant: every row is ",
-      describe_value(as.character(distinct)), "."
-    ),
-    remedy = "There is nothing to predict; choose another outcome or other rows."
-    )
-  }
-  if (is.numeric(values) && is.null(event)) return(numeric_outcome(values, name, distinct))
-  classes <- outcome_classes(values)
-  if (length(classes) > length(values) / 2 && length(classes) > 2L) {
-    stop_kw("brief", paste0(
-      "The outcome ", quoted(name), " has ", length(classes),
-      " different values in ", length(values), " rows: ",
-      "as classes that leaves too few rows of each."
-    ),
-    remedy = paste(
-      "If it is a number, convert it with as.numeric(); if it is an id or a text,",
-      "choose another outcome."
-    )
-    )
-  }
-  if (length(classes) > 2L) return(many_class_outcome(values, name, classes, event))
-  event <- check_event(event, classes, name)
-  levels <- c(setdiff(classes, event), event)
-  list(
-    values = factor(as.character(values), levels = levels), kind = "two_class",
-    levels = levels, event = event
-  )
-}
-
-check_outcome_complete <- function(values, name) {
-  if (all(is.na(values))) {
-    stop_kw("brief", paste0("The outcome ", quoted(name), " is missing in every row."))
-  }
-  if (anyNA(values)) {
-    stop_kw("brief", paste0(
-      "The outcome ", quoted(name), " is missing in ",
-      count_of(sum(is.na(values)), "row"), "."
-    ),
-    where = where_rows(is.na(values)),
-    remedy = paste0("Drop them: table[!is.na(table$", name, "), ]")
-    )
-  }
-}
-
-numeric_outcome <- function(values, name, distinct) {
-  if (length(distinct) == 2L) {
-    stop_kw("brief", paste0(
-      "The outcome ", quoted(name), " is a number with only two values, ",
-      paste(sort(distinct), collapse = " and "), ": classes or a number?"
-    ),
-    remedy = paste0(
-      "For classes say event = ", max(distinct),
-      "; for a number there must be more than two values."
-    )
-    )
-  }
-  list(values = as.double(values), kind = "number", levels = NULL, event = NULL)
-}
-
-many_class_outcome <- function(values, name, classes, event) {
-  if (!is.null(event)) {
-    stop_kw("brief", paste0(
-      "`event` is for two classes, but the outcome ", quoted(name), " has ",
-      length(classes), ": ", enumerate(quoted(classes)), "."
-    ),
-    remedy = "Leave `event` out, or make a two-class column first."
-    )
-  }
-  list(
-    values = factor(as.character(values), levels = classes), kind = "many_class",
-    levels = classes, event = NULL
-  )
-}
-
-outcome_classes <- function(values) {
-  if (is.factor(values)) return(levels(droplevels(values)))
-  as.character(sort(unique(values), method = "radix"))
-}
-
-check_event <- function(event, classes, name) {
-  if (is.null(event)) return(classes[length(classes)])
-  check_argument(
-    is.atomic(event) && length(event) == 1L && !is.na(event), "event", "one class", event
-  )
-  event <- as.character(event)
-  if (!event %in% classes) {
-    stop_kw("brief", paste0(
-      "`event` is ", quoted(event), ", which is no class of the outcome ",
-      quoted(name), "."
-    ),
-    remedy = paste0("Its classes: ", enumerate(quoted(classes)), ".")
-    )
-  }
-  event
-}
-
 # The target of some working rows (row numbers within the working table).
 brief_target <- function(brief, rows = seq_len(nrow(brief$table))) {
   column <- function(role) {
     if (!is.null(brief$roles[[role]])) brief$table[[brief$roles[[role]]]][rows]
   }
   new_target(
-    outcome = brief$table[[brief$outcome]][rows], weights = column("weight"),
-    group = column("group"), source_row = rows
+    outcome = brief$table[[brief$outcome]][rows], weights = row_weights(brief)[rows],
+    group = column("group"), source_row = rows, kind = brief$kind, exposure = column("exposure")
   )
 }

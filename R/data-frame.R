@@ -61,12 +61,16 @@ fresh_names <- function(new, taken) {
 # NULL or one value a row; source_row: the brief row that each row came from, NA
 # for rows that a step made up.
 # `scale`: on which families learn a numeric outcome, see data-outcome-scale.R; NULL: its own.
+# `kind`: what the outcome is, see outcome-contract.R. `exposure`: of which the outcome is a rate,
+# and in which the weights are contained already.
 new_target <- function(
-  outcome, weights = NULL, group = NULL, source_row = seq_along(outcome), scale = NULL
+  outcome, weights = NULL, group = NULL, source_row = seq_along(outcome), scale = NULL, kind = NULL,
+  exposure = NULL
 ) {
   structure(
     list(
-      outcome = outcome, weights = weights, group = group, source_row = source_row, scale = scale
+      outcome = outcome, weights = weights, group = group, source_row = source_row, scale = scale,
+      kind = kind, exposure = exposure
     ),
     class = "kw_target"
   )
@@ -76,7 +80,7 @@ target_rows <- function(target, rows) {
   part <- function(x) if (!is.null(x)) x[rows]
   new_target(
     part(target$outcome), part(target$weights), part(target$group), part(target$source_row),
-    target$scale
+    target$scale, target$kind, part(target$exposure)
   )
 }
 

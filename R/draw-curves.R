@@ -96,7 +96,7 @@ most_shown <- 6L
 # Numbers of the best settings of the candidates to show.
 shown_candidates <- function(cmp, candidates) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  if (cmp$plan$brief$kind != "two_class") {
+  if (!has_event(cmp$plan$brief$kind)) {
     stop_kw("draw", "This figure is for an outcome of two classes.")
   }
   for (name in candidates) check_choice(name, names(cmp$plan$spaces), "candidates")

@@ -26,7 +26,7 @@ draw_columns <- function(brief, columns = NULL, most = 16) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_columns_exist(columns, names(brief$schema), "columns")
   data <- column_figure_data(brief, columns, most)
-  by_class <- brief$kind != "number"
+  by_class <- has_classes(brief$kind)
   plot <- ggplot2::ggplot(data$bars, ggplot2::aes(x = .data$at, y = .data$height)) +
     ggplot2::facet_wrap("column", scales = "free") +
     theme_kilnwright(11) +
@@ -38,7 +38,7 @@ draw_columns <- function(brief, columns = NULL, most = 16) {
         paste0("mean ", brief$outcome)
       }
     )
-  if (!by_class || brief$kind == "two_class") {
+  if (!by_class || has_event(brief$kind)) {
     return(plot + ggplot2::geom_col(ggplot2::aes(y = .data$share), fill = "grey85", width = 0.92) +
       ggplot2::geom_line(
         data = data$bars[data$bars$in_order, ],
@@ -90,13 +90,14 @@ column_figure_data <- function(brief, columns, most) {
   frame <- frame_columns(brief$table, brief$schema)$columns
   pieces <- lapply(names, function(name) one_column_bins(frame[[name]], brief, name))
   left <- sum(kinds != "text") - length(names)
+  one_line <- !has_classes(brief$kind) || has_event(brief$kind)
   list(
     bars = do.call(rbind, lapply(pieces, `[[`, "bars")),
     ticks = do.call(rbind, lapply(pieces, `[[`, "ticks")),
     said = paste0(
-      if (brief$kind != "many_class") "Grey bars: rows in a bin, to scale within a panel. ",
+      if (one_line) "Grey bars: rows in a bin, to scale within a panel. ",
       "Points: outcome in it",
-      if (brief$kind != "many_class") ", with one standard error", ".",
+      if (one_line) ", with one standard error", ".",
       if (is.null(columns) && left > 0) paste0(" ", left, " more columns not shown.")
     )
   )
@@ -105,9 +106,9 @@ column_figure_data <- function(brief, columns, most) {
 one_column_bins <- function(x, brief, name) {
   binned <- bin_for_figure(x)
   outcome <- brief$table[[brief$outcome]]
-  lines <- if (brief$kind == "number") list(outcome) else
+  lines <- if (!has_classes(brief$kind)) list(outcome) else
     lapply(
-      stats::setNames(nm = if (brief$kind == "two_class") brief$event else brief$levels),
+      stats::setNames(nm = if (has_event(brief$kind)) brief$event else brief$levels),
       function(level) as.double(outcome == level)
     )
   counts <- tabulate(binned$code, length(binned$label))
@@ -308,7 +309,7 @@ draw_outcome <- function(brief) {
 }
 
 draw_outcome_alone <- function(brief, outcome) {
-  if (!is.factor(outcome)) {
+  if (!has_classes(brief$kind)) {
     return(ggplot2::ggplot(data.frame(value = outcome), ggplot2::aes(.data$value)) +
       ggplot2::geom_histogram(bins = 40, fill = okabe_ito[6], colour = "white") +
       ggplot2::geom_rug(alpha = 0.2) +
@@ -350,7 +351,7 @@ draw_outcome_by_group <- function(brief, outcome, group) {
 }
 
 group_figure_data <- function(brief, outcome, group) {
-  y <- if (!is.factor(outcome)) {
+  y <- if (!has_classes(brief$kind)) {
     outcome
   } else {
     as.double(outcome == (brief$event %||% names(which.max(table(outcome)))))
@@ -367,7 +368,7 @@ group_figure_data <- function(brief, outcome, group) {
       high = apply(shuffled, 1, stats::quantile, 0.95)
     ),
     overall = mean(y),
-    what = if (is.factor(outcome)) {
+    what = if (has_classes(brief$kind)) {
       paste("share of", brief$event %||% names(which.max(table(outcome))))
     } else {
       paste("mean", brief$outcome)

@@ -24,7 +24,7 @@
 #' draw_residuals(select_final(cmp))
 #' @export
 draw_confusion <- function(choice) {
-  held <- held_out_checked(choice, c("two_class", "many_class"), "draw_confusion() is for classes.")
+  held <- held_out_checked(choice, classes = TRUE, "draw_confusion() is for classes.")
   brief <- choice$cmp$plan$brief
   called <- if (is.null(choice$threshold)) {
     held$prediction
@@ -77,16 +77,16 @@ draw_confusion <- function(choice) {
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
-held_out_checked <- function(choice, kinds, message) {
+held_out_checked <- function(choice, classes, message) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  if (!choice$cmp$plan$brief$kind %in% kinds) stop_kw("draw", message)
+  if (has_classes(choice$cmp$plan$brief$kind) != classes) stop_kw("draw", message)
   held_out_of_choice(choice)
 }
 
 #' @rdname draw_confusion
 #' @export
 draw_observed <- function(choice) {
-  held <- held_out_checked(choice, "number", "draw_observed() is for a numeric outcome.")
+  held <- held_out_checked(choice, classes = FALSE, "draw_observed() is for a numeric outcome.")
   outcome <- choice$cmp$plan$brief$outcome
   data <- data.frame(predicted = held$prediction, observed = held$truth)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
@@ -115,7 +115,7 @@ draw_observed <- function(choice) {
 #' @rdname draw_confusion
 #' @export
 draw_residuals <- function(choice) {
-  held <- held_out_checked(choice, "number", "draw_residuals() is for a numeric outcome.")
+  held <- held_out_checked(choice, classes = FALSE, "draw_residuals() is for a numeric outcome.")
   outcome <- choice$cmp$plan$brief$outcome
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +

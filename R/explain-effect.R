@@ -45,7 +45,7 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
       remedy = "Use the model from fit_final()."
     )
   }
-  if (model$kind != "number") {
+  if (has_classes(model$kind)) {
     class <- class %||% model$event %||% model$levels[length(model$levels)]
     check_choice(class, model$levels, "class")
   }
@@ -67,7 +67,7 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
         stacked$columns[[name]] <- whole
       }
       found <- predict_frame(model, stacked)
-      if (model$kind == "number") found else found[, match(class, model$levels)]
+      if (has_classes(model$kind)) found[, match(class, model$levels)] else found
     }),
     use.names = FALSE
   )

@@ -189,7 +189,7 @@ largest_errors <- function(choice, top = 20) {
   check_number(top, "top", min = 1, whole = TRUE)
   brief <- choice$cmp$plan$brief
   held <- held_out_of_choice(choice)
-  code <- if (brief$kind != "number") as.integer(held$truth)
+  code <- if (has_classes(brief$kind)) as.integer(held$truth)
   given <- if (is.null(code)) held$prediction else held$prediction[cbind(seq_along(code), code)]
   mean <- tapply(given, held$row, mean)
   row <- as.integer(names(mean))
@@ -220,10 +220,6 @@ held_out_of_choice <- function(choice) {
   list(
     row = all, split = rep(splits, lengths(rows)), truth = target$outcome,
     weights = target$weights,
-    prediction = if (plan$brief$kind == "number") {
-      unlist(predictions)
-    } else {
-      do.call(rbind, predictions)
-    }
+    prediction = bind_predictions(predictions, plan$brief$kind)
   )
 }

@@ -10,7 +10,8 @@
 fam_baseline <- function(guess = "shares") new_family(member_fam_baseline(), list(guess = guess))
 
 member_fam_baseline <- function() {
-  family_definition("baseline", "Baseline", c("number", "two_class", "many_class"),
+  family_definition(
+    "baseline", "Baseline", c("number", "count", "positive", "two_class", "many_class", "ordered"),
     hyperparameters = list(
       guess = hyperparameter("choice", "shares",
         choices = c("shares", "majority", "draw"),
@@ -27,8 +28,8 @@ member_fam_baseline <- function() {
 }
 
 # For hyperparameters that matter for classes, or for numbers, only.
-for_classes <- function(settings, kind) rep(kind != "number", length(settings[[1]]))
-for_numbers <- function(settings, kind) rep(kind == "number", length(settings[[1]]))
+for_classes <- function(settings, kind) rep(has_classes(kind), length(settings[[1]]))
+for_numbers <- function(settings, kind) rep(!has_classes(kind), length(settings[[1]]))
 
 fit_baseline <- function(x, y, weights, settings, seed, threads) {
   weights <- weights %||% rep(1, length(y))

@@ -3,7 +3,8 @@
 #' Small trees one after the other, each learning what the ones before got wrong
 #' (package gbm, or lightgbm where it is installed). The first trees of a long run
 #' are a shorter run, so one fit serves every number of trees. Several classes are
-#' had one against the rest. Categories and missing values are taken as they are.
+#' had one against the rest; counts by the Poisson deviance. Categories and missing
+#' values are taken as they are.
 #'
 #' @eval family_help("boosted")
 #' @return A family for [pipeline()] and [candidates()].
@@ -25,7 +26,7 @@ fam_boosted <- function(trees = 200, rate = 0.1, depth = 3, min_leaf = 10, row_s
 }
 
 member_fam_boosted <- function() {
-  family_definition("boosted", "Boosted trees", c("number", "two_class", "many_class"),
+  family_definition("boosted", "Boosted trees", c("number", "count", "two_class", "many_class"),
     hyperparameters = list(
       trees = hyperparameter("whole", 200,
         min = 1, max = 1e5,
@@ -88,7 +89,7 @@ member_fam_boosted <- function() {
   )
 }
 
-fit_boosted <- function(x, y, weights, settings, seed, threads) {
+fit_boosted <- function(x, y, weights, settings, seed, threads, kind, exposure) {
   levels <- lapply(x, function(column) if (is.factor(column)) seen_levels(column))
   x <- tree_columns(x, levels)
   names(x) <- tree_names(length(x))
@@ -98,15 +99,16 @@ fit_boosted <- function(x, y, weights, settings, seed, threads) {
   # the class before it has
   runs <- lapply(seq_along(targets), function(class) {
     own <- derive_seed(seed, paste("class", class))
-    with_seed(own, grow(targets[[class]], x, weights, settings, is.factor(y), own))
+    with_seed(own, grow(targets[[class]], x, weights, settings, kind, own, exposure))
   })
   list(
     runs = runs, levels = levels, trees = max(settings$trees), is_class = is.factor(y),
-    package = settings$package
+    is_count = kind == "count", package = settings$package
   )
 }
 
-grow_gbm <- function(y, x, weights, settings, is_class, seed) {
+# The package takes whole counts only: a rate is given as what was counted, with an offset.
+grow_gbm <- function(y, x, weights, settings, kind, seed, exposure) {
   if (settings$row_share * length(y) <= 2 * settings$min_leaf + 1) {
     stop(
       length(y),
@@ -117,8 +119,15 @@ grow_gbm <- function(y, x, weights, settings, is_class, seed) {
       call. = FALSE
     )
   }
+  offset <- NULL
+  if (kind == "count" && !is.null(exposure)) {
+    y <- round(y * exposure)
+    weights <- weights / exposure
+    offset <- log(exposure)
+  }
   fit <- gbm::gbm.fit(x, y,
-    w = weights, distribution = if (is_class) "bernoulli" else "gaussian",
+    offset = offset, w = weights,
+    distribution = switch(kind, number = "gaussian", count = "poisson", "bernoulli"),
     n.trees = max(settings$trees), interaction.depth = settings$depth,
     n.minobsinnode = settings$min_leaf, shrinkage = settings$rate,
     bag.fraction = settings$row_share, keep.data = FALSE, verbose = FALSE
@@ -127,7 +136,7 @@ grow_gbm <- function(y, x, weights, settings, is_class, seed) {
   fit
 }
 
-grow_lightgbm <- function(y, x, weights, settings, is_class, seed) {
+grow_lightgbm <- function(y, x, weights, settings, kind, seed, exposure) {
   data <- lightgbm::lgb.Dataset(
     lightgbm_matrix(x),
     label = y,
@@ -137,7 +146,8 @@ grow_lightgbm <- function(y, x, weights, settings, is_class, seed) {
     params = list(verbosity = -1L)
   )
   parameters <- list(
-    objective = if (is_class) "binary" else "regression", learning_rate = settings$rate,
+    objective = switch(kind, number = "regression", count = "poisson", "binary"),
+    learning_rate = settings$rate,
     max_depth = settings$depth, num_leaves = min(2^settings$depth, 4096),
     min_data_in_leaf = settings$min_leaf,
     bagging_fraction = settings$row_share, bagging_freq = if (settings$row_share < 1) 1L else 0L,
@@ -169,7 +179,7 @@ predict_boosted <- function(model, x, values) {
   values <- pmin(values, model$trees)
   read <- if (model$package == "gbm") eta_gbm else eta_lightgbm
   etas <- lapply(model$runs, read, columns = columns, values = values)
-  if (!model$is_class) return(etas[[1]])
+  if (!model$is_class) return(if (isTRUE(model$is_count)) exp(etas[[1]]) else etas[[1]])
   from_against_rest(lapply(etas, stats::plogis))
 }
 

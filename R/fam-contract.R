@@ -2,7 +2,9 @@
 #
 # A family definition has
 #   name, label         one word; what people call it
-#   kinds               outcome kinds: "number", "two_class", "many_class"
+#   kinds               outcome kinds, see outcome-contract.R; of a kind that is not
+#                       among them, the family gets what serves it. Every function
+#                       that is given a kind is given one of these
 #   hyperparameters     see hyperparameter()
 #   complexity_rank     0 (simplest) to 100, for breaking ties
 #   simplicity(s)       list of numeric vectors, one value a setting, lower is
@@ -12,8 +14,10 @@
 #                       most_levels(kind)
 #   random              does fitting draw random numbers?
 #   fit(x, y, weights, settings, seed, threads)
-#                       with inner_fits, fit gets one more argument, `unit`: rows
-#                       with the same number belong together in inner divisions
+#                       fit may have more arguments: `unit`, rows with the same
+#                       number belong together in inner divisions; `kind`, as which of
+#                       its kinds the outcome is to be learned; `exposure` of the rows,
+#                       NULL, or what the outcome is a rate of (weights hold it already)
 #   inner_fits          NULL, or function(settings, kind, classes): how many models
 #                       one fit really trains
 #   predict(model, x)   numeric vector, or matrix rows x classes (levels of y)
@@ -65,7 +69,8 @@ keep_model <- function(model, value) model
 cannot_work <- function(says, test) list(says = says, test = test)
 
 family_packages <- function(definition, settings, kind) {
-  if (is.function(definition$packages)) definition$packages(settings, kind) else definition$packages
+  if (!is.function(definition$packages)) return(definition$packages)
+  definition$packages(settings, kind_among(definition$kinds, kind))
 }
 
 # Path values are a vector, or a data frame where the path runs along several
@@ -90,7 +95,7 @@ new_family <- function(definition, settings) {
 
 family_most_levels <- function(definition, kind) {
   most <- definition$accepts$most_levels
-  if (is.null(most)) Inf else most(kind)
+  if (is.null(most)) Inf else most(kind_among(definition$kinds, kind))
 }
 
 # Does a family take columns of these kinds as they are, rather than as a matrix? One that
@@ -206,32 +211,28 @@ new_fitter <- function(definition, x, target, threads = 1L) {
     if (is.factor(y)) levels(y) <- code_names("k", nlevels(y))
   }
   weights <- if (definition$accepts$weights) usable_weights(target$weights)
-  unit <- if (!is.null(definition$inner_fits)) inner_unit(target)
+  more <- wanted_of_target(definition, target)
+  lowest <- lowest_prediction(definition, target)
   # read for every fit: without its class that is ten times as fast
   definition <- unclass(definition)
   fit <- definition$fit
   random <- definition$random
   call_fit <- function(settings, seed) {
-    if (is.null(unit)) {
+    if (is.null(more)) {
       return(fit(
         x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads
       ))
     }
-    fit(
-      x = x,
-      y = y,
-      weights = weights,
-      settings = settings,
-      seed = seed,
-      threads = threads,
-      unit = unit
-    )
+    do.call(fit, c(
+      list(x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads),
+      more
+    ))
   }
   function(settings, seed) {
     model <- if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
     fitted <- list(
       definition = definition, model = model, present = present, levels = levels,
-      settings = settings, coding = coding
+      settings = settings, coding = coding, lowest = lowest
     )
     if (is.null(scale)) return(fitted)
     values <- all_path_values(definition, settings)
@@ -239,6 +240,30 @@ new_fitter <- function(definition, x, target, threads = 1L) {
       scale = with_smear(scale, y, predict_raw(fitted, x, values), values, target$weights)
     ))
   }
+}
+
+target_extras <- c("unit", "kind", "exposure")
+
+# What a family's fit asks for beyond what all get; NULL: nothing.
+wanted_of_target <- function(definition, target) {
+  wanted <- intersect(target_extras, names(formals(definition$fit)))
+  if (length(wanted) == 0L) return(NULL)
+  lapply(stats::setNames(nm = wanted), function(name) {
+    switch(name,
+      unit = inner_unit(target), kind = learned_kind(definition, target), exposure = target$exposure
+    )
+  })
+}
+
+# On a scale of its own an outcome is a number like any other.
+learned_kind <- function(definition, target) {
+  kind <- target$kind %||% definition$kinds[1]
+  if (is.null(target$scale)) kind_among(definition$kinds, kind) else "number"
+}
+
+lowest_prediction <- function(definition, target) {
+  if (is.null(target$kind) || target$kind == learned_kind(definition, target)) return(NULL)
+  outcome_kind(target$kind)$lowest(target$outcome, target$weights)
 }
 
 # All values along a path that settings hold; NULL where there is no path.
@@ -265,7 +290,8 @@ predict_family <- function(fitted, x, values = NULL) {
     prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) path_count(values),
     definition
   )
-  if (is.null(fitted$scale)) prediction else in_own_unit(prediction, fitted$scale, values)
+  if (!is.null(fitted$scale)) prediction <- in_own_unit(prediction, fitted$scale, values)
+  if (is.null(fitted$lowest)) prediction else pmax(prediction, fitted$lowest)
 }
 
 # Packages stumble over names and levels with commas, colons, blanks or letters beyond

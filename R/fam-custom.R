@@ -6,12 +6,16 @@
 #' [try_out()] checks the result.
 #'
 #' @param name One word.
-#' @param kinds Outcome kinds that it can predict: some of `"number"`,
-#'   `"two_class"`, `"many_class"`.
+#' @param kinds Outcome kinds that it can predict: some of `"number"`, `"two_class"`,
+#'   `"many_class"`, `"count"`, `"positive"`, `"ordered"`. Counts and positive amounts are given to
+#'   families for numbers as numbers, ordered classes to families for many classes as classes.
 #' @param fit `function(x, y, weights, settings, seed, threads)` giving any plain R
 #'   object. `x` is a numeric matrix, or a data frame with `factors = TRUE`; `y` a
 #'   numeric vector or a factor of the classes present; `weights` `NULL` or one
-#'   number a row; `settings` the named list of hyperparameters.
+#'   number a row; `settings` the named list of hyperparameters. It may have more arguments:
+#'   `kind`, as which of its `kinds` the outcome is to be learned; `exposure`, `NULL` or what each
+#'   row's rate is per unit of (`weights` hold it already); `unit`, numbers that rows have in
+#'   common which belong together.
 #' @param predict `function(model, x)` giving a numeric vector, or a matrix of
 #'   probabilities, rows x levels of `y`. A family with a path has
 #'   `function(model, x, values)` giving one more dimension, one entry a value.
@@ -45,13 +49,11 @@ define_family <- function(
   wants_scaling = FALSE, random = FALSE, packages = character()
 ) {
   check_string(name, "name")
-  check_argument(
-    length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
-    "some of \"number\", \"two_class\", \"many_class\"", kinds
-  )
+  check_kinds(kinds)
   check_named(defaults, "defaults")
   check_argument(
-    is.function(fit) && length(formals(fit)) == 6L, "fit",
+    is.function(fit) && length(formals(fit)) >= 6L &&
+      all(names(formals(fit))[-(1:6)] %in% target_extras), "fit",
     "a function(x, y, weights, settings, seed, threads)", fit
   )
   wanted <- if (is.null(path)) "a function(model, x)" else "a function(model, x, values)"

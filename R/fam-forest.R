@@ -76,11 +76,11 @@ member_fam_forest <- function() {
     impossible = list(
       cannot_work(
         "cut_rule = \"hellinger\" is for two classes",
-        function(settings, kind, about) settings$cut_rule == "hellinger" & kind != "two_class"
+        function(settings, kind, about) settings$cut_rule == "hellinger" & !has_event(kind)
       ),
       cannot_work(
         "cut_rule = \"rank\" is for numeric outcomes",
-        function(settings, kind, about) settings$cut_rule == "rank" & kind != "number"
+        function(settings, kind, about) settings$cut_rule == "rank" & has_classes(kind)
       )
     ),
     simplicity = function(settings) list(-settings$min_node, settings$trees),

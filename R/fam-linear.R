@@ -1,7 +1,8 @@
 #' Linear, logistic and multinomial regression
 #'
 #' Least squares for a numeric outcome, logistic regression for two classes,
-#' multinomial regression (package nnet) for more. Columns that others make
+#' multinomial regression (package nnet) for more; Poisson regression for counts and gamma
+#' regression for positive amounts, both with a log link. Columns that others make
 #' superfluous get no coefficient.
 #'
 #' @eval family_help("linear")
@@ -12,7 +13,8 @@
 fam_linear <- function() new_family(member_fam_linear(), list())
 
 member_fam_linear <- function() {
-  family_definition("linear", "Linear", c("number", "two_class", "many_class"),
+  family_definition(
+    "linear", "Linear", c("number", "count", "positive", "two_class", "many_class"),
     complexity_rank = 20, accepts = list(weights = TRUE),
     fit = fit_linear, predict = predict_linear,
     packages = function(settings, kind) if (kind == "many_class") "nnet" else character(),
@@ -20,8 +22,12 @@ member_fam_linear <- function() {
   )
 }
 
-fit_linear <- function(x, y, weights, settings, seed, threads) {
+fit_linear <- function(x, y, weights, settings, seed, threads, kind) {
   design <- cbind(1, x)
+  if (kind %in% c("count", "positive")) {
+    fit <- log_link_fit(design, y, weights %||% rep(1, length(y)), kind)
+    return(list(type = "log", coefficients = plain_coefficients(fit$coefficients)))
+  }
   if (!is.factor(y)) {
     fit <- if (is.null(weights)) stats::lm.fit(design, y) else stats::lm.wfit(design, y, weights)
     return(list(type = "number", coefficients = plain_coefficients(fit$coefficients)))
@@ -31,6 +37,12 @@ fit_linear <- function(x, y, weights, settings, seed, threads) {
     return(list(type = "two_class", coefficients = plain_coefficients(fit$coefficients)))
   }
   list(type = "many_class", coefficients = multinomial_coefficients(x, y, weights))
+}
+
+# Rates need not be whole numbers, so the likelihood is a quasi one: the same coefficients.
+log_link_fit <- function(design, y, weights, kind) {
+  distribution <- if (kind == "count") stats::quasipoisson() else stats::Gamma("log")
+  stats::glm.fit(design, y, weights = weights, family = distribution)
 }
 
 # Case weights need not be whole numbers: that warning says nothing here.
@@ -72,6 +84,7 @@ predict_linear <- function(model, x) {
   eta <- design %*% if (is.matrix(model$coefficients)) t(model$coefficients) else model$coefficients
   switch(model$type,
     number = drop(eta),
+    log = exp(drop(eta)),
     two_class = two_columns(stats::plogis(drop(eta))),
     many_class = softmax_rows(eta)
   )

@@ -21,7 +21,7 @@ list_families <- function() {
   needed <- lapply(members, all_packages)
   tibble::tibble(
     family = text(function(m) paste0("fam_", m$name)), does = text(function(m) m$does),
-    predicts = text(function(m) paste(kind_words[m$kinds], collapse = ", ")),
+    predicts = text(function(m) paste(kind_words(m$kinds), collapse = ", ")),
     takes = text(takes_words),
     path = text(function(m) paste(m$path$along, collapse = ", ")),
     hyperparameters = text(function(m) paste(names(m$hyperparameters), collapse = ", ")),
@@ -37,7 +37,6 @@ list_families <- function() {
   )
 }
 
-kind_words <- c(number = "numbers", two_class = "two classes", many_class = "many classes")
 
 # Packages that a family can do without.
 optional_packages <- "lightgbm"
@@ -108,7 +107,7 @@ family_sizes <- function(definition, brief) {
 family_facts <- function(definition, sizes) {
   c(
     paste0(
-      "Predicts ", enumerate(kind_words[definition$kinds]), ". Takes ",
+      "Predicts ", enumerate(kind_words(definition$kinds)), ". Takes ",
       takes_words(definition), "."
     ),
     if (!is.null(definition$path)) {
@@ -145,7 +144,7 @@ family_help <- function(name) {
   c(
     params,
     paste0(
-      "@section What it takes: Predicts ", enumerate(kind_words[definition$kinds]), ". Takes ",
+      "@section What it takes: Predicts ", enumerate(kind_words(definition$kinds)), ". Takes ",
       takes_words(definition), "."
     ),
     if (length(wrong) > 0L) {

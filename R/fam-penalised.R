@@ -1,9 +1,9 @@
 #' Penalised regression, from ridge to lasso
 #'
-#' Linear, logistic or multinomial regression whose coefficients are shrunk
-#' (package glmnet). All penalties that a candidate declares are fitted as one
-#' descending path, and the path is what a penalty's value means. Columns are
-#' taken as they come: scale them first.
+#' Linear, logistic or multinomial regression, for counts Poisson and for positive amounts gamma
+#' regression with a log link, whose coefficients are shrunk (package glmnet). All
+#' penalties that a candidate declares are fitted as one descending path, and the path
+#' is what a penalty's value means. Columns are taken as they come: scale them first.
 #'
 #' @eval family_help("penalised")
 #' @return A family for [pipeline()] and [candidates()].
@@ -20,14 +20,16 @@ fam_penalised <- function(penalty = 0.01, lasso_share = 0.5) {
 }
 
 member_fam_penalised <- function() {
-  family_definition("penalised", "Penalised regression", c("number", "two_class", "many_class"),
+  family_definition(
+    "penalised", "Penalised regression",
+    c("number", "count", "positive", "two_class", "many_class"),
     hyperparameters = list(
       penalty = hyperparameter("number", 0.01,
         min = 0,
         sensible = function(rows, columns, classes) from_to(1e-4, 1, spacing = "log", points = 30),
         meaning = paste(
           "How strongly coefficients are shrunk towards 0; for a numeric outcome in units of",
-          "its standard deviation."
+          "its standard deviation, for counts of their mean."
         ),
         rising = "Smaller and fewer coefficients: less variance, more bias."
       ),
@@ -48,22 +50,21 @@ member_fam_penalised <- function() {
   )
 }
 
-fit_penalised <- function(x, y, weights, settings, seed, threads) {
+fit_penalised <- function(x, y, weights, settings, seed, threads, kind) {
   values <- sort(unique(settings$penalty), decreasing = TRUE)
   n_columns <- ncol(x)
   if (n_columns == 1L) x <- cbind(x, 0)
   weights <- weights %||% rep(1, length(y))
-  distribution <- if (!is.factor(y)) {
-    "gaussian"
-  } else if (nlevels(y) == 2L) {
-    "binomial"
-  } else {
-    "multinomial"
-  }
-  unit <- if (is.factor(y)) 1 else outcome_sd(y, weights)
+  distribution <- switch(kind,
+    number = "gaussian", count = "poisson", positive = "gamma",
+    if (nlevels(y) == 2L) "binomial" else "multinomial"
+  )
+  unit <- switch(kind,
+    number = outcome_sd(y, weights), count = weighted_mean(y, weights), 1
+  )
   fit <- glmnet::glmnet(x, y,
-    family = distribution, weights = weights,
-    alpha = settings$lasso_share, lambda = values * unit, standardize = FALSE
+    family = if (distribution == "gamma") stats::Gamma("log") else distribution,
+    weights = weights, alpha = settings$lasso_share, lambda = values * unit, standardize = FALSE
   )
   coefficients <- if (distribution == "multinomial") fit$beta else list(fit$beta)
   intercepts <- if (distribution == "multinomial") fit$a0 else matrix(fit$a0, 1)
@@ -94,6 +95,8 @@ predict_penalised <- function(model, x, values) {
   })
   switch(model$distribution,
     gaussian = unname(etas[[1]]),
+    poisson = ,
+    gamma = exp(unname(etas[[1]])),
     binomial = stack_two_classes(stats::plogis(etas[[1]])),
     multinomial = stack_softmax(etas)
   )

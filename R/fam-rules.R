@@ -58,7 +58,7 @@ member_fam_rules <- function() {
     accepts = list(factors = TRUE, missing = TRUE, weights = TRUE,
       most_levels = function(kind) 200),
     random = TRUE, fit = fit_rules, predict = predict_rules,
-    packages = function(settings, kind) if (kind == "number") "Cubist" else "C50",
+    packages = function(settings, kind) if (has_classes(kind)) "C50" else "Cubist",
     does = "Makes if-then rules that a person can read."
   )
 }

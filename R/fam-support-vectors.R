@@ -75,7 +75,7 @@ member_fam_support_vectors <- function() {
     },
     accepts = list(sparse = TRUE, wants_scaling = TRUE), random = TRUE,
     inner_fits = function(settings, kind, classes) {
-      if (kind == "number") 1 else if (kind == "two_class") 4 else 4 * classes
+      if (!has_classes(kind)) 1 else if (has_event(kind)) 4 else 4 * classes
     },
     fit = fit_support_vectors, predict = predict_support_vectors,
     packages = function(settings, kind) {

@@ -1,8 +1,8 @@
 #' Classification and regression tree
 #'
-#' One tree of questions (package rpart), grown in full and then pruned at the
-#' value of `pruning`. One grown tree serves every value. Missing values and
-#' categories are taken as they are.
+#' One tree of questions (package rpart; for counts by the Poisson deviance), grown in
+#' full and then pruned at the value of `pruning`. One grown tree serves every value.
+#' Missing values and categories are taken as they are.
 #'
 #' @eval family_help("tree")
 #' @return A family for [pipeline()] and [candidates()].
@@ -22,7 +22,7 @@ fam_tree <- function(pruning = 0.01, impurity = "gini", min_leaf = 7, depth = 30
 }
 
 member_fam_tree <- function() {
-  family_definition("tree", "Tree", c("number", "two_class", "many_class"),
+  family_definition("tree", "Tree", c("number", "count", "two_class", "many_class"),
     hyperparameters = list(
       pruning = hyperparameter("number", 0.01,
         min = 0, max = 1,
@@ -36,7 +36,7 @@ member_fam_tree <- function() {
         choices = c("gini", "information"),
         sensible = function(rows, columns, classes) among("gini", "information"),
         meaning = "How mixed a node of several classes is taken to be.",
-        active_when = function(settings, kind) rep(kind != "number", length(settings[[1]]))
+        active_when = for_classes
       ),
       min_leaf = hyperparameter("whole", 7,
         min = 1,
@@ -64,7 +64,9 @@ member_fam_tree <- function() {
   )
 }
 
-fit_tree <- function(x, y, weights, settings, seed, threads) {
+# pre_missing(fill = "model") has trees too, of which it says no kind.
+fit_tree <- function(x, y, weights, settings, seed, threads,
+                     kind = if (is.factor(y)) "many_class" else "number") {
   levels <- lapply(x, function(column) if (is.factor(column)) seen_levels(column))
   x <- tree_columns(x, levels)
   # a level that a node's rows lack is missing there, so categories need surrogates too
@@ -79,7 +81,7 @@ fit_tree <- function(x, y, weights, settings, seed, threads) {
   parms <- if (is.factor(y)) list(split = settings$impurity)
   arguments <- list(.outcome ~ .,
     data = x, weights = weights,
-    method = if (is.factor(y)) "class" else "anova", parms = parms,
+    method = switch(kind, number = "anova", count = "poisson", "class"), parms = parms,
     control = control, model = FALSE, y = FALSE
   )
   if (is.null(weights)) arguments$weights <- NULL

@@ -101,11 +101,7 @@ card_lines <- function(model) {
 }
 
 outcome_phrase <- function(model) {
-  switch(model$kind,
-    number = "a number",
-    two_class = paste0("the probability of ", escape_markdown(model$event)),
-    many_class = paste0("one of ", enumerate(escape_markdown(model$levels)))
-  )
+  escape_markdown(outcome_kind(model$kind)$foretells(model))
 }
 
 times_word <- function(n) if (n == 0L) "never" else if (n == 1L) "once" else paste(n, "times")

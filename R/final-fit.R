@@ -46,6 +46,7 @@ fit_final <- function(choice) {
       brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
       outcome = brief$outcome, id = brief$roles$id,
       kind = brief$kind, levels = brief$levels, event = brief$event,
+      exposure = brief$roles$exposure,
       steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
       threshold = choice$threshold$value,
       scores = final_scores(choice, training), facts = model_facts(choice), origin = origin

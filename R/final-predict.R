@@ -27,13 +27,13 @@
 #' predict(fit_final(select_final(cmp)), demo_pots()[1:3, ])
 #' @export
 predict.kw_model <- function(object, new_data, type = NULL, ...) {
-  choices <- if (object$kind == "number") "value" else c("class", "probability")
+  choices <- if (has_classes(object$kind)) c("class", "probability") else "value"
   if (!is.null(type)) check_choice(type, choices, "type")
   frame <- frame_from_new(new_data, object$schema, object$missing_codes)
   prediction <- tryCatch(predict_frame(object, frame), error = function(e) {
     explain_failed_prediction(object, e)
   })
-  if (object$kind == "number") return(tibble::tibble(value = prediction))
+  if (!has_classes(object$kind)) return(tibble::tibble(value = prediction))
   colnames(prediction) <- paste0("p_", object$levels)
   probabilities <- tibble::as_tibble(prediction)
   called <- if (is.null(object$threshold)) {
@@ -77,17 +77,13 @@ explain_failed_prediction <- function(model, e) {
 
 # One prediction (vector, or rows x classes) for a frame of raw predictors.
 predict_frame <- function(model, frame) {
-  if (frame$n == 0L) {
-    return(if (model$kind == "number") numeric() else matrix(0, 0L, length(model$levels)))
-  }
+  if (frame$n == 0L) return(no_prediction(model$kind, model$levels))
   for (learned in model$steps) frame <- use_step(learned, frame)
   fitted <- model$family
   prediction <- without_rng_trace(
     predict_family(fitted, family_input(frame, fitted$definition), model$value)
   )
-  dims <- dim(prediction)
-  if (is.null(fitted$definition$path)) return(prediction)
-  if (length(dims) == 3L) matrix(prediction, dims[1], dims[2]) else as.vector(prediction)
+  if (is.null(fitted$definition$path)) prediction else one_prediction(prediction, model$kind)
 }
 
 #' Predict new rows and write the predictions to a file

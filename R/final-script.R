@@ -76,9 +76,8 @@ script_lines <- function(model, data, new_data) {
     "frame <- frame_from_new(table[working, , drop = FALSE], schema, missing_codes)",
     paste0(
       "target <- brief_target_plain(table[working, , drop = FALSE], outcome, levels, weight = ",
-      r_text(model$brief$roles$weight),
-      ", group = ",
-      r_text(model$brief$roles$group), ")"
+      r_text(model$brief$roles$weight), ", group = ", r_text(model$brief$roles$group),
+      ", exposure = ", r_text(model$brief$roles$exposure), ")"
     ), "",
     "# ---- 2. the preparation: learned on the working rows, used on any ----", "",
     unlist(lapply(steps, `[[`, "learn")), "",
@@ -120,13 +119,17 @@ class_lines <- function(model) {
 }
 
 # Truth of the working rows, in the form that steps and families take.
-brief_target_plain <- function(table, outcome, levels, weight, group) {
+brief_target_plain <- function(table, outcome, levels, weight, group, exposure) {
   y <- table[[outcome]]
+  weights <- if (!is.null(weight)) table[[weight]]
+  if (!is.null(exposure)) {
+    y <- y / table[[exposure]]
+    weights <- (if (is.null(weights)) 1 else weights) * table[[exposure]]
+  }
   new_target(
     outcome = if (is.null(levels)) as.double(y) else factor(as.character(y), levels = levels),
-    weights = if (!is.null(weight)) table[[weight]],
-    group = if (!is.null(group)) table[[group]],
-    source_row = seq_len(nrow(table))
+    weights = weights, group = if (!is.null(group)) table[[group]],
+    source_row = seq_len(nrow(table)), exposure = if (!is.null(exposure)) table[[exposure]]
   )
 }
 
@@ -182,20 +185,25 @@ script_family <- function(model, library) {
   definition <- described$definition
   fit <- library$name_of(definition$fit, "fit_family")
   predict <- library$name_of(definition$path$predict %||% definition$predict, "predict_family")
+  more <- names(formals(definition$fit))
+  scaled <- !is.null(model$family$scale)
+  kind <- if (scaled) "number" else kind_among(definition$kinds, model$kind)
   accepts <- r_text(list(
     name = definition$name,
     accepts = definition$accepts[c("factors", "sparse", "missing")]
   ))
   arguments <- paste0(
     "x, y, weights, settings, seed = ", seed, ", threads = 1L",
-    if (!is.null(definition$inner_fits)) ", unit = inner_unit(target)"
+    if ("unit" %in% more) ", unit = inner_unit(target)",
+    if ("kind" %in% more) paste0(", kind = ", r_text(kind)),
+    if ("exposure" %in% more) ", exposure = target$exposure"
   )
-  if (!is.null(definition$inner_fits)) library$need("inner_unit")
+  if ("unit" %in% more) library$need("inner_unit")
   coded <- definition$shipped
   if (coded) for (name in c("learn_coding", "encode_input", "code_names")) library$need(name)
   call <- paste0(fit, "(", arguments, ")")
-  scaled <- !is.null(model$family$scale)
   if (scaled) for (name in c("to_scale", "with_smear", "in_own_unit")) library$need(name)
+  lowest <- model$family$lowest
   value <- if (is.null(definition$path)) "NULL" else r_text(model$value)
   predicted <- paste0(
     predict, "(model, x", if (!is.null(definition$path)) paste0(", ", value), ")"
@@ -225,9 +233,11 @@ script_family <- function(model, library) {
     "predict_frame <- function(frame) {", "  x <- family_input(frame, family)",
     if (coded) "  x <- encode_input(x, coding)",
     paste0(
-      "  ", if (scaled) "in_own_unit(", "all_levels(", predicted, ", present, levels)",
+      "  ", if (!is.null(lowest)) "prediction <- ", if (scaled) "in_own_unit(",
+      "all_levels(", predicted, ", present, levels)",
       if (scaled) paste0(", scale, ", value, ")")
-    ), "}"
+    ),
+    if (!is.null(lowest)) paste0("  pmax(prediction, ", r_text(lowest), ")"), "}"
   )
 }
 

@@ -67,9 +67,9 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
     model, frame_from_new(sealed$table, model$schema, model$missing_codes)
   )
   truth <- sealed$table[[model$outcome]]
-  weights <- if (!is.null(brief$roles$weight)) sealed$table[[brief$roles$weight]]
+  weights <- row_weights(brief, sealed$table)
   score <- function(at) {
-    some <- if (is.null(dim(prediction))) prediction[at] else prediction[at, , drop = FALSE]
+    some <- prediction_rows(prediction, at)
     score_with_threshold(model$metrics, truth[at], some, weights[at], model$threshold)
   }
   group <- if (!is.null(brief$roles$group)) sealed$table[[brief$roles$group]]

@@ -4,7 +4,9 @@
 journal_facts <- function(plan) {
   list(
     schema = journal_schema, data = plan$brief$fingerprint,
-    roles = short_hash(canonical_text(plan$brief[c("outcome", "levels", "roles", "schema")])),
+    roles = short_hash(canonical_text(
+      plan$brief[c("outcome", "kind", "levels", "roles", "schema")]
+    )),
     splits = short_hash(paste(vapply(plan$splits, `[[`, "", "key"), collapse = " ")),
     seed = canonical_number(plan$seed),
     metrics = paste(names(plan$metrics), collapse = ", "),

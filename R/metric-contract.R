@@ -62,44 +62,20 @@ find_metric <- function(metric, kind) {
     }
     metric <- known[[metric]]()
   }
-  if (!kind %in% metric$kinds) {
-    fitting <- names(Filter(function(make) kind %in% make()$kinds, known))
+  if (is.null(kind_among(metric$kinds, kind))) {
+    fitting <- names(Filter(function(make) !is.null(kind_among(make()$kinds, kind)), known))
     stop_kw(
       "argument",
-      paste0("The metric ", quoted(metric$name), " does not fit ", outcome_words[[kind]], "."),
+      paste0("The metric ", quoted(metric$name), " does not fit ", outcome_kind(kind)$phrase, "."),
       remedy = paste0("Metrics for it: ", paste(fitting, collapse = ", "), ".")
     )
   }
   metric
 }
 
-outcome_words <- c(
-  number = "a numeric outcome", two_class = "an outcome of two classes",
-  many_class = "an outcome of many classes"
-)
-
-default_metrics <- function(kind) {
-  switch(kind,
-    two_class = c("auc", "log_loss"),
-    many_class = c("log_loss", "balanced_accuracy"),
-    number = c("rmse", "r_squared")
-  )
-}
-
 # Scores of one prediction or of a whole path, by one metric.
 score_predictions <- function(metric, truth, prediction, weights = NULL) {
   metric$score(truth, as_path_prediction(truth, prediction), weights)
-}
-
-# A single prediction as a path of one value.
-as_path_prediction <- function(truth, prediction) {
-  dims <- dim(prediction)
-  if (is.factor(truth)) {
-    if (length(dims) == 2L) dim(prediction) <- c(dims, 1L)
-  } else if (is.null(dims)) {
-    dim(prediction) <- c(length(prediction), 1L)
-  }
-  prediction
 }
 
 # The better of scores in the metric's direction: positive = better.

@@ -54,8 +54,8 @@ metric_huber <- function(bend = 1) {
 
 #' What metrics there are
 #'
-#' @param brief A [brief()], or an outcome kind (`"number"`, `"two_class"`,
-#'   `"many_class"`): only the metrics that fit it.
+#' @param brief A [brief()], or an outcome kind (`"number"`, `"two_class"`, `"many_class"`,
+#'   `"count"`, `"positive"`, `"ordered"`): only the metrics that fit it.
 #' @return A tibble: `metric`, `for_outcome`, `better` (`"higher"` or `"lower"`), `lowest`
 #'   and `highest` possible score, `unit`, `does`.
 #' @examples
@@ -63,14 +63,14 @@ metric_huber <- function(bend = 1) {
 #' @export
 list_metrics <- function(brief = NULL) {
   kind <- if (inherits(brief, "kw_brief")) brief$kind else brief
-  if (!is.null(kind)) check_choice(kind, names(kind_words), "brief")
+  if (!is.null(kind)) check_choice(kind, outcome_kinds(), "brief")
   members <- lapply(shipped_members("metric"), function(make) make())
-  if (!is.null(kind)) members <- Filter(function(m) kind %in% m$kinds, members)
+  if (!is.null(kind)) members <- Filter(function(m) !is.null(kind_among(m$kinds, kind)), members)
   text <- function(f) vapply(members, f, character(1), USE.NAMES = FALSE)
   arguments <- text(function(m) paste(names(m$arguments), collapse = ", "))
   tibble::tibble(
     metric = names(members),
-    for_outcome = text(function(m) paste(kind_words[m$kinds], collapse = ", ")),
+    for_outcome = text(function(m) paste(kind_words(m$kinds), collapse = ", ")),
     better = text(function(m) m$direction),
     lowest = vapply(members, function(m) m$range[1], 1, USE.NAMES = FALSE),
     highest = vapply(members, function(m) m$range[2], 1, USE.NAMES = FALSE),
@@ -87,7 +87,8 @@ list_metrics <- function(brief = NULL) {
 #'
 #' @param name One word; it names the metric in tables.
 #' @param kinds Outcome kinds that it is for: some of `"number"`, `"two_class"`,
-#'   `"many_class"`.
+#'   `"many_class"`, `"count"`, `"positive"`, `"ordered"`; a metric for numbers is for counts and
+#'   positive amounts too, one for many classes for ordered ones.
 #' @param direction `"higher"` or `"lower"`: which is better. Scores keep their sign.
 #' @param score `function(truth, prediction, weights)` giving one number for one
 #'   prediction: a numeric vector, or a matrix of probabilities, rows x classes, with
@@ -122,10 +123,7 @@ define_metric <- function(name, kinds, direction, score, undefined = NULL, label
       paste0("`name` must be one word of letters, digits, _ and .; got ", quoted(name), ".")
     )
   }
-  check_argument(
-    length(kinds) > 0L && all(kinds %in% names(kind_words)), "kinds",
-    "some of \"number\", \"two_class\", \"many_class\"", kinds
-  )
+  check_kinds(kinds)
   check_choice(direction, c("higher", "lower"), "direction")
   check_argument(
     is.function(score) && length(formals(score)) == 3L,

@@ -14,24 +14,7 @@ say_wrapped <- function(text, indent = 2L) {
 #' @export
 print.kw_brief <- function(x, ...) {
   outcome <- x$table[[x$outcome]]
-  what <- if (x$kind == "number") {
-    paste0(
-      "the number ", x$outcome, " (", format(min(outcome), digits = 3), " to ",
-      format(max(outcome), digits = 3), ", mean ", format(mean(outcome), digits = 3), ")"
-    )
-  } else if (x$kind == "two_class") {
-    paste0(
-      "whether ", x$outcome, " is ", x$event, " (", percent(mean(outcome == x$event)),
-      " of rows",
-      if (!x$event_given) "; taken as the event, since none was named", ")"
-    )
-  } else {
-    shares <- table(outcome) / length(outcome)
-    paste0(
-      "the class of ", x$outcome, ": ",
-      enumerate(paste0(names(shares), " (", percent(shares), ")"), 6L)
-    )
-  }
+  what <- outcome_kind(x$kind)$says(outcome, x)
   kinds <- table(factor(schema_kinds(x$schema), column_kinds))
   kinds <- kinds[kinds > 0]
   say_wrapped(paste0("Brief: predict ", what))
@@ -62,7 +45,6 @@ print.kw_brief <- function(x, ...) {
   invisible(x)
 }
 
-percent <- function(share) paste0(format(round(100 * share, 1), trim = TRUE), " %")
 
 rows_sentence <- function(brief) {
   paste0(
@@ -85,7 +67,7 @@ print_role <- function(brief, role) {
       ", kept whole by every split)"
     )
   }
-  label <- c(id = "Id", group = "Group", weight = "Weight", time = "Time",
+  label <- c(id = "Id", group = "Group", weight = "Weight", exposure = "Exposure", time = "Time",
     ignore = "Ignored")[[role]]
   say_wrapped(paste0(label, ": ", paste(columns, collapse = ", "), extra))
 }

@@ -190,16 +190,7 @@ report_figure <- function(plot, alt, height = 680) {
 report_question <- function(cmp) {
   brief <- cmp$plan$brief
   outcome <- brief$table[[brief$outcome]]
-  about <- if (brief$kind == "number") {
-    paste0(
-      "a number between ", format(signif(min(outcome), 4)), " and ",
-      format(signif(max(outcome), 4)), ", mean ",
-      format(signif(mean(outcome), 4))
-    )
-  } else {
-    shares <- round(100 * prop.table(table(outcome)))
-    paste0(length(shares), " classes: ", paste0(names(shares), " ", shares, " %", collapse = ", "))
-  }
+  about <- outcome_kind(brief$kind)$about(outcome)
   kinds <- schema_kinds(brief$schema)
   counts <- table(kinds)
   report_part(
@@ -396,10 +387,10 @@ report_explanation <- function(model, choice) {
     lapply(top, function(column) {
       report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)
     }),
-    if (kind == "number") report_figure(draw_observed(choice), "Observed against predicted"),
-    if (kind != "number") report_figure(draw_confusion(choice), "Confusion table"),
-    if (kind == "two_class") report_figure(draw_roc(cmp), "ROC curves", height = 760),
-    if (kind == "two_class") report_figure(draw_calibration(cmp), "Calibration"),
+    if (!has_classes(kind)) report_figure(draw_observed(choice), "Observed against predicted"),
+    if (has_classes(kind)) report_figure(draw_confusion(choice), "Confusion table"),
+    if (has_event(kind)) report_figure(draw_roc(cmp), "ROC curves", height = 760),
+    if (has_event(kind)) report_figure(draw_calibration(cmp), "Calibration"),
     report_figure(
       draw_learning_curve(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5)),
       "Learning curve"

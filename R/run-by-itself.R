@@ -72,7 +72,7 @@ new_outlook <- function(brief, effort) {
     brief = brief, effort = effort, findings = findings, kinds = kinds, levels = levels, n = n,
     width = width, gaps = any(vapply(brief$table[names(brief$schema)], anyNA, NA)),
     about = paste0(
-      brief$outcome, ", ", kind_words[[brief$kind]], ", from ", count_of(length(kinds), "column"),
+      brief$outcome, ", ", kind_words(brief$kind), ", from ", count_of(length(kinds), "column"),
       " of ", count_of(n, "row")
     )
   )
@@ -90,10 +90,10 @@ family_limits <- list(
 reason_against <- function(name, look) {
   family <- new_family(shipped_members("fam")[[name]](), list())
   definition <- family$definition
-  if (!look$brief$kind %in% definition$kinds) {
-    return(paste("it does not predict", kind_words[[look$brief$kind]]))
+  if (is.null(kind_among(definition$kinds, look$brief$kind))) {
+    return(paste("it does not predict", kind_words(look$brief$kind)))
   }
-  weighted <- !is.null(look$brief$roles$weight)
+  weighted <- !is.null(row_weights(look$brief))
   if (weighted && !isTRUE(definition$accepts$weights)) return("it takes no weights")
   most <- family_limits[[name]]
   if (!is.null(most) && look$n > most[["rows"]]) {

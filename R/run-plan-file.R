@@ -279,7 +279,9 @@ plan_brief <- function(x, folder) {
     ordered = map_of(x$ordered, "ordered", plan_texts),
     text = plan_texts(x$text, "brief > text"),
     missing_codes = map_of(x$missing_codes, "missing_codes", plan_any),
-    outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale")
+    outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale"),
+    outcome_kind = plan_text(x$outcome_kind, "brief > outcome_kind"),
+    exposure = plan_text(x$exposure, "brief > exposure")
   )
 }
 

@@ -67,7 +67,7 @@ try_plan_file <- function(plan, file, beside, table) {
   # reason: a temporary folder of ours
   on.exit(unlink(folder, recursive = TRUE))
   draft <- file.path(folder, basename(file))
-  if (!is.null(beside)) write_rows(plan$brief$table, file.path(folder, basename(beside)))
+  if (!is.null(beside)) write_rows(whole_table(plan$brief), file.path(folder, basename(beside)))
   named <- if (is.null(beside)) normalizePath(table, mustWork = FALSE) else basename(beside)
   text <- plan_yaml(plan, named, sealed = is.null(beside))
   writeLines(c(paste("# Run it with: kilnwright run", basename(file)), "", text), draft,
@@ -84,6 +84,13 @@ try_plan_file <- function(plan, file, beside, table) {
   NULL
 }
 
+# As it was given: counts, where the brief's own table holds rates.
+whole_table <- function(brief) {
+  table <- brief$table
+  table[[brief$outcome]] <- counted_outcome(brief)
+  table
+}
+
 write_rows <- function(table, file) {
   if (grepl("\\.parquet$", file)) return(nanoparquet::write_parquet(as.data.frame(table), file))
   columns <- lapply(unclass(table)[names(table)], function(x) {
@@ -98,7 +105,7 @@ plan_differences <- function(a, b) {
     list(
       "the table" = plan$brief$fingerprint,
       "the brief" = canonical_text(
-        plan$brief[c("outcome", "levels", "roles", "schema", "outcome_scale")]
+        plan$brief[c("outcome", "kind", "levels", "roles", "schema", "outcome_scale")]
       ),
       candidates = lapply(plan$candidates$pipelines, function(pipeline) {
         lapply(pipeline_forms(pipeline), form_yaml)
@@ -160,6 +167,7 @@ verbatim <- function(text) {
 brief_yaml <- function(brief, table) {
   predictors <- brief$table[names(brief$schema)]
   ordered <- lapply(Filter(is.ordered, predictors), function(x) as.list(levels(x)))
+  if (brief$kind == "ordered") ordered[[brief$outcome]] <- as.list(brief$levels)
   form <- c(
     list(table = table, outcome = brief$outcome, event = if (brief$event_given) brief$event),
     lapply(brief$roles, function(role) if (length(role) > 1L) as.list(role) else role),
@@ -168,7 +176,8 @@ brief_yaml <- function(brief, table) {
       missing_codes = lapply(brief$missing_codes, function(codes) {
         if (length(codes) > 1L) as.list(codes) else codes
       }),
-      outcome_scale = as.list(brief$outcome_scale)
+      outcome_scale = as.list(brief$outcome_scale),
+      outcome_kind = if (brief$kind_given) brief$kind
     )
   )
   Filter(function(x) length(x) > 0L, form)

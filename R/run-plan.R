@@ -200,7 +200,7 @@ check_rules <- function(rules, spaces, asked) {
 undefined_splits <- function(metrics, brief, splits, pooled) {
   if (pooled) return(lapply(metrics, function(metric) rep(NA_character_, length(splits))))
   outcome <- brief$table[[brief$outcome]]
-  weights <- if (!is.null(brief$roles$weight)) brief$table[[brief$roles$weight]]
+  weights <- row_weights(brief)
   reasons <- lapply(metrics, function(metric) {
     vapply(splits, function(split) {
       if (split$rep == 0L) return("the apparent score is no validation score")

@@ -57,7 +57,7 @@ why_not_poolable <- function(metric, brief, splits) {
 
 # The usual metrics of an outcome kind, less those that these splits do not allow.
 usual_metrics <- function(brief, splits, pooled) {
-  names <- default_metrics(brief$kind)
+  names <- outcome_kind(brief$kind)$metrics
   if (!pooled) return(names)
   fine <- vapply(find_metrics(names, brief$kind), function(metric) {
     is.null(why_not_poolable(metric, brief, splits))

@@ -65,7 +65,7 @@ quick_folds <- function(brief, k) {
   outcome <- brief$table[[brief$outcome]]
   most <- min(c(
     nrow(brief$table), if (!is.null(group)) length(unique(group)),
-    if (is.factor(outcome)) min(tabulate(outcome, nlevels(outcome)))
+    if (has_classes(brief$kind)) min(tabulate(outcome, nlevels(outcome)))
   ))
   max(2, min(k, most))
 }

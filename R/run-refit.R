@@ -69,7 +69,7 @@ new_refit <- function(cmp, at) {
     refitted$predict <- function(frame) {
       for (state in refitted$states) frame <- use_step(state, frame)
       input <- family_input(frame, refitted$fitted$definition)
-      one_prediction(predict_family(refitted$fitted, input, refitted$value), plan$brief)
+      one_prediction(predict_family(refitted$fitted, input, refitted$value), plan$brief$kind)
     }
     refitted
   })
@@ -84,21 +84,7 @@ kept_predictions <- function(cmp, at) {
     values <- record$values
     place <- record$place[mine]
     found[[match(record$split, splits)]] <-
-      one_prediction(
-        if (length(dim(values)) == 3L) {
-          values[, , place, drop = FALSE]
-        } else {
-          values[, place, drop = FALSE]
-        },
-        cmp$plan$brief
-      )
+      path_prediction_at(record$values, record$place[mine], cmp$plan$brief$kind)
   }
   if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
-}
-
-# A path of one value without its last dimension.
-one_prediction <- function(prediction, brief) {
-  if (brief$kind == "number") return(as.vector(prediction))
-  dims <- dim(prediction)
-  matrix(prediction, dims[1], dims[2])
 }

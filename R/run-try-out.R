@@ -230,7 +230,7 @@ try_search <- function(search, brief, split) {
     ))
   )
   met <- meet_brief(rivals, brief, split, 1)$spaces
-  metric <- shipped_members("metric")[[if (brief$kind == "number") "rmse" else "log_loss"]]()
+  metric <- shipped_members("metric")[[if (has_classes(brief$kind)) "log_loss" else "rmse"]]()
   talk <- function(seed, failing = FALSE) converse(search, met, metric, seed, failing)
   first <- with_conditions(talk(1))
   if (!is.null(first$error)) {

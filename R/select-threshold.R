@@ -32,7 +32,7 @@
 set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   plan <- choice$cmp$plan
-  if (plan$brief$kind != "two_class") {
+  if (!has_event(plan$brief$kind)) {
     stop_kw("select", "A decision threshold is for two classes.")
   }
   metric <- threshold_metric(best, costs)

@@ -42,16 +42,16 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
   pipeline$family <- resolve_part(pipeline$family, about)
   check_input_needs(name, frame, definition, brief)
   list(
-    space = new_space(name, pipeline, brief$kind, rules, about),
+    space = new_space(name, pipeline, kind_among(definition$kinds, brief$kind), rules, about),
     notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, brief))
   )
 }
 
 check_family_fits <- function(name, definition, brief) {
-  if (!brief$kind %in% definition$kinds) {
+  if (is.null(kind_among(definition$kinds, brief$kind))) {
     stop_kw("plan", paste0(
       "Candidate ", quoted(name), ": fam_", definition$name,
-      " cannot predict ", outcome_words[[brief$kind]], "."
+      " cannot predict ", outcome_kind(brief$kind)$phrase, "."
     ))
   }
 }
@@ -200,7 +200,7 @@ check_input_needs <- function(name, frame, definition, brief) {
   crowded <- names(usable)[vapply(usable, nlevels, integer(1)) > most]
   if (length(crowded) > 0L) {
     problem(
-      paste0("takes at most ", most, " levels for ", outcome_words[[brief$kind]]), crowded,
+      paste0("takes at most ", most, " levels for ", outcome_kind(brief$kind)$phrase), crowded,
       "Merge levels with pre_rare_levels(), or add pre_onehot(columns = ...)."
     )
   }
@@ -220,7 +220,9 @@ family_notes <- function(family, brief) {
   inner <- if (is.null(definition$inner_fits)) {
     1
   } else {
-    definition$inner_fits(settings, brief$kind, length(brief$levels))
+    definition$inner_fits(
+      settings, kind_among(definition$kinds, brief$kind), length(brief$levels)
+    )
   }
   c(
     if (inner > 1) {
@@ -229,9 +231,12 @@ family_notes <- function(family, brief) {
         " models, for probabilities from held-out rows"
       )
     },
-    if (!is.null(brief$roles$weight) && !definition$accepts$weights &&
+    if (!is.null(row_weights(brief)) && !definition$accepts$weights &&
       !definition$accepts$nothing) {
-      paste0("fam_", definition$name, " takes no case weights: they count in the scores only")
+      paste0(
+        "fam_", definition$name, " takes no case weights",
+        if (!is.null(brief$roles$exposure)) " and no exposure", ": they count in the scores only"
+      )
     }
   )
 }

@@ -25,13 +25,15 @@ for (name in chosen) {
     p <- pmin(pmax(p, 1e-6), 1 - 1e-6)
     -ifelse(truth$y == "yes", log(p), log(1 - p))
   }
-  itself <- plan_by_itself(job, minutes = minutes)
+  # all decide by what the fresh rows are judged by
+  metric <- if (one$kind == "number") "rmse" else "log_loss"
+  itself <- plan_by_itself(job, minutes = minutes, metrics = metric)
   ways <- list(by_itself = itself)
   field <- itself$candidates
   same <- function(candidates, search) {
     plan_comparison(job, candidates,
       splits = itself$splitter, search = search,
-      metrics = if (one$kind == "number") "rmse" else "log_loss", seed = 1
+      metrics = metric, seed = 1
     )
   }
   ways$random <- same(field, search_random(100))

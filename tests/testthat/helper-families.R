@@ -40,14 +40,13 @@ needs <- function(...) for (package in c(...)) skip_if_not_installed(package)
 
 family_data <- function(kind, n = 120) {
   table <- toy(n)
-  y <- table[[outcomes[[kind]]]]
+  y <- switch(kind,
+    number = table$number, count = round(exp(table$number / 2)), positive = exp(table$number / 2),
+    two_class = factor(table$two, c("no", "yes")), factor(table$three, c("low", "mid", "high"))
+  )
   list(
-    x = as.matrix(table[c("x1", "x2", "x3")]), columns = table[c("x1", "x2", "x3")],
-    y = if (kind == "number") {
-      y
-    } else {
-      factor(y, levels = if (kind == "two_class") c("no", "yes") else c("low", "mid", "high"))
-    }
+    x = as.matrix(table[c("x1", "x2", "x3")]), columns = table[c("x1", "x2", "x3")], y = y,
+    kind = kind
   )
 }
 
@@ -59,7 +58,7 @@ input_for <- function(definition, data) {
 
 fit_with <- function(definition, data, settings, rows = seq_along(data$y), seed = 5) {
   x <- input_for(definition, data)[rows, , drop = FALSE]
-  kw("fit_family")(definition, x, kw("new_target")(data$y[rows]), settings, seed)
+  kw("fit_family")(definition, x, kw("new_target")(data$y[rows], kind = data$kind), settings, seed)
 }
 
 definitions <- lapply(

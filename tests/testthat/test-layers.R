@@ -1,5 +1,5 @@
 rooms <- c(
-  base = 0, data = 1, step = 2, fam = 2, metric = 2, split = 2, space = 2, search = 3,
+  base = 0, data = 1, outcome = 1, step = 2, fam = 2, metric = 2, split = 2, space = 2, search = 3,
   work = 3,
   run = 3, journal = 3, standings = 4, select = 4, final = 4, explain = 4, print = 5,
   draw = 5,

@@ -110,6 +110,9 @@ test_that("every metric takes a weight as so many rows", {
     two_class = list(truth = table$class, prediction = cbind(1 - p, p)),
     many_class = list(truth = three, prediction = odds / rowSums(odds))
   )
+  cases$ordered <- cases$many_class
+  cases$count <- list(truth = round(cases$number$truth), prediction = cases$number$prediction)
+  cases$positive <- cases$number
   score <- kw("score_predictions")
   for (metric in lapply(kw("shipped_members")("metric"), function(make) make())) {
     for (kind in metric$kinds) {

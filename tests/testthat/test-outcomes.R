@@ -1,0 +1,282 @@
+# Outcomes beyond numbers and classes: ordered classes, counts with an exposure, positive amounts.
+
+claims <- function(n = 240) {
+  withr::with_seed(4, {
+    t <- data.frame(
+      x = rnorm(n), z = runif(n), kind = sample(c("a", "b", "c"), n, TRUE),
+      years = round(runif(n, 0.2, 3), 2), w = sample(1:3, n, TRUE)
+    )
+    t$claims <- rpois(n, t$years * exp(0.3 + 0.5 * t$x))
+    t$amount <- rgamma(n, 2, 2 / exp(1 + t$z))
+    sum <- t$x + rlogis(n)
+    t$grade <- cut(sum, c(-Inf, -1, 0.5, Inf), c("low", "mid", "high"), ordered_result = TRUE)
+    t
+  })
+}
+
+job_of <- function(outcome, ..., table = claims(), exposure = NULL) {
+  others <- setdiff(c("claims", "amount", "grade", "years", "w"), c(outcome, exposure))
+  brief(table[setdiff(names(table), others)], outcome, exposure = exposure, ...)
+}
+
+# Validation score of every split, one setting.
+by_split <- function(cmp, metric) as.vector(cmp$results$scores[[metric]][1, ])
+
+test_that("brief() reads the kind off the values, or takes the one that is asked for", {
+  table <- claims()
+  expect_identical(job_of("claims")$kind, "number")
+  expect_identical(job_of("claims", outcome_kind = "count")$kind, "count")
+  expect_identical(job_of("grade")$kind, "ordered")
+  expect_identical(job_of("grade")$levels, c("low", "mid", "high"))
+  expect_identical(job_of("grade", outcome_kind = "many_class")$kind, "many_class")
+  table$grade <- as.character(table$grade)
+  expect_identical(job_of("grade", table = table)$kind, "many_class")
+  told <- job_of("grade", table = table, ordered = list(grade = c("low", "mid", "high")))
+  expect_identical(told[c("kind", "levels")], job_of("grade")[c("kind", "levels")])
+  expect_output(print(told), "ordered class of grade: low .* < mid .* < high")
+  table$claims <- as.character(pmin(table$claims, 1))
+  expect_identical(job_of("claims", table = table)$kind, "two_class")
+})
+
+test_that("what does not fit a kind is refused, with the rows and what to do", {
+  table <- claims()
+  refused <- function(pattern, ...) expect_error(job_of(...), pattern, class = "kw_error_brief")
+  refused("whole numbers.*\n.*row", "amount", outcome_kind = "count")
+  table$amount[7] <- 0
+  refused("above 0.*\n.*row 7", "amount", outcome_kind = "positive", table = table)
+  refused("holds text", "grade", outcome_kind = "count")
+  refused("exposure` is for counts", "amount", exposure = "years")
+  table$years[3] <- 0
+  refused(
+    "row 3", "claims", outcome_kind = "count", exposure = "years", table = table
+  )
+  refused("have no order.*\n.*ordered = list", "kind", outcome_kind = "ordered")
+  refused("event` is for two classes", "claims", outcome_kind = "count", event = 1)
+  refused("do not go together", "claims", outcome_kind = "count", exposure = "years",
+    outcome_scale = "sqrt")
+  expect_error(job_of("claims", outcome_kind = "counts"), "Did you mean 'count'",
+    class = "kw_error_argument")
+  # cumulative logits are for an order
+  expect_error(
+    quiet_run(job_of("grade", outcome_kind = "many_class"), candidates(a = fam_cumulative())),
+    "cannot predict an outcome of many classes", class = "kw_error_plan"
+  )
+  expect_error(find_metric("class_error", "many_class"), "does not fit")
+  expect_true(all(c("auc", "class_error") %in% list_metrics("ordered")$metric))
+})
+
+test_that("metrics of ordered classes and deviances are what their formulas say", {
+  truth <- factor(c("a", "b", "c", "c", "b"), c("a", "b", "c"))
+  p <- rbind(c(.6, .3, .1), c(.2, .2, .6), c(0, .4, .6), c(.5, .3, .2), c(.1, .8, .1))
+  w <- c(1, 2, 1, 3, 1)
+  score <- function(name, truth, p, w = NULL) {
+    kind <- if (is.factor(truth)) "ordered" else "positive"
+    kw("score_predictions")(kw("find_metric")(name, kind), truth, p, w)
+  }
+  at_most <- t(apply(p, 1, cumsum))[, 1:2]
+  was <- outer(as.integer(truth), 1:2, `<=`)
+  each <- rowMeans((at_most - was)^2)
+  expect_equal(score("ranked_probability", truth, p), mean(each))
+  expect_equal(score("ranked_probability", truth, p, w), weighted.mean(each, w))
+  called <- max.col(p, "first")
+  expect_equal(score("class_error", truth, p, w), weighted.mean(abs(called - as.integer(truth)), w))
+  # from the table of agreement, as it was published
+  kappa <- function(w) {
+    seen <- xtabs(w ~ factor(as.integer(truth), 1:3) + factor(called, 1:3)) / sum(w)
+    cost <- outer(1:3, 1:3, function(i, j) (i - j)^2)
+    1 - sum(cost * seen) / sum(cost * outer(rowSums(seen), colSums(seen)))
+  }
+  expect_equal(score("quadratic_kappa", truth, p), kappa(rep(1, 5)))
+  expect_equal(score("quadratic_kappa", truth, p, w), kappa(w))
+  y <- c(0.5, 2, 3, 7)
+  m <- c(1, 1.5, 3, 5)
+  w <- 1:4
+  expect_equal(score("poisson_deviance", y, m, w),
+    sum(stats::poisson()$dev.resids(y, m, w)) / sum(w))
+  expect_equal(score("gamma_deviance", y, m, w), sum(stats::Gamma()$dev.resids(y, m, w)) / sum(w))
+  # what cannot be: undefined, but for nothing predicted where there was nothing
+  expect_equal(score("poisson_deviance", c(0, 1), cbind(c(0, 1), c(1, 0), c(-1, 1))), c(0, NA, NA))
+})
+
+test_that("counts with an exposure are fitted as with an offset, and scored as rates", {
+  table <- claims()
+  job <- job_of("claims", outcome_kind = "count", exposure = "years")
+  rivals <- list(
+    baseline = fam_baseline(), linear = pipeline(pre_onehot(drop_one = TRUE), fam_linear()),
+    tree = fam_tree(pruning = 0.01),
+    boosted = fam_boosted(trees = 20, row_share = 1)
+  )
+  control <- rpart::rpart.control(minsplit = 20, minbucket = 7, cp = 0, xval = 0, maxcompete = 0,
+    maxsurrogate = 5, usesurrogate = 2)
+  hand <- list(
+    baseline = function(d, new) rep(sum(d$claims) / sum(d$years), nrow(new)),
+    linear = function(d, new) {
+      fit <- stats::glm(claims ~ x + z + kind + offset(log(years)), stats::poisson(), d)
+      stats::predict(fit, new, type = "response") / new$years
+    },
+    tree = function(d, new) {
+      fit <- rpart::rpart(cbind(years, claims) ~ x + z + factor(kind), d, method = "poisson",
+        control = control)
+      stats::predict(rpart::prune(fit, 0.01), new)
+    },
+    boosted = function(d, new) {
+      x <- function(d) transform(d[c("x", "z", "kind")], kind = factor(kind))
+      fit <- gbm::gbm.fit(x(d), d$claims, offset = log(d$years), distribution = "poisson",
+        n.trees = 20, interaction.depth = 3, n.minobsinnode = 10, shrinkage = 0.1,
+        bag.fraction = 1, verbose = FALSE)
+      exp(gbm::predict.gbm(fit, x(new), 20))
+    }
+  )
+  for (name in names(rivals)) {
+    if (name == "boosted") skip_if_not_installed("gbm")
+    plan <- plan_comparison(job, candidates(a = rivals[[name]]),
+      splits = split_kfold(3), metrics = c("poisson_deviance", "rmse"), seed = 2)
+    cmp <- quiet_run(plan)
+    expected <- vapply(plan$splits, function(split) {
+      d <- table[split$training, ]
+      new <- table[split$validation, ]
+      rate <- hand[[name]](d, new)
+      sum(stats::poisson()$dev.resids(new$claims / new$years, rate, new$years)) / sum(new$years)
+    }, 1)
+    expect_equal(by_split(cmp, "poisson_deviance"), expected, tolerance = 1e-6, info = name)
+  }
+  expect_match(capture.output(preview(plan_comparison(job,
+    candidates(n = pipeline(pre_minimal(), fam_support_vectors())), seed = 1))),
+    "takes no case weights and no exposure", all = FALSE)
+})
+
+test_that("penalised regression has the likelihood of the kind", {
+  table <- claims()
+  x <- cbind(table$x, table$z)
+  penalties <- c(0.2, 0.05)
+  first <- function(outcome, ..., exposure = NULL) {
+    used <- table[c("x", "z", outcome, exposure)]
+    cmp <- quiet_run(plan_comparison(brief(used, outcome, ..., exposure = exposure),
+      candidates(a = pipeline(
+        pre_missing(), fam_penalised(penalty = do.call(among, as.list(penalties)))
+      )),
+      splits = split_kfold(3), metrics = "rmse", seed = 2), keep = "all_predictions")
+    list(rows = cmp$plan$splits[[1]], got = cmp$results$predictions[[1]]$values)
+  }
+  fitted <- function(rows, y, w, family, unit) {
+    fit <- glmnet::glmnet(x[rows$training, ], y[rows$training], family, w[rows$training],
+      alpha = 0.5, lambda = penalties * unit, standardize = FALSE)
+    exp(stats::predict(fit, x[rows$validation, ]))
+  }
+  one <- first("claims", outcome_kind = "count", exposure = "years")
+  rate <- table$claims / table$years
+  mean <- stats::weighted.mean(rate[one$rows$training], table$years[one$rows$training])
+  expect_equal(
+    sort(one$got), sort(fitted(one$rows, rate, table$years, "poisson", mean)), tolerance = 1e-6
+  )
+  one <- first("amount", outcome_kind = "positive")
+  expect_equal(
+    sort(one$got), sort(fitted(one$rows, table$amount, rep(1, 240), stats::Gamma("log"), 1)),
+    tolerance = 1e-6
+  )
+})
+
+test_that("cumulative logits are those of MASS; classes that are absent and copies do no harm", {
+  table <- claims()[c("x", "z", "kind", "grade")]
+  table$copy <- 2 * table$x + 1
+  job <- brief(table, "grade")
+  plan <- plan_comparison(job,
+    candidates(a = pipeline(pre_onehot(drop_one = TRUE), fam_cumulative())),
+    splits = split_kfold(3), metrics = c("ranked_probability", "log_loss"), seed = 2)
+  cmp <- quiet_run(plan)
+  expected <- vapply(plan$splits, function(split) {
+    fit <- MASS::polr(grade ~ x + z + kind, table[split$training, ], Hess = FALSE)
+    new <- table[split$validation, ]
+    p <- stats::predict(fit, new, type = "probs")
+    -mean(log(p[cbind(seq_len(nrow(new)), as.integer(new$grade))]))
+  }, 1)
+  expect_equal(by_split(cmp, "log_loss"), expected, tolerance = 1e-4)
+  model <- fit_final(select_final(cmp))
+  p <- predict(model, table, type = "probability")
+  expect_equal(rowSums(p), rep(1, nrow(table)))
+  # two classes in the training rows: logistic regression
+  two <- table$grade != "mid"
+  fit <- kw("fit_cumulative")(cbind(table$x, table$z)[two, ], droplevels(table$grade[two]), NULL,
+    list(), 1, 1)
+  by_glm <- stats::glm(grade == "high" ~ x + z, stats::binomial(), table[two, ])
+  expect_equal(fit$slopes, unname(stats::coef(by_glm)[-1]), tolerance = 1e-6)
+})
+
+test_that("the whole way is open to every kind: rule, set-aside, file, plan file, script, report", {
+  withr::local_dir(withr::local_tempdir())
+  table <- claims()
+  kinds <- list(
+    claims = list(outcome_kind = "count", exposure = "years"), grade = list(),
+    amount = list(outcome_kind = "positive")
+  )
+  for (outcome in names(kinds)) {
+    job <- set_aside(do.call(job_of, c(outcome, kinds[[outcome]])), share = 0.2, seed = 1)
+    plan <- plan_comparison(job, candidates(
+      base = fam_baseline(), tree = fam_tree(pruning = among(0.01, 0.1)),
+      near = pipeline(pre_minimal(), fam_neighbours(neighbours = among(3, 9)))
+    ), splits = split_kfold(3), seed = 3)
+    cmp <- quiet_run(plan, keep = "training_scores")
+    # the usual metrics of the kind, and the same on workers
+    expect_identical(names(plan$metrics), kw("outcome_kind")(job$kind)$metrics)
+    same_numbers(quiet_run(plan, workers = 2, keep = "training_scores"), cmp)
+    file.remove(dir(pattern = "[.](yml|csv)$"))
+    write_plan(plan_comparison(do.call(job_of, c(outcome, kinds[[outcome]])),
+      plan$candidates, splits = split_kfold(3), seed = 3), "plan.yml")
+    again <- read_plan("plan.yml")
+    expect_identical(again$brief$kind, job$kind)
+    expect_identical(again$brief$levels, job$levels)
+    model <- fit_final(select_final(cmp, candidate = "tree"))
+    scores <- score_set_aside(model)
+    expect_true(all(is.finite(scores$set_aside) & scores$low <= scores$set_aside), info = outcome)
+    predicted <- predict(model, table)
+    save_model(model, "model.kilnwright")
+    expect_equal(predict(open_model("model.kilnwright", trust = TRUE), table), predicted)
+    utils::write.csv(table, "table.csv", row.names = FALSE)
+    utils::write.csv(table, "new.csv", row.names = FALSE)
+    write_script(model, "final.R")
+    utils::capture.output(sys.source("final.R", new.env()))
+    got <- utils::read.csv("predictions.csv", check.names = FALSE)
+    for (column in setdiff(names(predicted), "class")) {
+      expect_equal(got[[column]], predicted[[column]], tolerance = 1e-8, info = outcome)
+    }
+  }
+  expect_match(capture.output(print(model)), "amount", all = FALSE)
+  write_report(model, "report.html")
+  expect_match(readLines("report.html"), "a number between", all = FALSE)
+})
+
+test_that("families for numbers never predict a count or an amount of 0 or less", {
+  below <- define_family("below", "number",
+    fit = function(x, y, weights, settings, seed, threads) NULL,
+    predict = function(model, x) rep(c(-1, 2), length.out = nrow(x))
+  )
+  table <- claims()[c("x", "z", "claims")]
+  cmp <- quiet_run(plan_comparison(brief(table, "claims", outcome_kind = "count"),
+    candidates(a = below()), splits = split_kfold(3), metrics = "poisson_deviance", seed = 1))
+  expect_true(all(is.finite(by_split(cmp, "poisson_deviance"))))
+  model <- fit_final(select_final(cmp))
+  expect_equal(range(predict(model, table)$value), c(mean(table$claims) / 1000, 2))
+  script <- withr::local_tempfile(fileext = ".R")
+  write_script(model, script)
+  expect_match(readLines(script), "pmax\\(prediction", all = FALSE)
+})
+
+test_that("a family of one's own may ask for kind and exposure", {
+  rate <- define_family("rate", c("number", "count"),
+    fit = function(x, y, weights, settings, seed, threads, kind, exposure) {
+      if (kind == "count") sum(y * exposure) / sum(exposure) else mean(y)
+    },
+    predict = function(model, x) rep(model, nrow(x)), weights = TRUE
+  )
+  job <- job_of("claims", outcome_kind = "count", exposure = "years")
+  cmp <- quiet_run(plan_comparison(job, candidates(a = rate(), b = fam_baseline()),
+    splits = split_kfold(3), seed = 1))
+  expect_equal(cmp$results$scores$rmse[1, ], cmp$results$scores$rmse[2, ])
+  expect_error(
+    define_family("bad", "number",
+      fit = function(x, y, weights, settings, seed, threads, other) 1,
+      predict = function(model, x) 1
+    ),
+    class = "kw_error_argument"
+  )
+})
