@@ -1,5 +1,14 @@
-# How members of each kind are found: functions in the package whose names start with
-# "member_<kind>_", by the rest of their name, in the same order in any locale. Looked for once.
+# How members of each kind are found. Those of the package are its functions whose names start with
+# "member_<kind>_", by the rest of their name; those of others were made by define_<kind>() and
+# registered. Both give the member when called, and are in the same order in any locale.
+known_members <- function(kind) {
+  others <- others_members(kind)
+  if (length(others) == 0L) return(shipped_members(kind))
+  all <- c(shipped_members(kind), others)
+  all[order(names(all), method = "radix")]
+}
+
+# Looked for once.
 shipped_members <- function(kind) {
   if (is.null(member_store[[kind]])) {
     prefix <- paste0("member_", kind, "_")
@@ -14,3 +23,110 @@ shipped_members <- function(kind) {
 }
 
 member_store <- new.env(parent = emptyenv())
+
+# What others registered: by kind, a list by name of functions; and by kind and name, from where.
+others_store <- new.env(parent = emptyenv())
+
+others_members <- function(kind) others_store[[kind]]
+
+is_registered <- function(kind, name) name %in% names(others_members(kind))
+
+# What the functions that make a member are called, by kind: pre_..., fam_...
+member_prefixes <- c(
+  step = "pre_", fam = "fam_", metric = "metric_", split = "split_", search = "search_",
+  screen = "screen_", rule = "rule_", finding = "finding_"
+)
+
+# `part`, what define_<kind>() returns, with a note of which member it is: `make` is the function
+# by which known_members() gives it.
+as_member <- function(part, kind, name, make) {
+  attr(part, "member") <- list(kind = kind, name = name, make = make)
+  part
+}
+
+#' Make parts of a package or a script known
+#'
+#' What `define_family()`, `define_step()`, `define_metric()`, `define_split()`, `define_search()`,
+#' `define_screen()`, `define_rule()` and `define_finding()` return can be used in R as it is. Once
+#' it is registered it is known by its name as well: in plan files, on the command line, in
+#' [list_families()] and its like, in [describe_family()], [inspect_data()] and [select_final()].
+#'
+#' A package registers its parts when it is loaded:
+#'
+#' ```
+#' .onLoad <- function(libname, pkgname) kilnwright::register_members(pkgname)
+#' ```
+#'
+#' @param from Name of a package that is being loaded, or an environment such as `globalenv()`. All
+#'   parts in it are registered, whatever the objects are called.
+#' @return The names of what was registered, such as `"fam_median"`, invisibly.
+#' @section Errors:
+#' `kw_error_definition` when there is another part of that kind and name already.
+#' @examples
+#' rule_second <- define_rule("second", choose = function(table, margin) min(2, nrow(table)),
+#'   does = "Takes the setting that is second best."
+#' )
+#' register_members(environment())
+#' @export
+register_members <- function(from) {
+  by_name <- is.character(from)
+  if (by_name) check_string(from, "from") else check_class(
+    from, "environment", "from", "Give the name of a package, or an environment."
+  )
+  home <- if (by_name) asNamespace(from) else from
+  objects <- mget(sort(ls(home), method = "radix"), envir = home)
+  members <- lapply(unname(objects), attr, which = "member", exact = TRUE)
+  members <- Filter(Negate(is.null), members)
+  source <- if (by_name) from else "this session"
+  for (member in members) check_new_member(member, source)
+  for (member in members) {
+    others_store[[member$kind]][[member$name]] <- structure(member$make, source = source)
+  }
+  invisible(vapply(members, function(m) paste0(member_prefixes[[m$kind]], m$name), ""))
+}
+
+# The same package or session may register its parts anew.
+check_new_member <- function(member, source) {
+  other <- attr(others_members(member$kind)[[member$name]], "source")
+  prefix <- member_prefixes[[member$kind]]
+  ours <- c(names(shipped_members(member$kind)), names(exported_members(prefix)))
+  if (member$name %in% ours) other <- "kilnwright"
+  if (is.null(other) || other == source) return(invisible())
+  stop_kw("definition", paste0(
+    "There is ", quoted(paste0(prefix, member$name)), " of ", other, " already."
+  ),
+  remedy = "Define it under another name."
+  )
+}
+
+# Functions by which splits, searches, screens and metrics with values are made, by the rest of
+# their names; with those that others registered.
+known_makers <- function(prefix) {
+  kind <- names(member_prefixes)[match(prefix, member_prefixes)]
+  c(exported_members(prefix), others_members(kind))
+}
+
+exported_members <- function(prefix) {
+  home <- topenv(environment())
+  names <- grep(paste0("^", prefix), getNamespaceExports(home), value = TRUE)
+  stats::setNames(
+    lapply(names, get, envir = home, mode = "function"),
+    substring(names, nchar(prefix) + 1L)
+  )
+}
+
+# The arguments of a part of someone else's: what was given, and defaults for the rest.
+given_arguments <- function(given, defaults, kind, name) {
+  check_named(given, paste0(member_prefixes[[kind]], name, "(...)"))
+  for (one in setdiff(names(given), names(defaults))) {
+    stop_kw(
+      "argument", paste0("The ", kind, " ", quoted(name), " has no argument ", quoted(one), "."),
+      remedy = did_you_mean(one, names(defaults), "Its arguments")
+    )
+  }
+  defaults[names(given)] <- given
+  defaults
+}
+
+# The names and defaults of the arguments of a function that makes a member.
+arguments_of_maker <- function(make) attr(make, "defaults") %||% as.list(formals(make))

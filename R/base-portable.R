@@ -70,3 +70,25 @@ is_base_name <- function(name) {
     exists(name, envir = asNamespace(package), inherits = FALSE)
   }, logical(1)))
 }
+
+# User functions may use base R, attached packages by `::`, and their arguments.
+check_self_contained <- function(functions, name) {
+  for (role in names(functions)) {
+    f <- functions[[role]]
+    if (is.primitive(f)) next
+    used <- codetools::findGlobals(f, merge = TRUE)
+    known <- vapply(used, function(symbol) {
+      any(vapply(c("base", "stats", "utils", "methods"), function(package) {
+        exists(symbol, envir = asNamespace(package), inherits = FALSE)
+      }, logical(1)))
+    }, logical(1))
+    if (any(!known)) {
+      stop_kw("definition", paste0(
+        "`", role, "` of ", quoted(name), " uses ",
+        enumerate(quoted(used[!known])), " from outside itself."
+      ),
+      remedy = "Define helpers inside the function, and call packages with `package::name`."
+      )
+    }
+  }
+}

@@ -40,6 +40,7 @@ run_command_line <- function(arguments) {
 
 # Runs one command; returns the exit status: 0 done, 1 error, 2 wrong call.
 run_command <- function(arguments) {
+  if (length(arguments) > 0L && arguments[1] == "--with") return(run_with_packages(arguments[-1]))
   commands <- shipped_members("command")
   if (length(arguments) == 0L || arguments[1] %in% c("--help", "-h", "help")) {
     print_command_list(commands)
@@ -79,6 +80,22 @@ run_command <- function(arguments) {
       1L
     }
   )
+}
+
+# Packages that register parts of their own are loaded before the command.
+run_with_packages <- function(arguments) {
+  packages <- strsplit(c(arguments, "")[1], ",", fixed = TRUE)[[1]]
+  there <- vapply(packages, requireNamespace, NA, quietly = TRUE)
+  if (length(packages) == 0L || !all(there)) {
+    complain(
+      if (length(packages) == 0L) "--with wants the name of a package." else paste0(
+        "The package ", quoted(packages[!there][1]), " is not installed, or does not load."
+      ),
+      "See kilnwright --help."
+    )
+    return(2L)
+  }
+  run_command(arguments[-1])
 }
 
 # What an error says of arguments, in the words of the command line.
@@ -155,7 +172,8 @@ print_command_list <- function(commands) {
   )
   for (i in seq_len(nrow(rows))) say(formatC(rows$command[i], width = -13), rows$does[i])
   say("")
-  say("kilnwright COMMAND --help says more.")
+  say("kilnwright COMMAND --help says more. kilnwright --with PACKAGE COMMAND ... loads a package")
+  say("whose parts, families or steps for instance, are named in the plan file.")
 }
 
 option <- function(name, default = NULL, help, type = "character") {

@@ -16,7 +16,7 @@
 inspect_data <- function(brief) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   look <- new_look(brief)
-  checks <- shipped_members("finding")
+  checks <- known_members("finding")
   found <- unlist(
     in_each(look, names(checks), function(check) checks[[check]](look)),
     recursive = FALSE,

@@ -63,10 +63,35 @@ no_simplicity <- function(settings) list()
 
 keep_model <- function(model, value) model
 
-# A combination of values that cannot work: test(settings, kind, about) gives one
-# logical a setting (settings as columns; about = rows, columns, classes), `says`
-# tells a person why.
-cannot_work <- function(says, test) list(says = says, test = test)
+#' Combinations of hyperparameters that cannot work
+#'
+#' For `impossible =` of [define_family()]. What cannot work is left out before anything is
+#' fitted, and counted by [preview()].
+#'
+#' @param says What a person is told: why it cannot work.
+#' @param test `function(settings, kind, about)` giving `TRUE` for every setting that cannot work.
+#'   `settings` holds a vector for each hyperparameter, one value a setting; `kind` is the outcome's
+#'   kind; `about` has the numbers of `rows`, `columns` and `classes`.
+#' @return A list for `define_family()`.
+#' @examples
+#' cannot_work("more terms than columns", function(settings, kind, about) {
+#'   settings$terms > about$columns
+#' })
+#' @export
+cannot_work <- function(says, test) {
+  check_string(says, "says")
+  check_argument(
+    is.function(test) && length(formals(test)) == 3L, "test",
+    "a function(settings, kind, about)", test
+  )
+  structure(list(says = says, test = test), class = "kw_cannot_work")
+}
+
+check_impossible <- function(impossible, name) {
+  fine <- is.list(impossible) && all(vapply(impossible, inherits, NA, "kw_cannot_work"))
+  check_argument(fine, "impossible", "a list of cannot_work()", impossible)
+  for (one in impossible) check_self_contained(list(test = one$test), name)
+}
 
 family_packages <- function(definition, settings, kind) {
   if (!is.function(definition$packages)) return(definition$packages)

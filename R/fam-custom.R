@@ -19,7 +19,8 @@
 #' @param predict `function(model, x)` giving a numeric vector, or a matrix of
 #'   probabilities, rows x levels of `y`. A family with a path has
 #'   `function(model, x, values)` giving one more dimension, one entry a value.
-#' @param defaults Named list: hyperparameters and their default values.
+#' @param defaults Named list: hyperparameters and their default values, or what
+#'   [hyperparameter()] says of them.
 #' @param path Name of the hyperparameter of which one fit serves all values (a
 #'   path): `settings` then holds all values there, as a vector.
 #' @param complexity_rank 0 (simplest) to 100; among settings that tie the simpler is
@@ -29,6 +30,11 @@
 #' @param wants_scaling Does the fit depend on the columns' scales?
 #' @param random Does `fit` draw random numbers? It is then run under its own seed.
 #' @param packages Packages that `fit` and `predict` call by `package::name`.
+#' @param simplicity `function(settings)` giving a list of numeric vectors, one value a setting,
+#'   lower is simpler, the most important first; `settings` holds a vector for each
+#'   hyperparameter.
+#' @param impossible A list of [cannot_work()]: combinations that are left out before running.
+#' @param does One sentence for [describe_family()].
 #' @return A function with the hyperparameters as arguments.
 #' @section Errors:
 #' `kw_error_definition` when a function uses something from outside itself,
@@ -46,7 +52,8 @@ define_family <- function(
   name, kinds, fit, predict, defaults = list(), path = NULL,
   complexity_rank = 50,
   factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
-  wants_scaling = FALSE, random = FALSE, packages = character()
+  wants_scaling = FALSE, random = FALSE, packages = character(), simplicity = NULL,
+  impossible = list(), does = "A family defined by the user."
 ) {
   check_string(name, "name")
   check_kinds(kinds)
@@ -68,12 +75,23 @@ define_family <- function(
   check_self_contained(list(fit = fit, predict = predict), name)
   fit <- portable_function(fit, "`fit`")
   predict <- portable_function(predict, "`predict`")
-  declared <- lapply(defaults, function(default) {
-    type <- if (is.numeric(default) && length(default) == 1L) "number" else "any"
-    hyperparameter(type, default, meaning = "As its author says.")
+  declared <- lapply(defaults, declared_by_user, type = function(default) {
+    if (is.numeric(default) && length(default) == 1L) "number" else "any"
   })
+  check_impossible(impossible, name)
+  check_self_contained(Filter(Negate(is.null), list(simplicity = simplicity)), name)
+  simplicity <- if (is.null(simplicity)) {
+    no_simplicity
+  } else {
+    portable_function(simplicity, "`simplicity`")
+  }
   definition <- family_definition(
     name, name, kinds, declared, complexity_rank,
+    simplicity = simplicity,
+    impossible = lapply(impossible, function(one) {
+      one$test <- portable_function(one$test, "`test`")
+      one
+    }),
     accepts = list(
       factors = factors, sparse = sparse, missing = missing, weights = weights,
       wants_scaling = wants_scaling
@@ -81,8 +99,10 @@ define_family <- function(
     random = random, fit = fit, predict = if (is.null(path)) predict,
     path = if (!is.null(path)) list(along = path, set_matters = FALSE, predict = predict),
     packages = union(packages, packages_called(list(fit, predict))),
-    does = "A family defined by the user."
+    does = does
   )
   definition$shipped <- FALSE
-  function(...) new_family(definition, list(...))
+  as_member(
+    function(...) new_family(definition, list(...)), "fam", name, function() definition
+  )
 }

@@ -16,7 +16,7 @@
 #' describe_family("forest")
 #' @export
 list_families <- function() {
-  members <- lapply(shipped_members("fam"), function(make) make())
+  members <- lapply(known_members("fam"), function(make) make())
   text <- function(f) vapply(members, f, character(1), USE.NAMES = FALSE)
   needed <- lapply(members, all_packages)
   tibble::tibble(
@@ -81,7 +81,7 @@ family_by_name <- function(name) {
   if (is.function(name)) name <- name()
   if (inherits(name, "kw_family")) return(name$definition)
   check_string(name, "name")
-  members <- shipped_members("fam")
+  members <- known_members("fam")
   check_choice(sub("^fam_", "", name), names(members), "name")
   members[[sub("^fam_", "", name)]]()
 }
@@ -127,7 +127,7 @@ family_facts <- function(definition, sizes) {
 # The parts of a family's help page that its definition knows: roxygen evaluates
 # this, so page and definition cannot drift apart.
 family_help <- function(name) {
-  definition <- shipped_members("fam")[[name]]()
+  definition <- known_members("fam")[[name]]()
   sizes <- usual_sizes
   params <- vapply(names(definition$hyperparameters), function(name) {
     h <- definition$hyperparameters[[name]]

@@ -53,7 +53,7 @@ find_metrics <- function(metrics, kind) {
 }
 
 find_metric <- function(metric, kind) {
-  known <- shipped_members("metric")
+  known <- known_members("metric")
   if (is.character(metric)) {
     if (!metric %in% names(known)) {
       stop_kw("argument", paste0("There is no metric ", quoted(metric), "."),

@@ -64,7 +64,7 @@ metric_huber <- function(bend = 1) {
 list_metrics <- function(brief = NULL) {
   kind <- if (inherits(brief, "kw_brief")) brief$kind else brief
   if (!is.null(kind)) check_choice(kind, outcome_kinds(), "brief")
-  members <- lapply(shipped_members("metric"), function(make) make())
+  members <- lapply(known_members("metric"), function(make) make())
   if (!is.null(kind)) members <- Filter(function(m) !is.null(kind_among(m$kinds, kind)), members)
   text <- function(f) vapply(members, f, character(1), USE.NAMES = FALSE)
   arguments <- text(function(m) paste(names(m$arguments), collapse = ", "))
@@ -141,7 +141,7 @@ define_metric <- function(name, kinds, direction, score, undefined = NULL, label
     range = range,
     row_wise = row_wise, does = "A metric defined by the user."
   )
-  function() metric
+  as_member(function() metric, "metric", name, function() metric)
 }
 
 # Calls a function of one prediction for every value of a path.

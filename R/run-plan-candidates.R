@@ -52,9 +52,9 @@ plan_part <- function(x, shared, at, families) {
     return(list(optional(plan_parts(arguments, shared, paste0(at, " > optional"), FALSE))))
   }
   if (name == "either") return(list(plan_either(arguments, shared, paste0(at, " > either"))))
-  steps <- shipped_members("step")
+  steps <- known_members("step")
   if (name %in% names(steps)) return(plan_step(steps[[name]](), arguments, paste0(at, " > ", name)))
-  known_families <- if (families) shipped_members("fam")
+  known_families <- if (families) known_members("fam")
   if (name %in% names(known_families)) {
     return(list(plan_family(known_families[[name]](), arguments, paste0(at, " > ", name))))
   }

@@ -73,7 +73,7 @@ leave_out_absent <- function(candidates, kind, tell) {
 
 # The names of the selection rules live a layer higher; a plan only has to hold a
 # name that select_final() will know.
-plan_rule_names <- function() names(shipped_members("rule"))
+plan_rule_names <- function() names(known_members("rule"))
 
 plan_error <- function(problem, at, remedy = NULL) {
   stop_kw("plan_file", problem, where = paste0("At ", at, "."), remedy = remedy)
@@ -303,7 +303,7 @@ plan_set_aside <- function(brief, x) {
 # A splitter or search: its name, or a map of one name to its arguments. Only
 # exported functions with the prefix can be named; types come from their defaults.
 plan_member <- function(x, prefix, at) {
-  members <- exported_members(prefix)
+  members <- known_makers(prefix)
   name <- if (is_scalar(x)) x$text else if (is_map(x) && length(x) == 1L) names(x)
   if (is.null(name)) plan_error("One name, or one name with its arguments, is expected here.", at)
   if (!name %in% names(members)) {
@@ -313,14 +313,15 @@ plan_member <- function(x, prefix, at) {
   if (is_scalar(x)) return(make())
   at <- paste0(at, " > ", name)
   # {kfold: 5} is {kfold: {k: 5}}
-  if (!is_map(x[[1]]) && length(formals(make)) > 0L) {
-    x[[1]] <- stats::setNames(list(x[[1]]), names(formals(make))[1])
+  wanted <- arguments_of_maker(make)
+  if (!is_map(x[[1]]) && length(wanted) > 0L) {
+    x[[1]] <- stats::setNames(list(x[[1]]), names(wanted)[1])
   }
-  given <- plan_keys(x[[1]], names(formals(make)), at)
+  given <- plan_keys(x[[1]], names(wanted), at)
   arguments <- Map(function(value, key) {
     # an argument without a default has the empty name in its place
-    open <- is.symbol(formals(make)[[key]])
-    default <- if (!open) formals(make)[[key]]
+    open <- is.symbol(wanted[[key]])
+    default <- if (!open) wanted[[key]]
     read <- if (is.logical(default)) {
       plan_flag_or_texts
     } else if (open || is.numeric(default)) {
@@ -341,15 +342,6 @@ plan_metrics <- function(x) {
     at <- paste0("metrics[", i, "]")
     if (is_scalar(x[[i]])) x[[i]]$text else plan_member(x[[i]], "metric_", at)
   })
-}
-
-exported_members <- function(prefix) {
-  home <- topenv(environment())
-  names <- grep(paste0("^", prefix), getNamespaceExports(home), value = TRUE)
-  stats::setNames(
-    lapply(names, get, envir = home, mode = "function"),
-    substring(names, nchar(prefix) + 1L)
-  )
 }
 
 # One search for all, or one per candidate with "others" for the rest.

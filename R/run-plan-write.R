@@ -196,7 +196,7 @@ searches_yaml <- function(plan) {
 
 # A member by its name and the arguments that are not its defaults.
 member_yaml <- function(member, prefix) {
-  make <- exported_members(prefix)[[member$name]]
+  make <- known_makers(prefix)[[member$name]]
   if (is.null(make)) cannot_hold(paste0(sub("_$", "", prefix), " ", quoted(member$name)))
   defaults <- as.list(make()$arguments)
   given <- Filter(Negate(is.null), member$arguments)
@@ -237,7 +237,8 @@ form_yaml <- function(form) {
 }
 
 part_yaml <- function(form) {
-  if (!form$shipped) cannot_hold(paste0(form$kind, "_", form$name, ", which is your own"))
+  known <- form$shipped || is_registered(c(pre = "step", fam = "fam")[[form$kind]], form$name)
+  if (!known) cannot_hold(paste0(form$kind, "_", form$name, ", which is your own"))
   where <- paste0(form$kind, "_", form$name)
   whole <- form$sensible && length(form$arguments) == 0L
   given <- c(form$arguments, if (form$sensible && !whole) form$free)

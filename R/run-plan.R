@@ -185,7 +185,7 @@ check_rules <- function(rules, spaces, asked) {
       at <- which(vapply(spaces[[name]]$rules, identical, logical(1), rule))
       if (length(at) == 0L) next
       removed <- removed + sum(asked$round[[name]]$by_rule[at])
-      random <- random || search_of(asked$seats, name)$name != "grid"
+      random <- random || !search_of(asked$seats, name)$exhaustive
     }
     if (removed == 0 && !random) {
       stop_kw("rule", paste0("rule_out(", rlang::expr_deparse(rule$expr), ") removes no setting."),

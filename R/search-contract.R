@@ -9,17 +9,19 @@
 # list(settings, mean, sd, expected, scores, splits, seconds, failed, meets, partial), `settings` a
 # table, `scores` a matrix settings x splits, `mean` NA where not all of them are there, `expected`
 # a guess of it where some are, `partial` what is known on shares of the training rows.
-# at_once says that all settings are in the first round.
-new_search <- function(name, arguments, label, start, propose, at_once = FALSE) {
+# at_once says that all settings are in the first round; exhaustive, that these are all there are.
+new_search <- function(
+  name, arguments, label, start, propose, at_once = FALSE, exhaustive = FALSE
+) {
   structure(list(
     name = name, arguments = arguments, start = start, propose = propose, label = label,
-    at_once = at_once
+    at_once = at_once, exhaustive = exhaustive
   ), class = "kw_search")
 }
 
 # Searches that look at every candidate by itself. `propose_one(space, seed)` gives all that is
 # to be tried of a candidate, at once.
-search_at_once <- function(name, arguments, label, propose_one) {
+search_at_once <- function(name, arguments, label, propose_one, exhaustive = FALSE) {
   new_search(
     name, arguments, label,
     start = function(field, seed) list(seed = seed, done = FALSE),
@@ -29,7 +31,7 @@ search_at_once <- function(name, arguments, label, propose_one) {
       state$done <- TRUE
       list(round = round, state = state)
     },
-    at_once = TRUE
+    at_once = TRUE, exhaustive = exhaustive
   )
 }
 

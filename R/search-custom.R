@@ -80,18 +80,11 @@ define_search <- function(name, propose, defaults = list()) {
   )
   check_self_contained(list(propose = propose), name)
   propose <- portable_function(propose, "`propose`")
-  function(...) {
-    given <- list(...)
-    check_named(given, paste0("search_", name, "(...)"))
-    for (one in setdiff(names(given), names(defaults))) {
-      stop_kw(
-        "argument", paste0("The search ", quoted(name), " has no argument ", quoted(one), "."),
-        remedy = did_you_mean(one, names(defaults), "Its arguments")
-      )
-    }
-    defaults[names(given)] <- given
-    custom_search(name, defaults, propose)
+  make <- function(...) {
+    custom_search(name, given_arguments(list(...), defaults, "search", name), propose)
   }
+  make <- structure(make, defaults = defaults)
+  as_member(make, "search", name, make)
 }
 
 # A search is done after so many rounds in a row without anything new, or so many in all.

@@ -18,7 +18,7 @@ search_grid <- function(points = 5) {
   check_number(points, "points", min = 2, max = 10000, whole = TRUE)
   search_at_once("grid", list(points = points), "grid", function(space, seed) {
     clean_settings(space, grid_settings(space, points))
-  })
+  }, exhaustive = TRUE)
 }
 
 #' @rdname search_grid

@@ -138,6 +138,14 @@ screen_view <- function(results, plan) {
 }
 
 begin_screen_splits <- function(about, first, level, margin, at_least) {
+  begin_by_splits(about, first, function(view, alive, used) {
+    worse_beyond_doubt(view, about, alive, used, level, margin, at_least)
+  })
+}
+
+# Split after split; `drop(view, alive, used)` gives the rows of dropped() that go after the splits
+# that are done.
+begin_by_splits <- function(about, first, drop) {
   alive <- about$settings
   seen <- 0L
   gone <- NULL
@@ -145,7 +153,7 @@ begin_screen_splits <- function(about, first, level, margin, at_least) {
     following = function(view) {
       if (seen > 0L && seen < length(about$splits)) {
         used <- about$splits[seq_len(min(seen, about$usable))]
-        found <- worse_beyond_doubt(view, about, alive, used, level, margin, at_least)
+        found <- drop(view, alive, used)
         gone <<- rbind(gone, found)
         known <- view$failed | rowSums(is.na(view$good[, used, drop = FALSE])) == 0L
         alive <<- setdiff(alive[known[alive]], which_settings(about, found))

@@ -10,13 +10,15 @@
 #'   the number of steps; measured time plays no part.
 #' * `"within"`: the simplest setting whose mean lies within `margin` of the best one.
 #' * `"steady"`: the best mean less `margin` (default 1) standard deviations over splits.
-#' * a function of the ranked rows of [standings()] (best first), which returns the number
-#'   of the row that it chooses, or `list(row = , reason = )`.
+#' * a rule of your own, see [define_rule()], or a function of the ranked rows of
+#'   [standings()] (best first), which returns the number of the row that it chooses, or
+#'   `list(row = , reason = )`.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param rule One of the rules above, or a function.
+#' @param rule One of the rules above, a rule of [define_rule()], or a function.
 #' @param margin For `"within"`: a difference in the metric's unit that does not matter.
-#'   For `"steady"`: how many standard deviations are taken off.
+#'   For `"steady"`: how many standard deviations are taken off. For rules of your own: as they
+#'   say.
 #' @param candidate Choose among these candidates only.
 #' @param metric Choose by this metric; default the deciding one.
 #' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason. See
@@ -36,19 +38,9 @@
 #' @export
 select_final <- function(cmp, rule = "one_se", margin = NULL, candidate = NULL, metric = NULL) {
   field <- selection_field(cmp, candidate, metric)
-  if (is.function(rule)) return(new_choice(cmp, field, own_rule(cmp, field, rule), "own function"))
-  rules <- shipped_members("rule")
-  check_choice(rule, names(rules), "rule")
-  if (!is.null(margin)) check_number(margin, "margin", min = 0)
-  if (!is.null(margin) && !rule %in% c("within", "steady")) {
-    stop_kw(
-      "argument",
-      paste0("The rule ", quoted(rule), " takes no margin."),
-      remedy = "Leave it out, or use rule = \"within\"."
-    )
-  }
-  field$margin <- margin
-  new_choice(cmp, field, rules[[rule]]()(field), rule)
+  rule <- find_rule(rule)
+  field <- with_margin(field, rule, margin)
+  new_choice(cmp, field, rule$choose(field), rule$name)
 }
 
 # What the rules look at: one entry a setting; goodness is -Inf where it is not eligible.
@@ -66,7 +58,7 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   eligible <- scored & meets_constraints(cmp)
   if (!any(eligible)) refuse_unmet(cmp, scored)
   list(
-    goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean,
+    cmp = cmp, goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean,
     sd = spread$sd, se = spread$se, pooled = cmp$plan$pooled,
     among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
     metric = metric,
@@ -83,39 +75,6 @@ new_choice <- function(cmp, field, picked, rule) {
       among = field$among
     ),
     class = "kw_choice"
-  )
-}
-
-# A user's rule sees the eligible rows of the standings.
-own_rule <- function(cmp, field, rule) {
-  table <- standings(cmp, metric = field$metric$name)
-  at <- rows_in_standings(cmp, table)
-  table <- table[is.finite(field$goodness[at]), ]
-  said <- rule(table)
-  row <- if (is.list(said)) said$row else said
-  fine <- is.numeric(row) && length(row) == 1L && !is.na(row) && row %in% seq_len(nrow(table))
-  if (!fine) {
-    stop_kw(
-      "select",
-      paste0(
-        "The rule must give the number of one of the ", nrow(table),
-        " rows that it got; it gave ",
-        describe_value(row), "."
-      )
-    )
-  }
-  picked <- rows_in_standings(cmp, table[row, ])
-  reason <- if (is.list(said)) said$reason
-  list(
-    at = picked,
-    reason = reason %||% paste0(
-      field$name(picked),
-      " was chosen by a function of the user's; its mean ",
-      field$metric$label,
-      " is ",
-      with_spread(field$mean[picked], field$se[picked]),
-      "."
-    )
   )
 }
 
@@ -140,83 +99,76 @@ refuse_unmet <- function(cmp, scored) {
   )
 }
 
-member_rule_best_mean <- function() {
-  function(field) {
-    best <- which(field$goodness == max(field$goodness))
-    at <- best[which.min(field$from_simple[best])]
-    list(at = at, reason = paste0(
-      field$name(at), " has the best mean ", field$metric$label, ", ",
-      with_spread(field$mean[at], field$se[at]), if (length(best) > 1L) {
-        paste0("; of ", length(best), " settings with that mean it is the simplest")
-      }, "."
-    ))
-  }
+member_rule_best_mean <- function() rule_definition("best_mean", choose_best_mean)
+
+member_rule_one_se <- function() rule_definition("one_se", choose_one_se)
+
+member_rule_within <- function() rule_definition("within", choose_within, margin = "needed")
+
+member_rule_steady <- function() rule_definition("steady", choose_steady, margin = 1)
+
+choose_best_mean <- function(field) {
+  best <- which(field$goodness == max(field$goodness))
+  at <- best[which.min(field$from_simple[best])]
+  list(at = at, reason = paste0(
+    field$name(at), " has the best mean ", field$metric$label, ", ",
+    with_spread(field$mean[at], field$se[at]), if (length(best) > 1L) {
+      paste0("; of ", length(best), " settings with that mean it is the simplest")
+    }, "."
+  ))
 }
 
-member_rule_one_se <- function() {
-  function(field) {
-    leader <- member_rule_best_mean()(field)$at
-    se <- field$se[leader]
-    if (is.na(se)) {
-      stop_kw("select", "The one-standard-error rule needs at least two splits.",
-        remedy = "Use rule = \"best_mean\", or run more splits."
-      )
-    }
-    near <- which(field$goodness >= field$goodness[leader] - se)
-    at <- near[which.min(field$from_simple[near])]
-    list(at = at, reason = one_se_reason(field, leader, at, near))
+choose_one_se <- function(field) {
+  leader <- choose_best_mean(field)$at
+  se <- field$se[leader]
+  if (is.na(se)) {
+    stop_kw("select", "The one-standard-error rule needs at least two splits.",
+      remedy = "Use rule = \"best_mean\", or run more splits."
+    )
   }
+  near <- which(field$goodness >= field$goodness[leader] - se)
+  at <- near[which.min(field$from_simple[near])]
+  list(at = at, reason = one_se_reason(field, leader, at, near))
 }
 
-member_rule_within <- function() {
-  function(field) {
-    if (is.null(field$margin)) {
-      stop_kw(
-        "argument",
-        "The rule \"within\" needs a margin, in the unit of the metric.",
-        remedy = "For instance margin = 0.01."
-      )
-    }
-    leader <- member_rule_best_mean()(field)$at
-    near <- which(field$goodness >= field$goodness[leader] - field$margin - 1e-12)
-    at <- near[which.min(field$from_simple[near])]
-    list(at = at, reason = paste0(
-      field$name(at), " is the simplest of ", count_of(length(near), "setting"), " whose mean ",
-      field$metric$label, " lies within ",
-      format(field$margin), " of the best (", with_spread(field$mean[leader], field$se[leader]),
-      ", ", field$name(leader),
-      "); its own mean is ", round_to(field$mean[at], field$se[leader]), "."
-    ))
-  }
+choose_within <- function(field) {
+  leader <- choose_best_mean(field)$at
+  near <- which(field$goodness >= field$goodness[leader] - field$margin - 1e-12)
+  at <- near[which.min(field$from_simple[near])]
+  list(at = at, reason = paste0(
+    field$name(at), " is the simplest of ", count_of(length(near), "setting"), " whose mean ",
+    field$metric$label, " lies within ",
+    format(field$margin), " of the best (", with_spread(field$mean[leader], field$se[leader]),
+    ", ", field$name(leader),
+    "); its own mean is ", round_to(field$mean[at], field$se[leader]), "."
+  ))
 }
 
-member_rule_steady <- function() {
-  function(field) {
-    times <- field$margin %||% 1
-    if (field$pooled) {
-      stop_kw(
-        "select",
-        "The rule \"steady\" needs a score of every split, but predictions were scored together.",
-        remedy = "Use rule = \"one_se\", or splits with larger validation parts."
-      )
-    }
-    if (all(is.na(field$sd[is.finite(field$goodness)]))) {
-      stop_kw(
-        "select",
-        "The rule \"steady\" needs at least two splits.",
-        remedy = "Use rule = \"best_mean\", or run more splits."
-      )
-    }
-    steady <- field$goodness - times * field$sd
-    best <- which(steady == max(steady, na.rm = TRUE))
-    at <- best[which.min(field$from_simple[best])]
-    list(at = at, reason = paste0(
-      field$name(at), " has the best mean ", field$metric$label, " less ",
-      if (times == 1) "one standard deviation" else
-        paste(format(times), "standard deviations"), " over the splits: mean ",
-      with_spread(field$mean[at], field$sd[at], "sd"), "."
-    ))
+choose_steady <- function(field) {
+  times <- field$margin
+  if (field$pooled) {
+    stop_kw(
+      "select",
+      "The rule \"steady\" needs a score of every split, but predictions were scored together.",
+      remedy = "Use rule = \"one_se\", or splits with larger validation parts."
+    )
   }
+  if (all(is.na(field$sd[is.finite(field$goodness)]))) {
+    stop_kw(
+      "select",
+      "The rule \"steady\" needs at least two splits.",
+      remedy = "Use rule = \"best_mean\", or run more splits."
+    )
+  }
+  steady <- field$goodness - times * field$sd
+  best <- which(steady == max(steady, na.rm = TRUE))
+  at <- best[which.min(field$from_simple[best])]
+  list(at = at, reason = paste0(
+    field$name(at), " has the best mean ", field$metric$label, " less ",
+    if (times == 1) "one standard deviation" else
+      paste(format(times), "standard deviations"), " over the splits: mean ",
+    with_spread(field$mean[at], field$sd[at], "sd"), "."
+  ))
 }
 
 one_se_reason <- function(field, leader, at, near) {
@@ -261,8 +213,8 @@ outcome_unit <- function(cmp, metric) {
 #' What each rule would choose, and why
 #'
 #' @param choice A choice from [select_final()].
-#' @param margin For the rule `"within"`; default the choice's own, else a quarter of the
-#'   leader's standard deviation over splits.
+#' @param margin For rules that need one, such as `"within"`; default the choice's own, else a
+#'   quarter of the leader's standard deviation over splits.
 #' @return A tibble, one row a rule (choosing among the same candidates as the choice): `rule`,
 #'   `candidate`, `setting` (number within the
 #'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
@@ -284,32 +236,33 @@ explain_choice <- function(choice, margin = NULL) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   cmp <- choice$cmp
   field <- selection_field(cmp, choice$among, choice$metric)
-  leader <- member_rule_best_mean()(field)$at
+  leader <- choose_best_mean(field)$at
   quarter <- if (is.na(field$sd[leader])) 0 else signif(field$sd[leader] / 4, 2)
-  within <- margin %||% (if (choice$rule == "within") choice$margin) %||% quarter
-  rules <- shipped_members("rule")
-  rows <- lapply(names(rules), function(rule) {
-    field$margin <- if (rule == "within") {
-      within
-    } else if (rule == "steady" && choice$rule == rule) {
-      choice$margin
+  rules <- lapply(known_members("rule"), function(make) make())
+  rows <- lapply(rules, function(rule) {
+    # the choice's own margin, else the default
+    field$margin <- if (choice$rule == rule$name) choice$margin
+    if (identical(rule$margin, "needed")) {
+      field$margin <- margin %||% field$margin %||% quarter
+    } else {
+      field$margin <- field$margin %||% rule$margin
     }
-    picked <- tryCatch(rules[[rule]]()(field), kw_error_select = function(e) {
+    picked <- tryCatch(rule$choose(field), kw_error_select = function(e) {
       list(at = NA_integer_, reason = plain_message(e))
     })
-    list(rule = rule, at = picked$at, reason = picked$reason)
+    list(rule = rule$name, at = picked$at, reason = picked$reason)
   })
   if (!choice$rule %in% names(rules)) {
     rows <- c(rows, list(list(rule = choice$rule, at = choice$at, reason = choice$reason)))
   }
-  at <- vapply(rows, `[[`, 1L, "at")
+  at <- vapply(unname(rows), `[[`, 1L, "at")
   label <- function(i) if (is.na(i)) NA_character_ else setting_label(cmp, i)
   chosen <- choice$at
   tibble::tibble(
-    rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
+    rule = vapply(unname(rows), `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
     setting = cmp$results$row[at],
     values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at],
-    reason = vapply(rows, `[[`, "", "reason"),
+    reason = vapply(unname(rows), `[[`, "", "reason"),
     picked = !is.na(at) & at == chosen
   )
 }

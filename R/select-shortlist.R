@@ -90,10 +90,13 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
   check_choice(adjust, c("none", "step_down"), "adjust")
   metric <- cmp_metric(cmp, metric)
-  if (identical(cmp$plan$splitter$name, "time")) {
+  if (!cmp$plan$splitter$paired) {
     stop_kw(
       "select",
-      "Splits in time depend on one another, so that paired intervals would not hold.",
+      paste0(
+        "These splits (", cmp$plan$splitter$label,
+        ") depend on one another, so that paired intervals would not hold."
+      ),
       remedy = "Compare the scores by eye: scores_by_split(), draw_split_scores()."
     )
   }

@@ -1,20 +1,55 @@
 # One hyperparameter of a step or family: what it means, what it may be, and
 # which values are sensible for a table of this size.
 
-# type: "number", "whole", "choice", "flag", "any" (not checked) or "code" (not checked, and not to
-# be had from a plan file).
-# default: a value, or a function(rows, columns, classes).
-# sensible: a function(rows, columns, classes) giving among() or from_to().
-# meaning: one plain sentence. rising: what a higher value does.
-# active_when: a function(settings, kind) -> logical, one value a setting, where
-# the hyperparameter does not always matter.
+#' What a hyperparameter is
+#'
+#' For `defaults =` of [define_family()] and [define_step()]: more than a default value. What is
+#' said here is checked when a value is given, read from plan files, shown by
+#' [describe_family()], and used by [sensible()].
+#'
+#' @param type `"number"`, `"whole"` (a whole number), `"choice"`, `"flag"` (yes or no), `"any"`
+#'   (not checked) or `"code"` (not checked, and not to be had from a plan file).
+#' @param default A value, or `function(rows, columns, classes)` giving one.
+#' @param sensible `function(rows, columns, classes)` giving [among()] or [from_to()]: values that
+#'   are worth trying on a table of this size; `NULL` if there is no telling.
+#' @param meaning One plain sentence.
+#' @param rising What a higher value does; `NULL` where that makes no sense.
+#' @param active_when `function(settings, kind)` giving one logical a setting, where the
+#'   hyperparameter does not always matter; settings that differ only where it does not are one.
+#' @param choices For `"choice"`: the values that there are.
+#' @param min,max Lowest and highest number.
+#' @param open_min Is `min` itself too low?
+#' @return A list for `define_family()` and `define_step()`.
+#' @examples
+#' hyperparameter("whole", 5,
+#'   min = 1, meaning = "How many columns are used.",
+#'   sensible = function(rows, columns, classes) from_to(1, columns),
+#'   rising = "A closer fit: less bias, more variance."
+#' )
+#' @export
 hyperparameter <- function(type, default, sensible = NULL, meaning, rising = NULL,
                            active_when = NULL, choices = NULL, min = -Inf, max = Inf,
                            open_min = FALSE) {
-  list(
-    type = type, default = default, sensible = sensible, meaning = meaning, rising = rising,
-    active_when = active_when, choices = choices, min = min, max = max, open_min = open_min
+  structure(
+    list(
+      type = type, default = default, sensible = sensible, meaning = meaning, rising = rising,
+      active_when = active_when, choices = choices, min = min, max = max, open_min = open_min
+    ),
+    class = "kw_hyperparameter"
   )
+}
+
+hyperparameter_types <- c("number", "whole", "choice", "flag", "any", "code")
+
+# What a user says of a hyperparameter: all of it, or its default alone.
+declared_by_user <- function(default, type) {
+  if (!inherits(default, "kw_hyperparameter")) {
+    return(hyperparameter(type(default), default, meaning = "As its author says."))
+  }
+  check_choice(default$type, hyperparameter_types, "type")
+  functions <- names(Filter(is.function, default[c("default", "sensible", "active_when")]))
+  for (one in functions) default[[one]] <- portable_function(default[[one]], one)
+  default
 }
 
 # Checks the value given for a hyperparameter, or every value that it may take.

@@ -103,7 +103,7 @@ change_words <- function(brief, change) {
 }
 
 has_known_step <- function(action) {
-  isTRUE(action$kind == "step") && action$step %in% names(shipped_members("step"))
+  isTRUE(action$kind == "step") && action$step %in% names(known_members("step"))
 }
 
 # Steps in the order in which they work together; each once. A step that names no columns
@@ -127,7 +127,7 @@ starter_steps <- function(findings, brief) {
     columns <- intersect(unlist(findings$columns[mine]), names(brief$schema))
     if (all(narrow) && length(columns) == 0L) return(NULL)
     selection <- if (all(narrow)) rlang::new_quosure(columns, emptyenv()) else rlang::quo(NULL)
-    new_step(shipped_members("step")[[step]](), settings %||% list(), selection)
+    new_step(known_members("step")[[step]](), settings %||% list(), selection)
   })
   c(
     list(pre_missing(flag = gaps || length(brief$missing_codes) > 0L)),

@@ -8,15 +8,16 @@
 #   scored   "per_split", or "pooled": one score a repeat over all held-out
 #            predictions. Whatever is asked, splits whose median validation part has
 #            fewer than 10 rows are pooled.
+#   paired   do differences of settings on these splits say which is better?
 #   summary  NULL, "632" or "632plus": the bootstrap's correction, which adds an
 #            apparent split (repeat 0: all rows on both sides)
 splitter <- function(
   name, arguments, generate, spread, label, scored = "per_split",
-  summary = NULL
+  summary = NULL, paired = TRUE
 ) {
   structure(list(
     name = name, arguments = arguments, generate = generate, spread = spread,
-    label = label, scored = scored, summary = summary
+    label = label, scored = scored, summary = summary, paired = paired
   ), class = "kw_splitter")
 }
 

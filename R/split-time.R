@@ -57,7 +57,7 @@ split_time <- function(first = 0.5, ahead = 0.1, advance = ahead, gap = 0, windo
       group <- about_group(about, keep_groups)
       if (is.null(group)) splits else lapply(splits, without_shared_groups, group, about$group_name)
     },
-    spread = "dependent",
+    spread = "dependent", paired = FALSE,
     label = paste0("rolling in time, ", window, " window")
   )
 }

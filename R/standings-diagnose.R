@@ -361,8 +361,8 @@ summary.kw_comparison <- function(object, ...) {
 search_sentence <- function(cmp) {
   seen <- looked_at(cmp)
   searches <- unique(vapply(cmp$plan$seats, function(seat) seat$search$label, ""))
-  at_once <- all(vapply(cmp$plan$seats, function(seat) seat$search$name == "grid", NA))
-  if (at_once && seen[["part"]] + seen[["none"]] == 0L) return(NULL)
+  all_there_are <- all(vapply(cmp$plan$seats, function(seat) seat$search$exhaustive, NA))
+  if (all_there_are && seen[["part"]] + seen[["none"]] == 0L) return(NULL)
   paste0(
     "The search (", paste(searches, collapse = "; "), ") looked at ",
     count_of(sum(seen), "setting"), ": ", format(seen[["full"]], big.mark = ","),

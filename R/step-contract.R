@@ -31,7 +31,8 @@
 #'   must see other training rows than `use()` gives.
 #' @param use `function(state, frame)` giving a frame; each row of the result may
 #'   depend on the same row of the input and on the state only.
-#' @param defaults Named list: hyperparameters and their default values.
+#' @param defaults Named list: hyperparameters and their default values, or what
+#'   [hyperparameter()] says of them.
 #' @param columns Kinds of columns taken by default: some of `"number"`,
 #'   `"category"`, `"ordered"`, `"text"`, `"date"`.
 #' @param changes_rows May the step add or remove training rows?
@@ -73,16 +74,15 @@ define_step <- function(name, learn, use, defaults = list(), columns = column_ki
   check_self_contained(list(learn = learn, use = use), name)
   learn <- portable_function(learn, "`learn`")
   use <- portable_function(use, "`use`")
-  declared <- lapply(defaults, function(default) {
-    hyperparameter("any", default, meaning = "As its author says.")
-  })
+  declared <- lapply(defaults, declared_by_user, type = function(default) "any")
   definition <- step_definition(name, learn, use, declared,
     columns = columns,
     changes_rows = changes_rows, cross_fitted = cross_fitted,
     random = random, shipped = FALSE, packages = packages_called(list(learn, use)),
     required = required
   )
-  function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
+  make <- function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
+  as_member(make, "step", name, function() definition)
 }
 
 # The packages that a user's functions call by `package::name`.
@@ -96,28 +96,6 @@ packages_called <- function(functions) {
   }
   for (f in Filter(Negate(is.primitive), functions)) walk(body(f))
   setdiff(sort(unique(found)), c("base", "stats", "utils", "methods"))
-}
-
-# User functions may use base R, attached packages by `::`, and their arguments.
-check_self_contained <- function(functions, name) {
-  for (role in names(functions)) {
-    f <- functions[[role]]
-    if (is.primitive(f)) next
-    used <- codetools::findGlobals(f, merge = TRUE)
-    known <- vapply(used, function(symbol) {
-      any(vapply(c("base", "stats", "utils", "methods"), function(package) {
-        exists(symbol, envir = asNamespace(package), inherits = FALSE)
-      }, logical(1)))
-    }, logical(1))
-    if (any(!known)) {
-      stop_kw("definition", paste0(
-        "`", role, "` of ", quoted(name), " uses ",
-        enumerate(quoted(used[!known])), " from outside itself."
-      ),
-      remedy = "Define helpers inside the function, and call packages with `package::name`."
-      )
-    }
-  }
 }
 
 step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,

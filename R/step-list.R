@@ -9,7 +9,7 @@
 #' describe_step("skew")
 #' @export
 list_steps <- function() {
-  members <- lapply(shipped_members("step"), function(make) make())
+  members <- lapply(known_members("step"), function(make) make())
   tibble::tibble(
     step = paste0("pre_", names(members)),
     does = vapply(members, `[[`, character(1), "does", USE.NAMES = FALSE),
@@ -28,7 +28,7 @@ list_steps <- function() {
 #' @rdname list_steps
 #' @export
 describe_step <- function(name) {
-  members <- shipped_members("step")
+  members <- known_members("step")
   check_string(name, "name")
   check_choice(sub("^pre_", "", name), names(members), "name")
   definition <- members[[sub("^pre_", "", name)]]()

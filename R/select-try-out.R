@@ -1,13 +1,16 @@
-#' Check a step, family, metric or search of your own
+#' Check a part of your own
 #'
 #' Runs the checks that the shipped ones go through, on the first split of a brief:
 #' shapes, finite numbers, one row alone as among many, the same seed giving the same,
 #' saving and restoring; for a path, that a value means the same alone as among others. A search is
 #' led through a conversation about made-up scores: it must propose what is in the field, nothing
-#' twice, the same with the same seed, go on where everything failed, and end.
+#' twice, the same with the same seed, go on where everything failed, and end. A splitter must give
+#' the same splits with the same seed and keep groups whole; a screen must leave the best setting
+#' and do the same again; a rule must choose what may be chosen,
+#' where there is one setting too; a finding must say something of columns that there are.
 #'
 #' @param part A family or step as its constructor gives it (`fam_mine()`), the
-#'   constructor itself, a metric, or a search.
+#'   constructor itself, a metric, a splitter, a search, a screen, a rule, or a finding.
 #' @param brief A [brief()] with an outcome that the part is for.
 #' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
 #'   what does not hold.
@@ -26,14 +29,22 @@
 try_out <- function(part, brief) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.function(part)) part <- part()
+  finding <- attr(part, "member")$kind == "finding"
   split <- make_splits(split_kfold(5), brief, 1)[[1]]
   checks <- if (inherits(part, "kw_family")) try_family(part, brief, split)
   else if (inherits(part, "kw_step")) try_step(part, brief, split)
   else if (inherits(part, "kw_metric")) try_metric(part, brief)
   else if (inherits(part, "kw_search")) try_search(part, brief, split)
+  else if (inherits(part, "kw_splitter")) try_splitter(part, brief)
+  else if (inherits(part, "kw_screen")) try_screen(part, brief)
+  else if (inherits(part, "kw_rule")) try_rule(part, brief)
+  else if (isTRUE(finding)) try_finding(part, brief)
   else stop_kw(
     "argument",
-    paste0("`part` must be a family, a step, a metric or a search; got ", describe_value(part), ".")
+    paste0(
+      "`part` must be a family, step, metric, splitter, search, screen, rule or finding; got ",
+      describe_value(part), "."
+    )
   )
   structure(
     tibble::as_tibble(data.table::rbindlist(checks)),
@@ -215,6 +226,81 @@ made_up_prediction <- function(truth) {
   if (!is.factor(truth)) return(truth + stats::rnorm(length(truth), sd = stats::sd(truth)))
   raw <- matrix(stats::runif(length(truth) * nlevels(truth)), length(truth))
   raw / rowSums(raw)
+}
+
+try_splitter <- function(splitter, brief) {
+  made <- with_conditions(make_splits(splitter, brief, 1))
+  if (!is.null(made$error)) {
+    return(list(list(check = "gives splits", passed = FALSE, detail = made$error)))
+  }
+  rows <- function(part) unlist(lapply(made$value, `[[`, part))
+  group <- if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]]
+  list(
+    one_check("gives splits", length(made$value) > 0L),
+    one_check("the same seed gives the same", identical(make_splits(splitter, brief, 1), made$value)),
+    one_check("rows are there", all(c(rows("training"), rows("validation")) %in%
+      seq_len(nrow(brief$table)))),
+    one_check("no row is learned from and held out", all(vapply(made$value, function(split) {
+      length(intersect(split$training, split$validation)) == 0L
+    }, NA))),
+    one_check("groups stay whole", is.null(group) || all(vapply(made$value, function(split) {
+      length(intersect(group[split$training], group[split$validation])) == 0L
+    }, NA)))
+  )
+}
+
+try_screen <- function(screen, brief) {
+  splits <- split_kfold(quick_folds(brief, 8))
+  rivals <- candidates(base = fam_baseline(), near = pipeline(
+    pre_minimal(), fam_neighbours(neighbours = among(1, 3, 9, 27))
+  ))
+  run <- function(screen) {
+    run_comparison(
+      brief, rivals, splits = splits, screen = screen, seed = 1, quiet = TRUE, workers = 1
+    )
+  }
+  screened <- with_conditions(run(screen))
+  if (!is.null(screened$error)) {
+    return(list(list(check = "goes with a comparison", passed = FALSE, detail = screened$error)))
+  }
+  ranked <- function(cmp) standings(cmp)[c("candidate", "setting", "mean")]
+  list(
+    list(check = "goes with a comparison", passed = TRUE, detail = ""),
+    one_check("what leads in full is not dropped", {
+      identical(ranked(screened$value)[1, ], ranked(run(NULL))[1, ])
+    }),
+    one_check("does the same again", identical(ranked(run(screen)), ranked(screened$value)))
+  )
+}
+
+# On a small comparison, and on one of a single setting.
+try_rule <- function(rule, brief) {
+  margin <- if (identical(rule$margin, "needed")) 0.1
+  chosen <- function(rivals) {
+    cmp <- run_comparison(
+      brief, rivals, splits = split_kfold(quick_folds(brief, 3)), seed = 1, quiet = TRUE, workers = 1
+    )
+    select_final(cmp, rule, margin = margin)
+  }
+  several <- candidates(
+    base = fam_baseline(), near = pipeline(pre_minimal(), fam_neighbours(neighbours = among(5, 9)))
+  )
+  list(
+    one_check("chooses one of several", length(chosen(several)$at) == 1L),
+    one_check("chooses the only one", chosen(candidates(base = fam_baseline()))$at == 1L),
+    one_check("says why", nzchar(chosen(several)$reason))
+  )
+}
+
+try_finding <- function(part, brief) {
+  check <- attr(part, "member")$make
+  found <- with_conditions(Filter(Negate(is.null), check(new_look(brief))))
+  steps <- lapply(found$value, function(one) one$action$step)
+  list(
+    one_check("looks at the table", found$error %||% TRUE),
+    one_check("names a step that there is", all(unlist(steps) %in% names(known_members("step")))),
+    one_check("finds the same again", identical(check(new_look(brief)), check(new_look(brief))))
+  )
 }
 
 # A search that has not ended after so many settings does not end.
