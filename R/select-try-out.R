@@ -237,7 +237,9 @@ try_splitter <- function(splitter, brief) {
   group <- if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]]
   list(
     one_check("gives splits", length(made$value) > 0L),
-    one_check("the same seed gives the same", identical(make_splits(splitter, brief, 1), made$value)),
+    one_check("the same seed gives the same", {
+      identical(make_splits(splitter, brief, 1), made$value)
+    }),
     one_check("rows are there", all(c(rows("training"), rows("validation")) %in%
       seq_len(nrow(brief$table)))),
     one_check("no row is learned from and held out", all(vapply(made$value, function(split) {
@@ -277,9 +279,8 @@ try_screen <- function(screen, brief) {
 try_rule <- function(rule, brief) {
   margin <- if (identical(rule$margin, "needed")) 0.1
   chosen <- function(rivals) {
-    cmp <- run_comparison(
-      brief, rivals, splits = split_kfold(quick_folds(brief, 3)), seed = 1, quiet = TRUE, workers = 1
-    )
+    splits <- split_kfold(quick_folds(brief, 3))
+    cmp <- run_comparison(brief, rivals, splits = splits, seed = 1, quiet = TRUE, workers = 1)
     select_final(cmp, rule, margin = margin)
   }
   several <- candidates(

@@ -155,7 +155,7 @@ test_that("try_out finds what is wrong with a part", {
   checks <- try_out(centred, toy_brief("number"))
   expect_identical(checks$check[!checks$passed], "one row alone is used as among many")
   expect_output(print(checks), "FAIL one row alone")
-  expect_error(try_out(3, toy_brief()), "family, a step, a metric or a search", class = "kw_error_argument")
+  expect_error(try_out(3, toy_brief()), "must be a family, step", class = "kw_error_argument")
 })
 
 test_that("preview times pilots: a candidate that waits is seen to, and what its fits add up to", {
