@@ -30,6 +30,9 @@
 #'   is by itself, and other columns are by `ordered =`. It decides the usual metrics and what
 #'   families fit: Poisson or gamma deviance, cumulative logits. Families that know nothing of a
 #'   kind take counts and amounts as numbers and ordered classes as classes.
+#' @param quantiles Rising numbers between 0 and 1: predict these quantiles of a numeric outcome,
+#'   all at once, such as `c(0.05, 0.5, 0.95)` for a median with an interval that holds 90 % of
+#'   the rows; the same as `outcome_kind = "quantiles"`, which without them takes 0.1, 0.5 and 0.9.
 #' @param exposure For counts: name of the column that says how long, or of how many, a row
 #'   counts. What is learned, scored and predicted is the rate per unit of it, and a row weighs as
 #'   much as its exposure; for the Poisson likelihood that is the same as an offset.
@@ -50,7 +53,7 @@
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
                   missing_codes = NULL, outcome_scale = NULL, outcome_kind = NULL,
-                  exposure = NULL) {
+                  exposure = NULL, quantiles = NULL) {
   check_table(table)
   if (missing(outcome)) {
     stop_kw("brief", "`outcome` is missing: which column is to be predicted?",
@@ -73,7 +76,9 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   table <- clean_table(table, roles, missing_codes, ordered)
   formats <- lapply(given, attr, "written_as")
   check_role_values(table, roles)
+  if (!is.null(quantiles)) outcome_kind <- outcome_kind %||% "quantiles"
   target <- understand_outcome(table[[outcome]], outcome, event, outcome_kind)
+  quantiles <- check_quantiles(quantiles, target$kind, outcome)
   check_exposure(table, exposure, outcome, target$kind)
   check_outcome_scale(outcome_scale, outcome, target$kind, exposure)
   table[[outcome]] <- per_exposure(target$values, table, exposure)
@@ -81,7 +86,8 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
     list(
       table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
       kind_given = !is.null(outcome_kind),
-      levels = target$levels, event = target$event, event_given = !is.null(event),
+      levels = target$levels %||% quantile_names(quantiles), quantiles = quantiles,
+      event = target$event, event_given = !is.null(event),
       roles = roles[-1], missing_codes = missing_codes,
       declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
       n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale
@@ -94,9 +100,10 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
 check_outcome_scale <- function(scales, outcome, kind, exposure) {
   for (one in scales) check_choice(one, outcome_scales, "outcome_scale")
   if (is.null(scales)) return(invisible())
-  if (has_classes(kind)) {
+  if (is_wide(kind)) {
     stop_kw("brief", paste0(
-      "`outcome_scale` is for a number, but ", quoted(outcome), " is predicted as a class."
+      "`outcome_scale` is for a number, but ", quoted(outcome), " is predicted as ",
+      kind_words(kind), "."
     ), remedy = "Leave it out.")
   }
   if (!is.null(exposure)) {
@@ -136,6 +143,9 @@ counted_outcome <- function(brief) {
   exposure <- brief$roles$exposure
   if (is.null(exposure)) values else round(values * brief$table[[exposure]])
 }
+
+# How many classes there are; 0 where the outcome is no class.
+class_count <- function(brief) if (has_classes(brief$kind)) length(brief$levels) else 0L
 
 # What rows of a brief's table weigh: NULL where all weigh the same.
 row_weights <- function(brief, table = brief$table) {
@@ -257,6 +267,7 @@ brief_target <- function(brief, rows = seq_len(nrow(brief$table))) {
   }
   new_target(
     outcome = brief$table[[brief$outcome]][rows], weights = row_weights(brief)[rows],
-    group = column("group"), source_row = rows, kind = brief$kind, exposure = column("exposure")
+    group = column("group"), source_row = rows, kind = brief$kind, exposure = column("exposure"),
+    quantiles = brief$quantiles
   )
 }

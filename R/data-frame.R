@@ -62,15 +62,15 @@ fresh_names <- function(new, taken) {
 # for rows that a step made up.
 # `scale`: on which families learn a numeric outcome, see data-outcome-scale.R; NULL: its own.
 # `kind`: what the outcome is, see outcome-contract.R. `exposure`: of which the outcome is a rate,
-# and in which the weights are contained already.
+# and in which the weights are contained already. `quantiles`: which are to be predicted, or NULL.
 new_target <- function(
   outcome, weights = NULL, group = NULL, source_row = seq_along(outcome), scale = NULL, kind = NULL,
-  exposure = NULL
+  exposure = NULL, quantiles = NULL
 ) {
   structure(
     list(
       outcome = outcome, weights = weights, group = group, source_row = source_row, scale = scale,
-      kind = kind, exposure = exposure
+      kind = kind, exposure = exposure, quantiles = quantiles
     ),
     class = "kw_target"
   )
@@ -80,7 +80,7 @@ target_rows <- function(target, rows) {
   part <- function(x) if (!is.null(x)) x[rows]
   new_target(
     part(target$outcome), part(target$weights), part(target$group), part(target$source_row),
-    target$scale, target$kind, part(target$exposure)
+    target$scale, target$kind, part(target$exposure), target$quantiles
   )
 }
 

@@ -2,7 +2,9 @@
 #'
 #' All on held-out rows of all splits: `draw_confusion()` counts true against called
 #' classes, with the share of each true class; `draw_observed()` sets observed values
-#' against predicted ones; `draw_residuals()` the errors against the predicted values.
+#' against predicted ones; `draw_residuals()` the errors against the predicted values;
+#' `draw_intervals()`, for an outcome of quantiles, observed values against the interval from the
+#' lowest to the highest one.
 #' `draw_threshold()` draws a metric or cost against the decision threshold that
 #' [set_threshold()] chose.
 #'
@@ -24,7 +26,7 @@
 #' draw_residuals(select_final(cmp))
 #' @export
 draw_confusion <- function(choice) {
-  held <- held_out_checked(choice, classes = TRUE, "draw_confusion() is for classes.")
+  held <- held_out_checked(choice, has_classes, "draw_confusion() is for classes.")
   brief <- choice$cmp$plan$brief
   called <- if (is.null(choice$threshold)) {
     held$prediction
@@ -77,16 +79,16 @@ draw_confusion <- function(choice) {
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
-held_out_checked <- function(choice, classes, message) {
+held_out_checked <- function(choice, fits, message) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  if (has_classes(choice$cmp$plan$brief$kind) != classes) stop_kw("draw", message)
+  if (!fits(choice$cmp$plan$brief$kind)) stop_kw("draw", message)
   held_out_of_choice(choice)
 }
 
 #' @rdname draw_confusion
 #' @export
 draw_observed <- function(choice) {
-  held <- held_out_checked(choice, classes = FALSE, "draw_observed() is for a numeric outcome.")
+  held <- held_out_checked(choice, Negate(is_wide), "draw_observed() is for a numeric outcome.")
   outcome <- choice$cmp$plan$brief$outcome
   data <- data.frame(predicted = held$prediction, observed = held$truth)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
@@ -115,7 +117,7 @@ draw_observed <- function(choice) {
 #' @rdname draw_confusion
 #' @export
 draw_residuals <- function(choice) {
-  held <- held_out_checked(choice, classes = FALSE, "draw_residuals() is for a numeric outcome.")
+  held <- held_out_checked(choice, Negate(is_wide), "draw_residuals() is for a numeric outcome.")
   outcome <- choice$cmp$plan$brief$outcome
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +
@@ -134,6 +136,53 @@ draw_residuals <- function(choice) {
         "Line: mean error in twenty bins of equal size; away from 0 the predictions",
         "are off on average."
       )
+    ) +
+    theme_kilnwright()
+}
+
+# At most so many rows have an interval each.
+most_intervals <- 250L
+
+#' @rdname draw_confusion
+#' @export
+draw_intervals <- function(choice) {
+  fits <- function(kind) is_wide(kind) && !has_classes(kind)
+  held <- held_out_checked(choice, fits, "draw_intervals() is for quantiles.")
+  brief <- choice$cmp$plan$brief
+  last <- ncol(held$prediction)
+  data <- data.frame(
+    low = held$prediction[, 1], high = held$prediction[, last], truth = as.double(held$truth),
+    middle = held$prediction[, which.min(abs(brief$quantiles - 0.5))]
+  )
+  data$where <- ifelse(data$truth < data$low | data$truth > data$high, "outside", "inside")
+  share <- mean(data$where == "inside")
+  data <- data[order(data$middle, data$truth), ]
+  shown <- data[unique(round(seq(1, nrow(data), length.out = min(nrow(data), most_intervals)))), ]
+  shown$at <- seq_len(nrow(shown))
+  ends <- vapply(brief$quantiles[c(1L, last)], format, "")
+  ggplot2::ggplot(shown, ggplot2::aes(.data$at)) +
+    ggplot2::geom_linerange(
+      ggplot2::aes(ymin = .data$low, ymax = .data$high), colour = "grey75", linewidth = 1.2
+    ) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$middle), colour = "grey30") +
+    ggplot2::geom_point(
+      ggplot2::aes(y = .data$truth, colour = .data$where, shape = .data$where), size = 1.9
+    ) +
+    ggplot2::scale_colour_manual(values = c(inside = okabe_ito[1], outside = okabe_ito[2])) +
+    ggplot2::scale_shape_manual(values = c(inside = 1, outside = 17)) +
+    ggplot2::labs(
+      title = paste0("Predicted intervals of ", brief$outcome),
+      subtitle = wrapped_subtitle(
+        choice_name(choice$cmp, choice$at), ", held-out rows: ", percent(share),
+        " of them lie between the ", ends[1], " and the ", ends[2],
+        " quantile, where it should be ", percent(diff(brief$quantiles[c(1L, last)])), "."
+      ),
+      x = paste(
+        if (nrow(shown) < nrow(data)) paste(nrow(shown), "of", nrow(data), "rows,") else "Rows",
+        "in the order of the predicted middle"
+      ),
+      y = brief$outcome, colour = NULL, shape = NULL,
+      caption = "Grey: from the lowest to the highest quantile. Line: the one nearest 0.5."
     ) +
     theme_kilnwright()
 }

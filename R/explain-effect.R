@@ -49,6 +49,9 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
     class <- class %||% model$event %||% model$levels[length(model$levels)]
     check_choice(class, model$levels, "class")
   }
+  # of quantiles the one in the middle
+  middle <- which.min(abs(model$quantiles %||% 0.5 - 0.5))
+  column <- if (has_classes(model$kind)) match(class, model$levels) else middle
   table <- model$brief$table
   some <- with_seed(seed, sort(sample.int(nrow(table), min(rows, nrow(table)))))
   values <- lapply(stats::setNames(nm = columns), function(name) {
@@ -67,7 +70,7 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
         stacked$columns[[name]] <- whole
       }
       found <- predict_frame(model, stacked)
-      if (has_classes(model$kind)) found[, match(class, model$levels)] else found
+      if (is_wide(model$kind)) found[, column] else found
     }),
     use.names = FALSE
   )
@@ -93,7 +96,12 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
   }
   structure(
     list(
-      mean = summary, rows = curves, columns = columns, class = class, outcome = model$outcome,
+      mean = summary, rows = curves, columns = columns, class = class,
+      outcome = if (is.null(model$quantiles)) {
+        model$outcome
+      } else {
+        paste("the", format(model$quantiles[middle]), "quantile of", model$outcome)
+      },
       seen = unclass(table)[columns]
     ),
     class = "kw_column_effect"
@@ -207,7 +215,7 @@ split_curve <- function(each, splits, plan, metric, thresholds) {
         target <- part$target
         prediction <- part$prediction
         score_with_threshold(
-          list(metric), target$outcome, prediction, target$weights, thresholds[i]
+          list(metric), truth_of(target), prediction, target$weights, thresholds[i]
         )
       }
       list(
@@ -229,7 +237,7 @@ pooled_curve <- function(each, splits, plan, shares, metric) {
     points <- lapply(each, `[[`, s)
     if (any(vapply(points, function(point) is.null(point$validation), logical(1)))) return(NULL)
     predictions <- lapply(points, function(point) {
-      as_path_prediction(target$outcome, point$validation$prediction)
+      as_path_prediction(truth_of(target), point$validation$prediction)
     })
     pooled <- pooled_metric(metric, list(list(
       rows = unlist(rows), part = rep(seq_along(rows), lengths(rows)),

@@ -123,7 +123,7 @@ unit_importance <- function(refit, splits, choice, metric, columns, times) {
   scores <- if (length(splits) > 1L && !is.null(metric$score_in_parts)) {
     metric$score_in_parts(all$target$outcome, values, all$target$weights, part)
   } else {
-    metric$score(all$target$outcome, values, all$target$weights)
+    metric$score(truth_of(all$target), values, all$target$weights)
   }
   good <- goodness(scores, metric)
   lost <- matrix(good[1] - good[-1], times)
@@ -190,7 +190,13 @@ largest_errors <- function(choice, top = 20) {
   brief <- choice$cmp$plan$brief
   held <- held_out_of_choice(choice)
   code <- if (has_classes(brief$kind)) as.integer(held$truth)
-  given <- if (is.null(code)) held$prediction else held$prediction[cbind(seq_along(code), code)]
+  given <- if (!is.null(code)) {
+    held$prediction[cbind(seq_along(code), code)]
+  } else if (is_wide(brief$kind)) {
+    held$prediction[, which.min(abs(brief$quantiles - 0.5))]
+  } else {
+    held$prediction
+  }
   mean <- tapply(given, held$row, mean)
   row <- as.integer(names(mean))
   truth <- brief$table[[brief$outcome]][row]
@@ -218,7 +224,7 @@ held_out_of_choice <- function(choice) {
   all <- unlist(rows)
   target <- brief_target(plan$brief, all)
   list(
-    row = all, split = rep(splits, lengths(rows)), truth = target$outcome,
+    row = all, split = rep(splits, lengths(rows)), truth = truth_of(target),
     weights = target$weights,
     prediction = bind_predictions(predictions, plan$brief$kind)
   )

@@ -11,7 +11,8 @@ fam_baseline <- function(guess = "shares") new_family(member_fam_baseline(), lis
 
 member_fam_baseline <- function() {
   family_definition(
-    "baseline", "Baseline", c("number", "count", "positive", "two_class", "many_class", "ordered"),
+    "baseline", "Baseline",
+    c("number", "count", "positive", "quantiles", "two_class", "many_class", "ordered"),
     hyperparameters = list(
       guess = hyperparameter("choice", "shares",
         choices = c("shares", "majority", "draw"),
@@ -31,7 +32,10 @@ member_fam_baseline <- function() {
 for_classes <- function(settings, kind) rep(has_classes(kind), length(settings[[1]]))
 for_numbers <- function(settings, kind) rep(!has_classes(kind), length(settings[[1]]))
 
-fit_baseline <- function(x, y, weights, settings, seed, threads) {
+fit_baseline <- function(x, y, weights, settings, seed, threads, quantiles = NULL) {
+  if (!is.null(quantiles)) {
+    return(list(shares = weighted_quantile(y, quantiles, weights), draw = FALSE))
+  }
   weights <- weights %||% rep(1, length(y))
   if (!is.factor(y)) return(list(mean = stats::weighted.mean(y, weights)))
   totals <- as.double(tapply(weights, y, sum, default = 0))

@@ -3,8 +3,8 @@
 #' Small trees one after the other, each learning what the ones before got wrong
 #' (package gbm, or lightgbm where it is installed). The first trees of a long run
 #' are a shorter run, so one fit serves every number of trees. Several classes are
-#' had one against the rest; counts by the Poisson deviance. Categories and missing
-#' values are taken as they are.
+#' had one against the rest; counts by the Poisson deviance, each quantile by its own loss.
+#' Categories and missing values are taken as they are.
 #'
 #' @eval family_help("boosted")
 #' @return A family for [pipeline()] and [candidates()].
@@ -26,7 +26,9 @@ fam_boosted <- function(trees = 200, rate = 0.1, depth = 3, min_leaf = 10, row_s
 }
 
 member_fam_boosted <- function() {
-  family_definition("boosted", "Boosted trees", c("number", "count", "two_class", "many_class"),
+  family_definition(
+    "boosted", "Boosted trees",
+    c("number", "count", "quantiles", "two_class", "many_class"),
     hyperparameters = list(
       trees = hyperparameter("whole", 200,
         min = 1, max = 1e5,
@@ -89,26 +91,30 @@ member_fam_boosted <- function() {
   )
 }
 
-fit_boosted <- function(x, y, weights, settings, seed, threads, kind, exposure) {
+fit_boosted <- function(x, y, weights, settings, seed, threads, kind, exposure,
+                        quantiles) {
   levels <- lapply(x, function(column) if (is.factor(column)) seen_levels(column))
   x <- tree_columns(x, levels)
   names(x) <- tree_names(length(x))
   grow <- if (settings$package == "gbm") grow_gbm else grow_lightgbm
-  targets <- if (is.factor(y)) against_rest(y) else list(y)
+  # a run for every class but one of two, or for every quantile
+  targets <- if (is.factor(y)) against_rest(y) else rep(list(y), max(1L, length(quantiles)))
   # every class has a seed of its own, so that its trees do not depend on how many
   # the class before it has
   runs <- lapply(seq_along(targets), function(class) {
     own <- derive_seed(seed, paste("class", class))
-    with_seed(own, grow(targets[[class]], x, weights, settings, kind, own, exposure))
+    with_seed(
+      own, grow(targets[[class]], x, weights, settings, kind, own, exposure, quantiles[class])
+    )
   })
   list(
     runs = runs, levels = levels, trees = max(settings$trees), is_class = is.factor(y),
-    is_count = kind == "count", package = settings$package
+    is_count = kind == "count", is_wide = kind == "quantiles", package = settings$package
   )
 }
 
 # The package takes whole counts only: a rate is given as what was counted, with an offset.
-grow_gbm <- function(y, x, weights, settings, kind, seed, exposure) {
+grow_gbm <- function(y, x, weights, settings, kind, seed, exposure, quantile) {
   if (settings$row_share * length(y) <= 2 * settings$min_leaf + 1) {
     stop(
       length(y),
@@ -127,7 +133,10 @@ grow_gbm <- function(y, x, weights, settings, kind, seed, exposure) {
   }
   fit <- gbm::gbm.fit(x, y,
     offset = offset, w = weights,
-    distribution = switch(kind, number = "gaussian", count = "poisson", "bernoulli"),
+    distribution = switch(kind,
+      number = "gaussian", count = "poisson",
+      quantiles = list(name = "quantile", alpha = quantile), "bernoulli"
+    ),
     n.trees = max(settings$trees), interaction.depth = settings$depth,
     n.minobsinnode = settings$min_leaf, shrinkage = settings$rate,
     bag.fraction = settings$row_share, keep.data = FALSE, verbose = FALSE
@@ -136,7 +145,7 @@ grow_gbm <- function(y, x, weights, settings, kind, seed, exposure) {
   fit
 }
 
-grow_lightgbm <- function(y, x, weights, settings, kind, seed, exposure) {
+grow_lightgbm <- function(y, x, weights, settings, kind, seed, exposure, quantile) {
   data <- lightgbm::lgb.Dataset(
     lightgbm_matrix(x),
     label = y,
@@ -146,7 +155,9 @@ grow_lightgbm <- function(y, x, weights, settings, kind, seed, exposure) {
     params = list(verbosity = -1L)
   )
   parameters <- list(
-    objective = switch(kind, number = "regression", count = "poisson", "binary"),
+    objective = switch(kind,
+      number = "regression", count = "poisson", quantiles = "quantile", "binary"
+    ),
     learning_rate = settings$rate,
     max_depth = settings$depth, num_leaves = min(2^settings$depth, 4096),
     min_data_in_leaf = settings$min_leaf,
@@ -155,6 +166,7 @@ grow_lightgbm <- function(y, x, weights, settings, kind, seed, exposure) {
     force_row_wise = TRUE,
     num_threads = 1L, verbosity = -1L
   )
+  if (kind == "quantiles") parameters$alpha <- quantile
   booster <- lightgbm::lgb.train(parameters, data, nrounds = max(settings$trees), verbose = -1L)
   list(text = booster$save_model_to_string(num_iteration = NULL))
 }
@@ -179,6 +191,7 @@ predict_boosted <- function(model, x, values) {
   values <- pmin(values, model$trees)
   read <- if (model$package == "gbm") eta_gbm else eta_lightgbm
   etas <- lapply(model$runs, read, columns = columns, values = values)
+  if (isTRUE(model$is_wide)) return(aperm(simplify2array(etas), c(1L, 3L, 2L)))
   if (!model$is_class) return(if (isTRUE(model$is_count)) exp(etas[[1]]) else etas[[1]])
   from_against_rest(lapply(etas, stats::plogis))
 }

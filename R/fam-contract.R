@@ -17,7 +17,8 @@
 #                       fit may have more arguments: `unit`, rows with the same
 #                       number belong together in inner divisions; `kind`, as which of
 #                       its kinds the outcome is to be learned; `exposure` of the rows,
-#                       NULL, or what the outcome is a rate of (weights hold it already)
+#                       NULL, or what the outcome is a rate of (weights hold it already);
+#                       `quantiles`, which are to be predicted, one column each
 #   inner_fits          NULL, or function(settings, kind, classes): how many models
 #                       one fit really trains
 #   predict(model, x)   numeric vector, or matrix rows x classes (levels of y)
@@ -217,7 +218,7 @@ fit_family <- function(definition, x, target, settings, seed, threads = 1L) {
 new_fitter <- function(definition, x, target, threads = 1L) {
   scale <- target$scale
   y <- if (is.null(scale)) target$outcome else to_scale(target$outcome, scale)
-  levels <- levels(y)
+  levels <- levels(y) %||% quantile_names(target$quantiles)
   if (ncol(x) == 0L && !definition$accepts$nothing) {
     stop_kw("input", paste0("No column is left for fam_", definition$name, " to learn from."))
   }
@@ -267,7 +268,7 @@ new_fitter <- function(definition, x, target, threads = 1L) {
   }
 }
 
-target_extras <- c("unit", "kind", "exposure")
+target_extras <- c("unit", "kind", "exposure", "quantiles")
 
 # What a family's fit asks for beyond what all get; NULL: nothing.
 wanted_of_target <- function(definition, target) {
@@ -275,7 +276,9 @@ wanted_of_target <- function(definition, target) {
   if (length(wanted) == 0L) return(NULL)
   lapply(stats::setNames(nm = wanted), function(name) {
     switch(name,
-      unit = inner_unit(target), kind = learned_kind(definition, target), exposure = target$exposure
+      unit = inner_unit(target), kind = learned_kind(definition, target),
+      exposure = target$exposure,
+      quantiles = target$quantiles
     )
   })
 }
@@ -312,7 +315,7 @@ predict_family <- function(fitted, x, values = NULL) {
   x <- encode_input(x, fitted$coding)
   prediction <- all_levels(predict_raw(fitted, x, values), fitted$present, fitted$levels)
   check_prediction(
-    prediction, nrow(x), fitted$levels, if (!is.null(definition$path)) path_count(values),
+    prediction, nrow(x), fitted, if (!is.null(definition$path)) path_count(values),
     definition
   )
   if (!is.null(fitted$scale)) prediction <- in_own_unit(prediction, fitted$scale, values)
@@ -394,7 +397,7 @@ usable_weights <- function(weights) {
 }
 
 all_levels <- function(raw, present, levels) {
-  if (is.null(levels) || length(present) == length(levels)) return(raw)
+  if (is.null(present) || length(present) == length(levels)) return(raw)
   dims <- dim(raw)
   whole <- array(0, c(dims[1], length(levels), dims[-(1:2)]))
   at <- match(present, levels)
@@ -402,7 +405,8 @@ all_levels <- function(raw, present, levels) {
   whole
 }
 
-check_prediction <- function(prediction, n, levels, n_values, definition) {
+check_prediction <- function(prediction, n, fitted, n_values, definition) {
+  levels <- fitted$levels
   got <- dim(prediction)
   plain <- is.null(levels) && is.null(n_values) && is.null(got)
   if (plain && is.numeric(prediction) && length(prediction) == n) return(invisible())
@@ -420,7 +424,7 @@ check_prediction <- function(prediction, n, levels, n_values, definition) {
       " values where ", paste(wanted, collapse = " x "), " were expected."
     ))
   }
-  if (!definition$shipped && !is.null(levels)) check_probabilities(prediction, levels, who)
+  if (!definition$shipped && !is.null(fitted$present)) check_probabilities(prediction, levels, who)
 }
 
 # Of a user's family: the columns are those of the classes, in their order, and every row is a

@@ -7,15 +7,17 @@
 #'
 #' @param name One word.
 #' @param kinds Outcome kinds that it can predict: some of `"number"`, `"two_class"`,
-#'   `"many_class"`, `"count"`, `"positive"`, `"ordered"`. Counts and positive amounts are given to
-#'   families for numbers as numbers, ordered classes to families for many classes as classes.
+#'   `"many_class"`, `"count"`, `"positive"`, `"ordered"`, `"quantiles"`. Counts and positive
+#'   amounts are given to families for numbers as numbers, ordered classes to families for many
+#'   classes as classes.
 #' @param fit `function(x, y, weights, settings, seed, threads)` giving any plain R
 #'   object. `x` is a numeric matrix, or a data frame with `factors = TRUE`; `y` a
 #'   numeric vector or a factor of the classes present; `weights` `NULL` or one
 #'   number a row; `settings` the named list of hyperparameters. It may have more arguments:
 #'   `kind`, as which of its `kinds` the outcome is to be learned; `exposure`, `NULL` or what each
-#'   row's rate is per unit of (`weights` hold it already); `unit`, numbers that rows have in
-#'   common which belong together.
+#'   row's rate is per unit of (`weights` hold it already); `quantiles`, which ones a family of kind
+#'   `"quantiles"` is to predict, one column each; `unit`, numbers that rows have in common which
+#'   belong together.
 #' @param predict `function(model, x)` giving a numeric vector, or a matrix of
 #'   probabilities, rows x levels of `y`. A family with a path has
 #'   `function(model, x, values)` giving one more dimension, one entry a value.

@@ -20,7 +20,7 @@ fam_forest <- function(trees = 500, columns_tried = NULL, min_node = 5, row_shar
 }
 
 member_fam_forest <- function() {
-  family_definition("forest", "Random forest", c("number", "two_class", "many_class"),
+  family_definition("forest", "Random forest", c("number", "quantiles", "two_class", "many_class"),
     hyperparameters = list(
       trees = hyperparameter("whole", 500,
         min = 1,
@@ -101,7 +101,7 @@ forest_rules <- list(
   rank = "maxstat"
 )
 
-fit_forest <- function(x, y, weights, settings, seed, threads) {
+fit_forest <- function(x, y, weights, settings, seed, threads, quantiles = NULL) {
   fit <- ranger::ranger(
     x = x, y = y, num.trees = max(settings$trees),
     mtry = max(1, min(ncol(x), round(settings$columns_tried * ncol(x)))),
@@ -109,19 +109,23 @@ fit_forest <- function(x, y, weights, settings, seed, threads) {
     replace = settings$row_share == 1, sample.fraction = settings$row_share,
     splitrule = forest_rules[[settings$cut_rule]],
     respect.unordered.factors = if (is.data.frame(x)) "order", case.weights = weights,
-    write.forest = TRUE,
+    write.forest = TRUE, quantreg = !is.null(quantiles),
     oob.error = FALSE,
     num.threads = threads, seed = max(1L, seed), verbose = FALSE
   )
   fit$call <- NULL
   fit$predictions <- NULL
-  list(fit = fit, trees = max(settings$trees), classes = if (is.factor(y)) levels(y))
+  list(
+    fit = fit, trees = max(settings$trees), classes = if (is.factor(y)) levels(y),
+    quantiles = quantiles
+  )
 }
 
 # Averages over the first trees, for every number of trees asked for; rows are
 # taken in blocks so that the trees' single predictions fit into memory.
 predict_forest <- function(model, x, values) {
   values <- pmin(values, model$trees)
+  if (!is.null(model$quantiles)) return(forest_quantiles(model, x, values))
   n_classes <- max(1L, length(model$classes))
   block <- max(1L, as.integer(5e7 / (n_classes * max(values) * 8)))
   starts <- seq(1L, max(nrow(x), 1L), by = block)
@@ -131,6 +135,35 @@ predict_forest <- function(model, x, values) {
     out[rows, , ] <- forest_block(model, x[rows, , drop = FALSE], values)
   }
   if (is.null(model$classes)) matrix(out, nrow(x), length(values)) else out
+}
+
+# Quantiles over the first trees of one training outcome drawn from the leaf that a row falls into
+# (Meinshausen 2006, as package ranger has it): rows x quantiles x values.
+forest_quantiles <- function(model, x, values) {
+  leaf <- stats::predict(model$fit,
+    data = x, type = "terminalNodes", num.threads = 1L, verbose = FALSE, seed = 1L
+  )$predictions
+  leaf <- matrix(leaf, nrow(x))
+  drawn <- vapply(seq_len(max(values)), function(tree) {
+    model$fit$random.node.values[leaf[, tree] + 1L, tree]
+  }, numeric(nrow(x)))
+  drawn <- matrix(drawn, nrow(x))
+  out <- array(0, c(nrow(x), length(model$quantiles), length(values)))
+  for (i in seq_along(values)) {
+    out[, , i] <- row_quantiles(drawn[, seq_len(values[i]), drop = FALSE], model$quantiles)
+  }
+  out
+}
+
+# What stats::quantile() gives of every row, for all rows at once.
+row_quantiles <- function(x, shares) {
+  n <- ncol(x)
+  sorted <- matrix(x[order(row(x), x)], n)
+  at <- (n - 1) * shares + 1
+  vapply(at, function(place) {
+    below <- sorted[floor(place), ]
+    below + (place - floor(place)) * (sorted[ceiling(place), ] - below)
+  }, numeric(nrow(x)))
 }
 
 forest_block <- function(model, x, values) {

@@ -2,7 +2,8 @@
 #'
 #' Least squares for a numeric outcome, logistic regression for two classes,
 #' multinomial regression (package nnet) for more; Poisson regression for counts and gamma
-#' regression for positive amounts, both with a log link. Columns that others make
+#' regression for positive amounts, both with a log link; quantile regression (package
+#' quantreg; Koenker & Bassett 1978) for quantiles. Columns that others make
 #' superfluous get no coefficient.
 #'
 #' @eval family_help("linear")
@@ -14,16 +15,21 @@ fam_linear <- function() new_family(member_fam_linear(), list())
 
 member_fam_linear <- function() {
   family_definition(
-    "linear", "Linear", c("number", "count", "positive", "two_class", "many_class"),
+    "linear", "Linear", c("number", "count", "positive", "quantiles", "two_class", "many_class"),
     complexity_rank = 20, accepts = list(weights = TRUE),
     fit = fit_linear, predict = predict_linear,
-    packages = function(settings, kind) if (kind == "many_class") "nnet" else character(),
+    packages = function(settings, kind) {
+      switch(kind, many_class = "nnet", quantiles = "quantreg", character())
+    },
     does = "Weighs the columns and adds them up; no interactions unless steps make them."
   )
 }
 
-fit_linear <- function(x, y, weights, settings, seed, threads, kind) {
+fit_linear <- function(x, y, weights, settings, seed, threads, kind, quantiles) {
   design <- cbind(1, x)
+  if (kind == "quantiles") {
+    return(list(type = "quantiles", coefficients = quantile_coefficients(x, y, weights, quantiles)))
+  }
   if (kind %in% c("count", "positive")) {
     fit <- log_link_fit(design, y, weights %||% rep(1, length(y)), kind)
     return(list(type = "log", coefficients = plain_coefficients(fit$coefficients)))
@@ -37,6 +43,23 @@ fit_linear <- function(x, y, weights, settings, seed, threads, kind) {
     return(list(type = "two_class", coefficients = plain_coefficients(fit$coefficients)))
   }
   list(type = "many_class", coefficients = multinomial_coefficients(x, y, weights))
+}
+
+# Quantiles x (1 + columns); of columns that others make superfluous 0.
+quantile_coefficients <- function(x, y, weights, quantiles) {
+  design <- cbind(1, x)
+  independent <- qr(design)
+  kept <- sort(independent$pivot[seq_len(independent$rank)])
+  whole <- matrix(0, length(quantiles), ncol(design))
+  for (i in seq_along(quantiles)) {
+    fit <- suppressWarnings(if (is.null(weights)) {
+      quantreg::rq.fit(design[, kept, drop = FALSE], y, tau = quantiles[i])
+    } else {
+      quantreg::rq.wfit(design[, kept, drop = FALSE], y, tau = quantiles[i], weights = weights)
+    })
+    whole[i, kept] <- fit$coefficients
+  }
+  whole
 }
 
 # Rates need not be whole numbers, so the likelihood is a quasi one: the same coefficients.
@@ -85,6 +108,7 @@ predict_linear <- function(model, x) {
   switch(model$type,
     number = drop(eta),
     log = exp(drop(eta)),
+    quantiles = unname(eta),
     two_class = two_columns(stats::plogis(drop(eta))),
     many_class = softmax_rows(eta)
   )

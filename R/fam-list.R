@@ -93,7 +93,7 @@ family_sizes <- function(definition, brief) {
   check_family_fits("described", definition, brief)
   about <- list(
     rows = nrow(brief$table), columns = length(brief$schema),
-    classes = length(brief$levels)
+    classes = class_count(brief)
   )
   bare <- write_out_minimal(pipeline(pre_minimal(), new_family(definition, list())), brief)
   frame <- default_frame(

@@ -46,7 +46,7 @@ fit_final <- function(choice) {
       brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
       outcome = brief$outcome, id = brief$roles$id,
       kind = brief$kind, levels = brief$levels, event = brief$event,
-      exposure = brief$roles$exposure,
+      exposure = brief$roles$exposure, quantiles = brief$quantiles,
       steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
       threshold = choice$threshold$value,
       scores = final_scores(choice, training), facts = model_facts(choice), origin = origin
@@ -59,7 +59,7 @@ fit_final <- function(choice) {
 with_threshold <- function(refitted, threshold, metrics) {
   prediction <- predict_family(refitted$fitted, refitted$input, refitted$value)
   score_with_threshold(
-    metrics, refitted$target$outcome, prediction, refitted$target$weights, threshold
+    metrics, truth_of(refitted$target), prediction, refitted$target$weights, threshold
   )
 }
 

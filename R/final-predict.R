@@ -6,11 +6,11 @@
 #'
 #' @param object A model from [fit_final()] or [open_model()].
 #' @param new_data Data frame with the brief's predictor columns.
-#' @param type `"value"` for numeric outcomes; `"class"`, `"probability"` or both
-#'   (the default) for classes.
+#' @param type `"value"` for numeric outcomes, `"quantiles"` for several quantiles; `"class"`,
+#'   `"probability"` or both (the default) for classes.
 #' @param ... Not used.
-#' @return A tibble, one row a new row, in order: `value`, or `class` and
-#'   `p_<level>` for every class. The class is the most probable one, or the event from
+#' @return A tibble, one row a new row, in order: `value`; `q_10`, ... for quantiles; or `class`
+#'   and `p_<level>` for every class. The class is the most probable one, or the event from
 #'   the threshold of [set_threshold()] on.
 #' @section Errors:
 #' `kw_error_new_data` when a column is absent or of another type, naming it;
@@ -27,13 +27,21 @@
 #' predict(fit_final(select_final(cmp)), demo_pots()[1:3, ])
 #' @export
 predict.kw_model <- function(object, new_data, type = NULL, ...) {
-  choices <- if (has_classes(object$kind)) c("class", "probability") else "value"
+  choices <- if (has_classes(object$kind)) {
+    c("class", "probability")
+  } else {
+    if (is_wide(object$kind)) "quantiles" else "value"
+  }
   if (!is.null(type)) check_choice(type, choices, "type")
   frame <- frame_from_new(new_data, object$schema, object$missing_codes)
   prediction <- tryCatch(predict_frame(object, frame), error = function(e) {
     explain_failed_prediction(object, e)
   })
-  if (!has_classes(object$kind)) return(tibble::tibble(value = prediction))
+  if (!is_wide(object$kind)) return(tibble::tibble(value = prediction))
+  if (!has_classes(object$kind)) {
+    colnames(prediction) <- object$levels
+    return(tibble::as_tibble(prediction))
+  }
   colnames(prediction) <- paste0("p_", object$levels)
   probabilities <- tibble::as_tibble(prediction)
   called <- if (is.null(object$threshold)) {

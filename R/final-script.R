@@ -48,6 +48,7 @@ script_lines <- function(model, data, new_data) {
     library$need(name)
   }
   packages <- family_packages(model$family$definition, model$family$settings, model$kind)
+  classes <- if (has_classes(model$kind)) model$levels
   c(
     r_comment(c(
       paste0(
@@ -68,7 +69,7 @@ script_lines <- function(model, data, new_data) {
     "# ---- functions (explained where they are used, below) ----", "", library$lines(), "",
     "# ---- 1. the data ----", "",
     paste0("schema <- ", r_text(model$schema)),
-    paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(model$levels)), "",
+    paste0("outcome <- ", r_text(model$outcome)), paste0("levels <- ", r_text(classes)), "",
     script_reader(), "table <- read_table(data_file)",
     "# rows that the model was fitted on; the others were set aside",
     paste0("working <- ", r_text(model$brief$rows)),
@@ -87,10 +88,7 @@ script_lines <- function(model, data, new_data) {
     "# ---- 4. predictions ----", "",
     "predict_new <- function(new) {",
     "  prediction <- predict_frame(prepare(frame_from_new(new, schema, missing_codes)))",
-    "  if (is.null(levels)) return(data.frame(value = as.vector(prediction)))",
-    "  prediction <- matrix(prediction, nrow(new))",
-    "  colnames(prediction) <- paste0(\"p_\", levels)",
-    class_lines(model), "}", "",
+    prediction_lines(model), "}", "",
     "if (file.exists(new_file)) {",
     "  new <- read_table(new_file)",
     paste(
@@ -106,14 +104,25 @@ script_reader <- function() {
   readLines(system.file("script", "read-table.R", package = "kilnwright", mustWork = TRUE))
 }
 
-class_lines <- function(model) {
-  if (is.null(model$levels)) return(NULL)
+prediction_lines <- function(model) {
+  if (!is_wide(model$kind)) return("  data.frame(value = as.vector(prediction))")
+  as_matrix <- "  prediction <- matrix(prediction, nrow(new))"
+  if (!has_classes(model$kind)) {
+    return(c(
+      as_matrix, paste0("  colnames(prediction) <- ", r_text(model$levels)),
+      "  data.frame(prediction, check.names = FALSE)"
+    ))
+  }
   c(
-    if (is.null(model$threshold)) "  class <- levels[max.col(prediction, \"first\")]" else
+    as_matrix, "  colnames(prediction) <- paste0(\"p_\", levels)",
+    if (is.null(model$threshold)) {
+      "  class <- levels[max.col(prediction, \"first\")]"
+    } else {
       paste0(
         "  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold),
         ", levels[2], levels[1])"
-      ),
+      )
+    },
     "  data.frame(class = class, prediction, check.names = FALSE)"
   )
 }
@@ -196,7 +205,8 @@ script_family <- function(model, library) {
     "x, y, weights, settings, seed = ", seed, ", threads = 1L",
     if ("unit" %in% more) ", unit = inner_unit(target)",
     if ("kind" %in% more) paste0(", kind = ", r_text(kind)),
-    if ("exposure" %in% more) ", exposure = target$exposure"
+    if ("exposure" %in% more) ", exposure = target$exposure",
+    if ("quantiles" %in% more) paste0(", quantiles = ", r_text(model$quantiles))
   )
   if ("unit" %in% more) library$need("inner_unit")
   coded <- definition$shipped

@@ -66,7 +66,7 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   prediction <- predict_frame(
     model, frame_from_new(sealed$table, model$schema, model$missing_codes)
   )
-  truth <- sealed$table[[model$outcome]]
+  truth <- truth_of(list(outcome = sealed$table[[model$outcome]], quantiles = model$quantiles))
   weights <- row_weights(brief, sealed$table)
   score <- function(at) {
     some <- prediction_rows(prediction, at)

@@ -152,7 +152,7 @@ one_by_one <- function(score) {
       one <- if (length(dims) == 2L) {
         prediction[, value]
       } else {
-        class_columns(prediction, value, levels(truth))
+        class_columns(prediction, value, prediction_columns(truth))
       }
       found <- score(truth, one, weights)
       # not to be worked out: undefined here

@@ -10,7 +10,7 @@ calls_at <- function(prediction, threshold) {
 # the threshold, if there is one. NA where a metric is undefined.
 score_with_threshold <- function(metrics, truth, prediction, weights, threshold = NULL) {
   dims <- dim(prediction)
-  if (is.factor(truth)) {
+  if (!is.null(prediction_columns(truth))) {
     prediction <- matrix(prediction, dims[1], dims[2])
   } else {
     prediction <- as.vector(prediction)

@@ -7,7 +7,9 @@
 #   read(values, name, event, asked)  list(values, levels, event): the values as the engine has
 #                        them, double or a factor, or an error; `asked`: was the kind asked for?
 #   serves               other kinds, the nearest first: what is made for them takes this one too
-#   classes              is a prediction a probability of each class? Else one number a row
+#   classes              is a prediction a probability of each class?
+#   wide                 has a prediction several columns, of classes or of quantiles? Else it is
+#                        one number a row
 #   event                is one class the event?
 #   metrics              names of the usual metrics, the deciding one first
 #   says(outcome, brief) what is predicted, for prints: "whether it cracked (20 % of rows)"
@@ -17,13 +19,14 @@
 #   exposure             may rows have an exposure, of which the outcome is a rate?
 outcome_definition <- function(
   name, words, phrase, read, metrics, says, about, foretells, recognises = never_recognised,
-  serves = character(), classes = FALSE, event = FALSE, lowest = no_lowest, exposure = FALSE
+  serves = character(), classes = FALSE, wide = classes, event = FALSE, lowest = no_lowest,
+  exposure = FALSE
 ) {
   structure(
     list(
       name = name, words = words, phrase = phrase, recognises = recognises, read = read,
-      serves = serves, classes = classes, event = event, metrics = metrics, says = says,
-      about = about, foretells = foretells, lowest = lowest, exposure = exposure
+      serves = serves, classes = classes, wide = wide, event = event, metrics = metrics,
+      says = says, about = about, foretells = foretells, lowest = lowest, exposure = exposure
     ),
     class = "kw_outcome_definition"
   )
@@ -38,6 +41,8 @@ outcome_kinds <- function() names(shipped_members("outcome"))
 outcome_kind <- function(kind) shipped_members("outcome")[[kind]]()
 
 has_classes <- function(kind) outcome_kind(kind)$classes
+
+is_wide <- function(kind) outcome_kind(kind)$wide
 
 has_event <- function(kind) outcome_kind(kind)$event
 

@@ -387,7 +387,10 @@ report_explanation <- function(model, choice) {
     lapply(top, function(column) {
       report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)
     }),
-    if (!has_classes(kind)) report_figure(draw_observed(choice), "Observed against predicted"),
+    if (!is_wide(kind)) report_figure(draw_observed(choice), "Observed against predicted"),
+    if (is_wide(kind) && !has_classes(kind)) {
+      report_figure(draw_intervals(choice), "Predicted intervals")
+    },
     if (has_classes(kind)) report_figure(draw_confusion(choice), "Confusion table"),
     if (has_event(kind)) report_figure(draw_roc(cmp), "ROC curves", height = 760),
     if (has_event(kind)) report_figure(draw_calibration(cmp), "Calibration"),

@@ -227,6 +227,12 @@ plan_number <- function(x, at) {
   as.numeric(x$text)
 }
 
+plan_numbers <- function(x, at) {
+  if (is.null(x)) return(NULL)
+  if (is_scalar(x)) return(plan_number(x, at))
+  vapply(seq_along(x), function(i) plan_number(x[[i]], paste0(at, "[", i, "]")), 1)
+}
+
 plan_number_or_texts <- function(x, at) {
   if (is_scalar(x) && grepl(number_pattern, x$text)) plan_number(x, at) else plan_texts(x, at)
 }
@@ -281,7 +287,8 @@ plan_brief <- function(x, folder) {
     missing_codes = map_of(x$missing_codes, "missing_codes", plan_any),
     outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale"),
     outcome_kind = plan_text(x$outcome_kind, "brief > outcome_kind"),
-    exposure = plan_text(x$exposure, "brief > exposure")
+    exposure = plan_text(x$exposure, "brief > exposure"),
+    quantiles = plan_numbers(x$quantiles, "brief > quantiles")
   )
 }
 

@@ -105,7 +105,9 @@ plan_differences <- function(a, b) {
     list(
       "the table" = plan$brief$fingerprint,
       "the brief" = canonical_text(
-        plan$brief[c("outcome", "kind", "levels", "roles", "schema", "outcome_scale")]
+        plan$brief[
+          c("outcome", "kind", "levels", "quantiles", "roles", "schema", "outcome_scale")
+        ]
       ),
       candidates = lapply(plan$candidates$pipelines, function(pipeline) {
         lapply(pipeline_forms(pipeline), form_yaml)
@@ -177,7 +179,7 @@ brief_yaml <- function(brief, table) {
         if (length(codes) > 1L) as.list(codes) else codes
       }),
       outcome_scale = as.list(brief$outcome_scale),
-      outcome_kind = if (brief$kind_given) brief$kind
+      outcome_kind = if (brief$kind_given) brief$kind, quantiles = as.list(brief$quantiles)
     )
   )
   Filter(function(x) length(x) > 0L, form)

@@ -126,7 +126,7 @@ gather_predictions <- function(results, plan, rep, settings) {
 # leaves the metric undefined. Metrics that compare rows do so within the parts.
 score_together <- function(metric, prediction, target, keep = rep(TRUE, length(prediction$rows))) {
   rows <- prediction$rows[keep]
-  truth <- target$outcome[rows]
+  truth <- truth_of(target, rows)
   weights <- target$weights[rows]
   if (!is.null(metric$undefined(truth, weights))) return(NULL)
   values <- prediction$values

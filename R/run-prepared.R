@@ -42,7 +42,7 @@ show_prepared <- function(pipeline, brief, rows = 5) {
 prepared_nodes <- function(pipeline, brief) {
   about <- list(
     rows = nrow(brief$table), columns = length(brief$schema),
-    classes = length(brief$levels)
+    classes = class_count(brief)
   )
   if (inherits(pipeline, "kw_pipeline")) {
     check_family_fits("pipeline", pipeline$family$definition, brief)

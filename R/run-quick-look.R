@@ -18,10 +18,20 @@ default_candidates <- function(brief, size = 3L) {
   } else {
     fam_penalised(penalty = sensible(), lasso_share = sensible())
   }
-  candidates(
-    baseline = fam_baseline(), penalised = with_steps(penalised),
-    tree = with_steps(fam_tree(pruning = sensible())), forest = with_steps(forest)
+  families <- list(
+    penalised = penalised, linear = fam_linear(), tree = fam_tree(pruning = sensible()),
+    forest = forest
   )
+  able <- vapply(families, function(family) {
+    !is.null(kind_among(family$definition$kinds, brief$kind)) &&
+      all(vapply(
+        family_packages(family$definition, family$settings, brief$kind), requireNamespace, NA,
+        quietly = TRUE
+      ))
+  }, NA)
+  # plain regression where there is none that is penalised
+  able[["linear"]] <- able[["linear"]] && !able[["penalised"]]
+  do.call(candidates, c(list(baseline = fam_baseline()), lapply(families[able], with_steps)))
 }
 
 # A brief alone: what is tried is fitted to the table by a fit of each candidate on the first

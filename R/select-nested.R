@@ -80,7 +80,7 @@ assess_one <- function(plan, split, number, rule, margin, workers, file, quiet, 
   unseen <- data_rows(working_data(plan$brief), split$validation)
   outer <- score_with_threshold(
     plan$metrics,
-    unseen$target$outcome,
+    truth_of(unseen$target),
     predict_frame(model, unseen$frame),
     unseen$target$weights
   )

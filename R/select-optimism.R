@@ -187,7 +187,7 @@ draw_units <- function(target) {
 }
 
 score_rows <- function(metric, part, at, settings = NULL) {
-  truth <- part$target$outcome[at]
+  truth <- truth_of(part$target, at)
   weights <- part$target$weights[at]
   dims <- length(dim(part$values))
   settings <- settings %||% seq_len(dim(part$values)[dims])

@@ -126,7 +126,7 @@ try_fitted <- function(definition, ready) {
   c(
     checks, list(
       one_check("predictions are finite", all(is.finite(whole))),
-      one_check("probabilities sum to 1", is.null(fitted$levels) ||
+      one_check("probabilities sum to 1", is.null(fitted$present) ||
         all(abs(apply(whole, setdiff(seq_along(dim(whole)), 2L), sum) - 1) < 1e-8)),
       one_check(
         "one row alone is predicted as among many",
@@ -199,10 +199,10 @@ try_step <- function(step, brief, split) {
 }
 
 try_metric <- function(metric, brief) {
-  truth <- brief$table[[brief$outcome]]
+  truth <- truth_of(brief_target(brief))
   n <- length(truth)
   prediction <- with_seed(1, made_up_prediction(truth))
-  stacked <- if (is.factor(truth)) {
+  stacked <- if (!is.null(prediction_columns(truth))) {
     array(rep(prediction, 2L), c(dim(prediction), 2L))
   } else {
     cbind(prediction, prediction)
@@ -223,6 +223,12 @@ try_metric <- function(metric, brief) {
 }
 
 made_up_prediction <- function(truth) {
+  if (inherits(truth, "kw_quantile_truth")) {
+    # reason: every column is the outcome's own quantile and some noise
+    ends <- stats::quantile(unclass(truth), attr(truth, "quantiles"), names = FALSE)
+    noise <- matrix(stats::rnorm(length(truth) * length(ends), sd = diff(range(ends))), length(truth))
+    return(noise + rep(ends, each = length(truth)))
+  }
   if (!is.factor(truth)) return(truth + stats::rnorm(length(truth), sd = stats::sd(truth)))
   raw <- matrix(stats::runif(length(truth) * nlevels(truth)), length(truth))
   raw / rowSums(raw)
@@ -317,7 +323,7 @@ try_search <- function(search, brief, split) {
     ))
   )
   met <- meet_brief(rivals, brief, split, 1)$spaces
-  metric <- shipped_members("metric")[[if (has_classes(brief$kind)) "log_loss" else "rmse"]]()
+  metric <- find_metric(outcome_kind(brief$kind)$metrics[1], brief$kind)
   talk <- function(seed, failing = FALSE) converse(search, met, metric, seed, failing)
   first <- with_conditions(talk(1))
   if (!is.null(first$error)) {

@@ -32,7 +32,7 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
   for (package in family_packages(definition, pipeline$family$settings, brief$kind)) {
     need(package, paste0("Candidate ", quoted(name), ", fam_", definition$name, "(),"))
   }
-  about <- list(rows = training$n, columns = length(brief$schema), classes = length(brief$levels))
+  about <- list(rows = training$n, columns = length(brief$schema), classes = class_count(brief))
   pipeline <- with_outcome_scale(write_out_minimal(pipeline, brief), brief)
   pipeline$steps <- resolve_nodes(pipeline$steps, about)
   reached <- default_frame(name, pipeline, training, target, seed)
@@ -221,7 +221,7 @@ family_notes <- function(family, brief) {
     1
   } else {
     definition$inner_fits(
-      settings, kind_among(definition$kinds, brief$kind), length(brief$levels)
+      settings, kind_among(definition$kinds, brief$kind), class_count(brief)
     )
   }
   c(

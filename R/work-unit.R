@@ -208,7 +208,7 @@ new_reader <- function(x, validation_input, prepared, clock, context) {
         no_information_scores(fitted, validation_input(), target, values, context$metrics)
       },
       predictions = if (wants$predictions) {
-        as_path_prediction(target$outcome, predict_family(fitted, validation_input(), values))
+        as_path_prediction(truth_of(target), predict_family(fitted, validation_input(), values))
       }
     )
   }
@@ -220,7 +220,7 @@ new_reader <- function(x, validation_input, prepared, clock, context) {
 no_information_scores <- function(fitted, x, target, values, metrics) {
   n <- length(target$outcome)
   turns <- unique(round(seq(0, n - 1, length.out = min(n, 200L))))
-  prediction <- as_path_prediction(target$outcome, predict_family(fitted, x, values))
+  prediction <- as_path_prediction(truth_of(target), predict_family(fitted, x, values))
   n_values <- max(1L, path_count(values))
   scores <- vapply(metrics, function(metric) {
     if (!metric$row_wise) return(rep(NA_real_, n_values))
@@ -232,7 +232,7 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
       share <- if (is.null(weights)) 1 else sum(weights)
       if (share == 0) return(0)
       total <<- total + share
-      share * metric$score(target$outcome[turned], prediction, weights)
+      share * metric$score(truth_of(target, turned), prediction, weights)
     })
     Reduce(`+`, parts) / total
   }, numeric(n_values))
@@ -245,15 +245,16 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
 # the predictions below about 160 MB.
 new_scorer <- function(input, target, metrics, clock) {
   x <- NULL
-  truth <- target$outcome
+  truth <- truth_of(target)
   weights <- target$weights
-  dims <- if (is.factor(truth)) 3L else 2L
+  columns <- prediction_columns(truth)
+  dims <- if (is.null(columns)) 2L else 3L
   usable <- which(vapply(
     metrics, function(metric) is.null(metric$undefined(truth, weights)), logical(1)
   ))
   score <- lapply(metrics, function(metric) metric$score)
   blank <- matrix(NA_real_, 1L, length(metrics))
-  block <- max(1, floor(2e7 / max(1, length(truth) * max(1L, nlevels(truth)))))
+  block <- max(1, floor(2e7 / max(1, length(truth) * max(1L, length(columns)))))
   score_block <- function(fitted, values, n_values) {
     if (is.null(x)) x <<- input()
     started <- seconds_now()

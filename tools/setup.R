@@ -16,7 +16,9 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   }
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("htmltools", "lhs", "nnet", "optparse")
-  models <- c("C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes")
+  models <- c(
+    "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes", "quantreg"
+  )
   tests <- c(models, "openssl", "testthat", "withr", "readxl", "nanoparquet")
   wanted <- switch(level,
     demo = c(imports, command_line),

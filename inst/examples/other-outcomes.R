@@ -1,5 +1,5 @@
 # Outcomes beyond yes or no: classes in an order, a number on a log scale, counts with an exposure,
-# rows that weigh more than others.
+# the limits of a number, rows that weigh more than others.
 # Run it with: Rscript inst/examples/other-outcomes.R
 
 library(kilnwright)
@@ -62,7 +62,23 @@ model <- fit_final(select_final(counts))
 # cracked pots in a hundred
 print(100 * predict(model, firings[1:3, ])$value)
 
-# 4. The newest firings say more of the next one: their rows weigh twice.
+# 4. Within which limits will the shrinkage lie, nine times in ten?
+ranged <- brief(pots,
+  outcome = "shrinkage_pct", quantiles = c(0.05, 0.5, 0.95), id = "pot_id", group = "firing_id",
+  ignore = c("cracked", "grade", "notes"), missing_codes = codes
+)
+ranges <- run_comparison(ranged,
+  candidates(
+    baseline = fam_baseline(),
+    forest = pipeline(pre_missing(), pre_dates(), fam_forest(trees = 100, min_node = 20))
+  ),
+  splits = split_kfold(5), metrics = c("mean_pinball", "coverage_gap", "interval_width"), seed = 3,
+  quiet = TRUE
+)
+print(ranges)
+print(predict(fit_final(select_final(ranges)), pots[1:3, ]))
+
+# 5. The newest firings say more of the next one: their rows weigh twice.
 pots$weight <- ifelse(pots$fired_on > stats::median(pots$fired_on), 2, 1)
 weighed <- brief(pots,
   outcome = "cracked", event = "yes", weight = "weight", id = "pot_id", group = "firing_id",

@@ -41,12 +41,12 @@ needs <- function(...) for (package in c(...)) skip_if_not_installed(package)
 family_data <- function(kind, n = 120) {
   table <- toy(n)
   y <- switch(kind,
-    number = table$number, count = round(exp(table$number / 2)), positive = exp(table$number / 2),
+    number = , quantiles = table$number, count = round(exp(table$number / 2)), positive = exp(table$number / 2),
     two_class = factor(table$two, c("no", "yes")), factor(table$three, c("low", "mid", "high"))
   )
   list(
     x = as.matrix(table[c("x1", "x2", "x3")]), columns = table[c("x1", "x2", "x3")], y = y,
-    kind = kind
+    kind = kind, quantiles = if (kind == "quantiles") c(0.1, 0.5, 0.9)
   )
 }
 
@@ -58,7 +58,8 @@ input_for <- function(definition, data) {
 
 fit_with <- function(definition, data, settings, rows = seq_along(data$y), seed = 5) {
   x <- input_for(definition, data)[rows, , drop = FALSE]
-  kw("fit_family")(definition, x, kw("new_target")(data$y[rows], kind = data$kind), settings, seed)
+  target <- kw("new_target")(data$y[rows], kind = data$kind, quantiles = data$quantiles)
+  kw("fit_family")(definition, x, target, settings, seed)
 }
 
 definitions <- lapply(

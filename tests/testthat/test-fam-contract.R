@@ -113,7 +113,7 @@ for (name in names(definitions)) for (kind in definitions[[name]]$kinds) {
         single <- kw("predict_family")(fitted, x, value)
         expect_equal(
           as.vector(single),
-          as.vector(if (is.factor(data$y)) whole[, , i] else whole[, i]),
+          as.vector(if (length(dim(whole)) == 3) whole[, , i] else whole[, i]),
           tolerance = 1e-12
         )
         frozen <- fitted

@@ -61,7 +61,7 @@ test_that("what does not fit a kind is refused, with the rows and what to do", {
     quiet_run(job_of("grade", outcome_kind = "many_class"), candidates(a = fam_cumulative())),
     "cannot predict an outcome of many classes", class = "kw_error_plan"
   )
-  expect_error(find_metric("class_error", "many_class"), "does not fit")
+  expect_error(kw("find_metric")("class_error", "many_class"), "does not fit")
   expect_true(all(c("auc", "class_error") %in% list_metrics("ordered")$metric))
 })
 
@@ -243,6 +243,125 @@ test_that("the whole way is open to every kind: rule, set-aside, file, plan file
   expect_match(capture.output(print(model)), "amount", all = FALSE)
   write_report(model, "report.html")
   expect_match(readLines("report.html"), "a number between", all = FALSE)
+})
+
+spread_out <- function(n = 300) {
+  withr::with_seed(9, {
+    t <- data.frame(x = runif(n), z = rnorm(n), w = sample(1:3, n, TRUE))
+    t$y <- 2 * t$x + rnorm(n, sd = 0.2 + t$x)
+    t
+  })
+}
+
+test_that("quantiles are fitted at once, and scored as their formulas say", {
+  table <- spread_out()[c("x", "z", "y")]
+  asked <- c(0.1, 0.5, 0.9)
+  job <- brief(table, "y", quantiles = asked)
+  expect_identical(job$kind, "quantiles")
+  expect_identical(brief(table, "y", outcome_kind = "quantiles")$quantiles, asked)
+  expect_output(print(job), "the 0.1, 0.5, 0.9 quantiles of the number y")
+  rivals <- list(
+    base = list(fam_baseline(), function(d, new) {
+      matrix(stats::quantile(d$y, asked), nrow(new), 3, byrow = TRUE)
+    }),
+    linear = list(fam_linear(), function(d, new) {
+      unname(stats::predict(quantreg::rq(y ~ x + z, asked, d), new))
+    }),
+    forest = list(fam_forest(trees = among(10, 40), min_node = 20), NULL),
+    boosted = list(fam_boosted(trees = among(10, 30), row_share = 1), function(d, new) {
+      vapply(asked, function(alpha) {
+        fit <- gbm::gbm.fit(d[1:2], d$y, distribution = list(name = "quantile", alpha = alpha),
+          n.trees = 30, interaction.depth = 3, n.minobsinnode = 10, shrinkage = 0.1,
+          bag.fraction = 1, verbose = FALSE)
+        gbm::predict.gbm(fit, new[1:2], 30)
+      }, numeric(nrow(new)))
+    })
+  )
+  metrics <- c("mean_pinball", "coverage_gap", "interval_width", "crossing")
+  for (name in names(rivals)) {
+    if (name == "linear") skip_if_not_installed("quantreg")
+    if (name == "boosted") skip_if_not_installed("gbm")
+    plan <- plan_comparison(job, candidates(a = rivals[[name]][[1]]), splits = split_kfold(3),
+      metrics = metrics, seed = 1)
+    cmp <- quiet_run(plan, keep = c("training_scores", "all_predictions"))
+    same_numbers(quiet_run(plan, workers = 2, keep = c("training_scores", "all_predictions")), cmp)
+    last <- nrow(cmp$results$scores$mean_pinball)
+    for (s in 1:3) {
+      held <- table[plan$splits[[s]]$validation, ]
+      p <- if (is.null(rivals[[name]][[2]])) {
+        cmp$results$predictions[[s]]$values[, , which(cmp$results$predictions[[s]]$place == last)]
+      } else {
+        rivals[[name]][[2]](table[plan$splits[[s]]$training, ], held)
+      }
+      loss <- vapply(1:3, function(i) {
+        mean(ifelse(held$y > p[, i], asked[i], asked[i] - 1) * (held$y - p[, i]))
+      }, 1)
+      score <- function(metric) cmp$results$scores[[metric]][last, s]
+      expect_equal(score("mean_pinball"), mean(loss), tolerance = 1e-5, info = name)
+      inside <- mean(held$y >= p[, 1] & held$y <= p[, 3])
+      expect_equal(score("coverage_gap"), abs(inside - 0.8), tolerance = 1e-8, info = name)
+      expect_equal(score("interval_width"), mean(abs(p[, 3] - p[, 1])), tolerance = 1e-5)
+      expect_equal(score("crossing"), mean(p[, 2] < p[, 1] | p[, 3] < p[, 2]))
+    }
+    # of true quantiles about as many rows lie between as should
+    if (name == "forest") expect_lt(mean(cmp$results$scores$coverage_gap[last, ]), 0.12)
+  }
+  # the forest's quantiles are those of the outcomes that its first trees drew
+  values <- matrix(c(3, 1, 2, 5, 9, 7, 8, 8), 2, byrow = TRUE)
+  expect_equal(kw("row_quantiles")(values, asked),
+    t(apply(values, 1, stats::quantile, asked, names = FALSE)))
+  # a weight is as many rows
+  heavy <- spread_out()
+  rows <- rep(seq_len(nrow(heavy)), heavy$w)
+  fit <- function(d, w) {
+    kw("fit_baseline")(NULL, d$y, w, list(guess = "shares"), 1, 1, quantiles = asked)$shares
+  }
+  expect_equal(fit(heavy, as.double(heavy$w)), fit(heavy[rows, ], NULL))
+})
+
+test_that("quantiles go the whole way; what does not fit them is refused", {
+  withr::local_dir(withr::local_tempdir())
+  table <- spread_out()[c("x", "z", "y")]
+  refused <- function(pattern, ...) {
+    expect_error(brief(table, "y", ...), pattern, class = "kw_error")
+  }
+  refused("rising numbers between 0 and 1", quantiles = c(0.9, 0.1))
+  refused("rising numbers between 0 and 1", quantiles = c(0, 0.5))
+  refused("is predicted as numbers", quantiles = 0.5, outcome_kind = "number")
+  refused("outcome_scale` is for a number", quantiles = 0.5, outcome_scale = "sqrt")
+  expect_error(
+    quiet_run(brief(table, "y", quantiles = 0.5), candidates(a = fam_penalised())),
+    "cannot predict quantiles of a number", class = "kw_error_plan"
+  )
+  job <- set_aside(brief(table, "y", quantiles = c(0.05, 0.5, 0.95)), share = 0.2, seed = 1)
+  cmp <- quiet_run(job, candidates(base = fam_baseline(), forest = fam_forest(trees = among(10, 50),
+    min_node = 10)), splits = split_kfold(4), seed = 2, journal = "run.sqlite")
+  same_numbers(open_comparison("run.sqlite", trust = TRUE), cmp)
+  choice <- select_final(cmp, candidate = "forest")
+  model <- fit_final(choice)
+  expect_true(all(is.finite(score_set_aside(model)$set_aside)))
+  predicted <- predict(model, table)
+  expect_named(predicted, c("q_5", "q_50", "q_95"))
+  expect_identical(predict(model, table[0, ]), predicted[0, ])
+  expect_error(predict(model, table, type = "class"), class = "kw_error_argument")
+  save_model(model, "model.kilnwright")
+  expect_equal(predict(open_model("model.kilnwright", trust = TRUE), table), predicted)
+  expect_output(print(column_effect(model, "x", points = 3)), "the 0.5 quantile of y")
+  expect_error(draw_observed(choice), class = "kw_error_draw")
+  drawn <- ggplot2::ggplot_build(draw_intervals(choice))
+  held <- kw("held_out_of_choice")(choice)
+  inside <- mean(held$truth >= held$prediction[, 1] & held$truth <= held$prediction[, 3])
+  expect_match(drawn$plot$labels$subtitle, format(round(100 * inside, 1)), fixed = TRUE)
+  write_plan(plan_comparison(brief(table, "y", quantiles = c(0.05, 0.5, 0.95)),
+    candidates(a = fam_baseline()), splits = split_kfold(3), seed = 3), "plan.yml")
+  expect_identical(read_plan("plan.yml")$brief$quantiles, c(0.05, 0.5, 0.95))
+  expect_true(all(try_out(fam_forest(trees = 20), job)$passed))
+  expect_true(all(try_out(kw("find_metric")("mean_pinball", "quantiles"), job)$passed))
+  utils::write.csv(table, "table.csv", row.names = FALSE)
+  utils::write.csv(table, "new.csv", row.names = FALSE)
+  write_script(model, "final.R")
+  sys.source("final.R", new.env())
+  expect_equal(utils::read.csv("predictions.csv"), as.data.frame(predicted), tolerance = 1e-8)
 })
 
 test_that("families for numbers never predict a count or an amount of 0 or less", {

@@ -113,6 +113,10 @@ test_that("every metric takes a weight as so many rows", {
   cases$ordered <- cases$many_class
   cases$count <- list(truth = round(cases$number$truth), prediction = cases$number$prediction)
   cases$positive <- cases$number
+  cases$quantiles <- list(
+    truth = kw("truth_of")(list(outcome = table$number, quantiles = c(0.2, 0.8))),
+    prediction = cbind(table$a - 1, table$a + 1)
+  )
   score <- kw("score_predictions")
   for (metric in lapply(kw("shipped_members")("metric"), function(make) make())) {
     for (kind in metric$kinds) {
