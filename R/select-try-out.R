@@ -226,8 +226,9 @@ made_up_prediction <- function(truth) {
   if (inherits(truth, "kw_quantile_truth")) {
     # reason: every column is the outcome's own quantile and some noise
     ends <- stats::quantile(unclass(truth), attr(truth, "quantiles"), names = FALSE)
-    noise <- matrix(stats::rnorm(length(truth) * length(ends), sd = diff(range(ends))), length(truth))
-    return(noise + rep(ends, each = length(truth)))
+    n <- length(truth)
+    noise <- matrix(stats::rnorm(n * length(ends), sd = diff(range(ends))), n)
+    return(noise + rep(ends, each = n))
   }
   if (!is.factor(truth)) return(truth + stats::rnorm(length(truth), sd = stats::sd(truth)))
   raw <- matrix(stats::runif(length(truth) * nlevels(truth)), length(truth))
