@@ -24,7 +24,8 @@ sensible_candidates <- function(brief, effort = "usual") {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
   look <- new_outlook(brief, effort)
-  fitting <- lapply(stats::setNames(nm = efforts[[effort]]$families), reason_against, look = look)
+  tried <- c(efforts[[effort]]$families, families_of_kind(brief$kind))
+  fitting <- lapply(stats::setNames(nm = tried), reason_against, look = look)
   kept <- names(Filter(is.null, fitting))
   pipelines <- lapply(stats::setNames(nm = kept), function(name) {
     family <- new_family(shipped_members("fam")[[name]](), list())
@@ -76,6 +77,12 @@ new_outlook <- function(brief, effort) {
       " of ", count_of(n, "row")
     )
   )
+}
+
+# Families that are worth trying for some kinds of outcomes only.
+families_of_kind <- function(kind) {
+  penalised <- kind_among(member_fam_penalised()$kinds, kind)
+  c(if (kind == "ordered") "cumulative", if (is.null(penalised)) "linear")
 }
 
 # More rows, or more columns once levels are indicators, take too long or ask for too much.
@@ -135,7 +142,9 @@ helpful_steps <- function(definition, look) {
   if (look$effort == "quick" || numbers == 0L) return(NULL)
   found <- found_steps(look)
   scaled <- isTRUE(definition$accepts$wants_scaling)
-  smooth <- definition$name %in% c("penalised", "adaptive_splines", "neural", "discriminant")
+  smooth <- definition$name %in% c(
+    "penalised", "adaptive_splines", "neural", "discriminant", "linear", "cumulative"
+  )
   list_of(
     if (smooth && "outliers" %in% found) optional(pre_outliers()),
     if (scaled && any(c("skew", "outliers") %in% found)) optional(pre_skew()),

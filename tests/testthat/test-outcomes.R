@@ -364,6 +364,16 @@ test_that("quantiles go the whole way; what does not fit them is refused", {
   expect_equal(utils::read.csv("predictions.csv"), as.data.frame(predicted), tolerance = 1e-8)
 })
 
+test_that("what Kilnwright proposes by itself fits the kind", {
+  names_of <- function(job) names(sensible_candidates(job, "quick")$pipelines)
+  expect_identical(names_of(job_of("grade")), c("baseline", "penalised", "tree", "forest",
+    "cumulative"))
+  expect_identical(names_of(brief(spread_out()[c("x", "z", "y")], "y", quantiles = c(0.1, 0.9))),
+    c("baseline", "forest", "linear"))
+  cmp <- quiet_run(brief(spread_out(80)[c("x", "z", "y")], "y", quantiles = c(0.1, 0.9)))
+  expect_identical(names(cmp$plan$spaces), c("baseline", "linear", "forest"))
+})
+
 test_that("families for numbers never predict a count or an amount of 0 or less", {
   below <- define_family("below", "number",
     fit = function(x, y, weights, settings, seed, threads) NULL,
