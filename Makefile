@@ -6,7 +6,7 @@ stamp := build/installed
 sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* inst/script/* exec/*)
 
 
-.PHONY: demo test test-faults check verify lint drift spell docs screenshots bench coverage install setup-demo setup-test setup-develop clean
+.PHONY: demo test test-faults check verify lint drift spell docs rooms screenshots bench coverage install setup-demo setup-test setup-develop clean
 
 demo: setup-demo $(stamp)
 	$(R) exec/kilnwright demo --out $(DEMO_FOLDER) --replace
@@ -52,6 +52,10 @@ spell: setup-develop
 
 docs: setup-develop
 	$(R) tools/docs.R
+
+# Which room of the code calls which, written into ARCHITECTURE.md.
+rooms:
+	$(R) tools/rooms.R
 
 screenshots: setup-develop $(stamp)
 	$(R) tools/screenshots.R

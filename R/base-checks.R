@@ -3,7 +3,7 @@
 check_argument <- function(ok, arg, expected, got, remedy = NULL) {
   if (isTRUE(ok)) return(invisible(TRUE))
   stop_kw("argument", paste0("`", arg, "` must be ", expected, "; got ", describe_value(got), "."),
-    remedy = remedy
+    remedy = remedy, argument = arg, got = got
   )
 }
 
@@ -58,7 +58,7 @@ check_named <- function(x, arg) {
     stop_kw("argument", paste0(
       "`", arg, "` names ", paste(quoted(twice), collapse = ", "),
       " more than once."
-    ), remedy = "Give every entry its own name.")
+    ), remedy = "Give every entry its own name.", argument = arg)
   }
   invisible(x)
 }

@@ -3,12 +3,16 @@
 `%||%` <- function(x, y) if (is.null(x)) y else x
 
 # Stops with a classed error. `class` is the part after "kw_error_"; the text is
-# taken literally, so that column names with braces or percent signs are safe.
-stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL) {
+# taken literally, so that column names with braces or percent signs are safe. `...`: what a
+# program may want to know, as fields of the condition: argument, column, got. Its rows and
+# choices are noted by where_rows() and did_you_mean().
+stop_kw <- function(class, problem, where = NULL, remedy = NULL, call = NULL, ...) {
   bullets <- visible(c(problem, x = where, i = remedy))
+  known <- list(row = attr(where, "rows"), choices = attr(remedy, "choices"), ...)
+  known <- known[!duplicated(names(known), fromLast = TRUE)]
   rlang::abort(bullets,
     class = c(paste0("kw_error_", class), "kw_error"), call = call,
-    use_cli_format = FALSE
+    use_cli_format = FALSE, !!!Filter(Negate(is.null), known)
   )
 }
 
@@ -45,8 +49,12 @@ nearest_names <- function(name, known, most = 1L) {
 # "Did you mean 'x'?" or, with nothing near, the list of what there is.
 did_you_mean <- function(name, known, what = "Known") {
   near <- nearest_names(name, known)
-  if (length(near) > 0L) return(paste0("Did you mean ", quoted(near), "?"))
-  paste0(what, ": ", enumerate(known, most = 20L), ".")
+  says <- if (length(near) > 0L) {
+    paste0("Did you mean ", quoted(near), "?")
+  } else {
+    paste0(what, ": ", enumerate(known, most = 20L), ".")
+  }
+  structure(says, choices = known)
 }
 
 quoted <- function(x) paste0("'", x, "'")
@@ -111,4 +119,13 @@ catch_failure <- function(expr, warned) {
 plain_message <- function(condition) {
   text <- cli::ansi_strip(paste(conditionMessage(condition), collapse = " "))
   trimws(gsub("[[:space:]]+", " ", text))
+}
+
+# "rows 3, 8 and 4 more"
+where_rows <- function(bad) {
+  rows <- which(bad)
+  structure(
+    paste0(if (length(rows) == 1L) "row " else "rows ", enumerate(rows, 5L)),
+    rows = rows
+  )
 }

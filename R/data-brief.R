@@ -127,7 +127,7 @@ check_exposure <- function(table, exposure, outcome, kind) {
   if (any(bad)) {
     stop_kw("brief", paste0(
       "The exposure column ", quoted(exposure), " must hold numbers above 0."
-    ), where = where_rows(bad))
+    ), where = where_rows(bad), column = exposure)
   }
 }
 
@@ -203,7 +203,7 @@ check_columns_exist <- function(columns, known, arg) {
       "`", arg, "` names the column ", quoted(column),
       ", which the table does not have."
     ),
-    remedy = did_you_mean(column, known, "Columns")
+    remedy = did_you_mean(column, known, "Columns"), argument = arg, column = column
     )
   }
 }
@@ -236,7 +236,7 @@ check_role_values <- function(table, roles) {
     column <- roles[[role]]
     if (!is.null(column) && anyNA(table[[column]])) {
       stop_kw("brief", paste0("The ", role, " column ", quoted(column), " has missing values."),
-        where = where_rows(is.na(table[[column]])),
+        where = where_rows(is.na(table[[column]])), column = column,
         remedy = "Fill them in, or drop those rows."
       )
     }
@@ -249,15 +249,9 @@ check_role_values <- function(table, roles) {
       "The weight column ", quoted(roles$weight),
       " must hold numbers of at least 0, not all 0."
     ),
-    where = if (any(bad)) where_rows(bad)
+    where = if (any(bad)) where_rows(bad), column = roles$weight
     )
   }
-}
-
-# "rows 3, 8 and 4 more"
-where_rows <- function(bad) {
-  rows <- which(bad)
-  paste0(if (length(rows) == 1L) "row " else "rows ", enumerate(rows, 5L))
 }
 
 # The target of some working rows (row numbers within the working table).

@@ -64,7 +64,8 @@ plain_column <- function(x, name) {
     "The column ", quoted(name), " is ", describe_value(x),
     ", which cannot be used."
   ),
-  remedy = "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`."
+  remedy = "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`.",
+  column = name
   )
 }
 
@@ -83,7 +84,7 @@ finite_numbers <- function(x, name) {
   infinite <- is.infinite(x)
   if (any(infinite)) {
     stop_kw("table", paste0("The column ", quoted(name), " has infinite values."),
-      where = where_rows(infinite),
+      where = where_rows(infinite), column = name,
       remedy = paste0(
         "Set them to NA, or say missing_codes = list(", name,
         " = c(Inf, -Inf))."
@@ -200,7 +201,7 @@ frame_from_new <- function(new, schema, missing_codes) {
         "The new rows lack ", if (length(absent) == 1L) "the column " else "the columns ",
         enumerate(quoted(absent)), "."
       ),
-      remedy = did_you_mean(absent[1], names(new), "They have")
+      remedy = did_you_mean(absent[1], names(new), "They have"), column = absent
     )
   }
   columns <- lapply(names(schema), function(name) {
@@ -316,6 +317,6 @@ wrong_kind <- function(name, expected, x, bad) {
     "The column ", quoted(name), " must be ", expected, "; found ",
     enumerate(quoted(unique(as.character(x[bad]))), 3L), "."
   ),
-  where = where_rows(bad)
+  where = where_rows(bad), column = name
   )
 }

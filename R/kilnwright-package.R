@@ -2,6 +2,12 @@
 #'
 #' Start with [brief()], or with [run_comparison()] on a brief for the quick look.
 #'
+#' @section Errors:
+#' Every error is a condition of class `kw_error` and of one that says what kind it is, such as
+#' `kw_error_argument` or `kw_error_brief`; the help pages name theirs. Beside its text it has
+#' fields for programs, where they apply: `argument` (the argument's name), `got` (its value),
+#' `column`, `row` (numbers of the rows), and `choices` (what there is to choose from).
+#'
 #' @useDynLib kilnwright, .registration = TRUE
 #' @importFrom stats predict
 #' @keywords internal

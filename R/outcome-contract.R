@@ -94,7 +94,7 @@ check_outcome_complete <- function(values, name) {
       "The outcome ", quoted(name), " is missing in ",
       count_of(sum(is.na(values)), "row"), "."
     ),
-    where = where_rows(is.na(values)),
+    where = where_rows(is.na(values)), column = name,
     remedy = paste0("Drop them: table[!is.na(table$", name, "), ]")
     )
   }

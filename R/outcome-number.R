@@ -82,7 +82,7 @@ refuse_outcomes <- function(bad, values, name, kind, says) {
   stop_kw("brief", paste0(
     "The outcome ", quoted(name), " holds ", format(values[bad][1]), ", but ", says, "."
   ),
-  where = where_rows(bad),
+  where = where_rows(bad), column = name,
   remedy = paste0("Use outcome_kind = \"number\", or correct those rows.")
   )
 }

@@ -316,3 +316,20 @@ test_that("if everything fails, the commonest message is shown", {
   plan$spaces$a$pipeline$steps <- list(list(part = pre_broken(), name = ""))
   expect_error(quiet_run(plan), "no good", class = "kw_error_run")
 })
+
+test_that("errors carry what they are about beside their text", {
+  caught <- function(expr) tryCatch(expr, kw_error = identity)
+  table <- toy(30)
+  e <- caught(split_kfold(k = -1))
+  expect_identical(list(e$argument, e$got), list("k", -1))
+  e <- caught(brief(table, "numbr"))
+  expect_identical(list(e$argument, e$column), list("outcome", "numbr"))
+  expect_identical(e$choices, names(table))
+  table$x2[c(3, 9)] <- Inf
+  e <- caught(brief(table, "number"))
+  expect_identical(list(e$column, e$row), list("x2", c(3L, 9L)))
+  e <- caught(select_final(quiet_run(toy_brief("number", toy(30)),
+    candidates(a = fam_baseline()), splits = split_kfold(3), seed = 1), rule = "one_sd"))
+  expect_identical(list(e$argument, e$got), list("rule", "one_sd"))
+  expect_true("one_se" %in% e$choices)
+})
