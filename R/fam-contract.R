@@ -285,7 +285,10 @@ wanted_of_target <- function(definition, target) {
 
 # On a scale of its own an outcome is a number like any other.
 learned_kind <- function(definition, target) {
-  kind <- target$kind %||% definition$kinds[1]
+  # a target that a user's step made says no kind
+  kind <- target$kind %||% switch(min(3L, nlevels(target$outcome)) + 1L,
+    "number", "two_class", "two_class", "many_class"
+  )
   if (is.null(target$scale)) kind_among(definition$kinds, kind) else "number"
 }
 

@@ -24,8 +24,11 @@ new_flights <- function(
         task = task, unit = unit, sent = seconds_now(), told = twin
       )
     },
+    # of a unit and its twin that are back at once the other one waits: it is let go of if this
+    # one's answer is taken
     landed = function() {
       done <- !vapply(flights, function(flight) mirai::unresolved(flight$task), logical(1))
+      done[done] <- !duplicated(lapply(flights[done], function(flight) unit_facts(flight$unit)))
       found <- flights[done]
       flights <<- flights[!done]
       found
@@ -224,9 +227,9 @@ give_back <- function(units, schedule, flying) {
   schedule$give_back(units[!checks])
 }
 
-same_unit <- function(a, b) {
-  identical(a[c("split", "fits", "share", "check")], b[c("split", "fits", "share", "check")])
-}
+unit_facts <- function(unit) unit[c("split", "fits", "share", "check")]
+
+same_unit <- function(a, b) identical(unit_facts(a), unit_facts(b))
 
 # What a worker sends is data: why it cannot be the answer to this unit, or NULL.
 wrong_answer <- function(answer, unit, run) {

@@ -251,8 +251,13 @@ learn_step <- function(step, frame, target, seed) {
     return(list(state = state, frame = use_step(state, frame), target = target))
   }
   check_training(learned$training, frame, definition)
-  list(state = state, frame = learned$training$frame, target = learned$training$target)
+  given <- learned$training$target
+  # what holds for all rows is not a user's step's to change
+  if (!definition$shipped) given[facts_of_target] <- unclass(target)[facts_of_target]
+  list(state = state, frame = learned$training$frame, target = given)
 }
+
+facts_of_target <- c("scale", "kind", "quantiles")
 
 use_step <- function(learned, frame) {
   out <- learned$definition$use(learned$state, frame)

@@ -364,6 +364,15 @@ test_that("quantiles go the whole way; what does not fit them is refused", {
   expect_equal(utils::read.csv("predictions.csv"), as.data.frame(predicted), tolerance = 1e-8)
 })
 
+test_that("a step of one's own that makes training rows leaves the kind as it is", {
+  job <- job_of("claims", outcome_kind = "count", exposure = "years")
+  plain <- pipeline(pre_onehot(), fam_linear())
+  cmp <- quiet_run(plan_comparison(job,
+    candidates(once = plain, twice = pipeline(pre_double(), pre_onehot(), fam_linear())),
+    splits = split_kfold(3), seed = 1))
+  expect_equal(cmp$results$scores$rmse[1, ], cmp$results$scores$rmse[2, ], tolerance = 1e-6)
+})
+
 test_that("what Kilnwright proposes by itself fits the kind", {
   names_of <- function(job) names(sensible_candidates(job, "quick")$pipelines)
   expect_identical(names_of(job_of("grade")), c("baseline", "penalised", "tree", "forest",

@@ -177,3 +177,14 @@ test_that("rules say whether they take a margin", {
   mad <- define_rule("mad", function(table, margin) 99)
   expect_error(select_final(cmp, mad), "number of one of the 2 rows", class = "kw_error_select")
 })
+
+test_that("parts of one's own print in a line", {
+  rule <- define_rule("second", function(table, margin) 1, margin = 0.5, does = "Takes the second.")
+  expect_output(print(rule), "Rule second, margin 0.5 unless another is given. Takes the second.",
+    fixed = TRUE)
+  expect_output(print(define_rule("r", function(table, margin) 1)), "takes no margin")
+  expect_output(print(define_finding("odd", function(columns, outcome) NULL)), "Finding odd")
+  expect_output(print(hyperparameter("whole", 5, meaning = "How many.")),
+    "Hyperparameter (whole), default 5: How many.", fixed = TRUE)
+  expect_output(print(cannot_work("no", function(settings, kind, about) FALSE)), "Cannot work: no.")
+})

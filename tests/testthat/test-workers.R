@@ -332,3 +332,23 @@ test_that("a worker that was stopped is given up after the limit, and the rest g
   expect_identical(is.na(standings(cmp)$place), c(FALSE, FALSE, FALSE, TRUE))
   expect_match(failures(cmp)$message, "stopped after the limit of 1 s", all = TRUE)
 })
+
+test_that("a unit and its twin that are back at the same time count once", {
+  mirai::daemons(1, .compute = "twins")
+  withr::defer(mirai::daemons(0, .compute = "twins"))
+  flying <- kw("new_flights")("twins")
+  run <- list(id = "a", work = list(rounds = 1))
+  unit <- list(split = 1L, fits = 1:2, share = 1)
+  for (twin in c(FALSE, TRUE)) flying$send(run, "nowhere", unit, twin = twin)
+  flying$send(run, "nowhere", list(split = 2L, fits = 1:2, share = 1))
+  # all three are back before they are looked at
+  later <- mirai::mirai(TRUE, .compute = "twins")
+  mirai::call_mirai(later)
+  first <- flying$landed()
+  expect_identical(vapply(first, function(flight) flight$unit$split, 1L), 1:2)
+  expect_identical(flying$count(), 1L)
+  # the answer was taken
+  flying$drop(unit)
+  expect_length(flying$landed(), 0)
+  expect_identical(flying$count(), 0L)
+})
