@@ -40,7 +40,9 @@ member_prefixes <- c(
 # `part`, what define_<kind>() returns, with a note of which member it is: `make` is the function
 # by which known_members() gives it.
 as_member <- function(part, kind, name, make) {
-  attr(part, "member") <- list(kind = kind, name = name, make = make)
+  attr(part, "member") <- structure(
+    list(kind = kind, name = name, make = make), class = "kw_member_note"
+  )
   part
 }
 
@@ -70,13 +72,16 @@ as_member <- function(part, kind, name, make) {
 #' @export
 register_members <- function(from) {
   by_name <- is.character(from)
-  if (by_name) check_string(from, "from") else check_class(
-    from, "environment", "from", "Give the name of a package, or an environment."
-  )
+  if (by_name) {
+    check_string(from, "from")
+    need(from, "Registering its parts")
+  } else {
+    check_class(from, "environment", "from", "Give the name of a package, or an environment.")
+  }
   home <- if (by_name) asNamespace(from) else from
   objects <- mget(sort(ls(home), method = "radix"), envir = home)
   members <- lapply(unname(objects), attr, which = "member", exact = TRUE)
-  members <- Filter(Negate(is.null), members)
+  members <- Filter(function(member) inherits(member, "kw_member_note"), members)
   source <- if (by_name) from else "this session"
   for (member in members) check_new_member(member, source)
   for (member in members) {

@@ -152,7 +152,7 @@ draw_intervals <- function(choice) {
   last <- ncol(held$prediction)
   data <- data.frame(
     low = held$prediction[, 1], high = held$prediction[, last], truth = as.double(held$truth),
-    middle = held$prediction[, which.min(abs(brief$quantiles - 0.5))]
+    middle = held$prediction[, middle_quantile(brief$quantiles)]
   )
   data$where <- ifelse(data$truth < data$low | data$truth > data$high, "outside", "inside")
   share <- mean(data$where == "inside")
@@ -179,10 +179,13 @@ draw_intervals <- function(choice) {
       ),
       x = paste(
         if (nrow(shown) < nrow(data)) paste(nrow(shown), "of", nrow(data), "rows,") else "Rows",
-        "in the order of the predicted middle"
+        "in the order of the line"
       ),
       y = brief$outcome, colour = NULL, shape = NULL,
-      caption = "Grey: from the lowest to the highest quantile. Line: the one nearest 0.5."
+      caption = paste0(
+        "Grey: from the lowest to the highest quantile. Line: the ",
+        format(brief$quantiles[middle_quantile(brief$quantiles)]), " quantile."
+      )
     ) +
     theme_kilnwright()
 }

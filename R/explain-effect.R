@@ -50,7 +50,7 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
     check_choice(class, model$levels, "class")
   }
   # of quantiles the one in the middle
-  middle <- which.min(abs(model$quantiles %||% 0.5 - 0.5))
+  middle <- middle_quantile(model$quantiles %||% 0.5)
   column <- if (has_classes(model$kind)) match(class, model$levels) else middle
   table <- model$brief$table
   some <- with_seed(seed, sort(sample.int(nrow(table), min(rows, nrow(table)))))

@@ -193,7 +193,7 @@ largest_errors <- function(choice, top = 20) {
   given <- if (!is.null(code)) {
     held$prediction[cbind(seq_along(code), code)]
   } else if (is_wide(brief$kind)) {
-    held$prediction[, which.min(abs(brief$quantiles - 0.5))]
+    held$prediction[, middle_quantile(brief$quantiles)]
   } else {
     held$prediction
   }

@@ -9,7 +9,8 @@
 #' @param type `"value"` for numeric outcomes, `"quantiles"` for several quantiles; `"class"`,
 #'   `"probability"` or both (the default) for classes.
 #' @param ... Not used.
-#' @return A tibble, one row a new row, in order: `value`; `q_10`, ... for quantiles; or `class`
+#' @return A tibble, one row a new row, in order: `value` (of counts with an exposure
+#'   the rate per unit of it); `q_10`, ... for quantiles; or `class`
 #'   and `p_<level>` for every class. The class is the most probable one, or the event from
 #'   the threshold of [set_threshold()] on.
 #' @section Errors:

@@ -66,15 +66,17 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   prediction <- predict_frame(
     model, frame_from_new(sealed$table, model$schema, model$missing_codes)
   )
-  truth <- truth_of(list(outcome = sealed$table[[model$outcome]], quantiles = model$quantiles))
   weights <- row_weights(brief, sealed$table)
+  group <- if (!is.null(brief$roles$group)) sealed$table[[brief$roles$group]]
+  target <- new_target(
+    sealed$table[[model$outcome]], weights, group, quantiles = model$quantiles
+  )
+  truth <- truth_of(target)
   score <- function(at) {
     some <- prediction_rows(prediction, at)
     score_with_threshold(model$metrics, truth[at], some, weights[at], model$threshold)
   }
-  group <- if (!is.null(brief$roles$group)) sealed$table[[brief$roles$group]]
   ranges <- lapply(model$metrics, `[[`, "range")
-  target <- new_target(truth, weights, group)
   reach <- set_aside_interval(score, target, draws, model$facts$seed, ranges)
   scores <- model$scores
   scores$set_aside <- unname(score(seq_along(truth)))

@@ -22,6 +22,9 @@ quantile_names <- function(quantiles) {
   if (!is.null(quantiles)) paste0("q_", vapply(100 * quantiles, format, "", digits = 6))
 }
 
+# Which of the columns stands for the whole where one has to.
+middle_quantile <- function(quantiles) which.min(abs(quantiles - 0.5))
+
 usual_quantiles <- c(0.1, 0.5, 0.9)
 
 check_quantiles <- function(quantiles, kind, outcome) {

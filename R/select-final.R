@@ -239,7 +239,7 @@ explain_choice <- function(choice, margin = NULL) {
   leader <- choose_best_mean(field)$at
   quarter <- if (is.na(field$sd[leader])) 0 else signif(field$sd[leader] / 4, 2)
   rules <- lapply(known_members("rule"), function(make) make())
-  rows <- lapply(rules, function(rule) {
+  rows <- lapply(unname(rules), function(rule) {
     # the choice's own margin, else the default
     field$margin <- if (choice$rule == rule$name) choice$margin
     if (identical(rule$margin, "needed")) {
@@ -255,14 +255,14 @@ explain_choice <- function(choice, margin = NULL) {
   if (!choice$rule %in% names(rules)) {
     rows <- c(rows, list(list(rule = choice$rule, at = choice$at, reason = choice$reason)))
   }
-  at <- vapply(unname(rows), `[[`, 1L, "at")
+  at <- vapply(rows, `[[`, 1L, "at")
   label <- function(i) if (is.na(i)) NA_character_ else setting_label(cmp, i)
   chosen <- choice$at
   tibble::tibble(
-    rule = vapply(unname(rows), `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
+    rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
     setting = cmp$results$row[at],
     values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at],
-    reason = vapply(unname(rows), `[[`, "", "reason"),
+    reason = vapply(rows, `[[`, "", "reason"),
     picked = !is.na(at) & at == chosen
   )
 }

@@ -104,6 +104,11 @@ test_that("names that are taken are refused; the same source may register anew",
   expect_identical(register_members(home), "metric_odd")
   expect_true("odd" %in% list_metrics()$metric)
   expect_error(register_members(3), class = "kw_error_argument")
+  expect_error(register_members("nosuchpackage"), class = "kw_error_package")
+  # what others call a member is none of ours
+  home <- new.env()
+  home$other <- structure(1, member = "of a club")
+  expect_length(register_members(home), 0)
 })
 
 test_that("a splitter of one's own gives rows that there are, and none on both sides", {
