@@ -36,6 +36,7 @@ member_fam_adaptive_splines <- function() {
     complexity_rank = 45,
     simplicity = function(settings) list(settings$degree, settings$terms),
     accepts = list(weights = TRUE), fit = fit_splines,
+    script = script_adaptive_splines,
     path = list(along = "terms", set_matters = FALSE, predict = predict_splines),
     freeze = freeze_splines, packages = "earth",
     does = "Adds up lines with bends, placed where they help."
@@ -127,4 +128,36 @@ freeze_splines <- function(model, value) {
   model$sizes <- rep(size, length(model$sizes))
   model$wanted <- size
   model
+}
+
+script_adaptive_splines <- function(settings, about) {
+  classes <- !is.null(about$levels)
+  several <- length(about$levels) > 2L
+  target <- if (several) {
+    "sapply(levels(y), function(level) as.numeric(y == level))"
+  } else if (classes) {
+    "as.numeric(y == levels(y)[2])"
+  } else {
+    "y"
+  }
+  list(
+    fit = code_lines(r"(
+target <- <<target>>
+model <- earth::earth(<<x>>, target,
+  degree = <<degree>>, nprune = <<terms>>, pmethod = "backward"<<more>>
+)
+)",
+      target = target, x = about$named, degree = settings$degree, terms = about$value,
+      more = paste0(
+        if (classes) ", glm = list(family = binomial)" else "",
+        if (about$weighted) ",\n  weights = w" else ""
+      )
+    ),
+    predict = c(
+      code_lines("p <- predict(model, <<x>><<type>>)",
+        x = about$named, type = if (classes) ", type = \"response\"" else ""
+      ),
+      if (several) "p / rowSums(p)" else if (classes) "cbind(1 - p, p)" else "p"
+    )
+  )
 }

@@ -23,7 +23,7 @@ member_fam_baseline <- function() {
     ),
     complexity_rank = 0,
     accepts = list(factors = TRUE, sparse = TRUE, missing = TRUE, weights = TRUE, nothing = TRUE),
-    random = TRUE, fit = fit_baseline, predict = predict_baseline,
+    random = TRUE, fit = fit_baseline, predict = predict_baseline, script = script_baseline,
     does = "Predicts the mean, or the shares of the classes, whatever the predictors say."
   )
 }
@@ -52,4 +52,29 @@ predict_baseline <- function(model, x) {
   out <- matrix(0, n, length(model$shares))
   out[cbind(seq_len(n), drawn)] <- 1
   out
+}
+
+script_baseline <- function(settings, about) {
+  if (!is.null(about$quantiles) && !about$weighted) {
+    return(list(
+      fit = paste0("guess <- quantile(y, ", r_vector(about$quantiles), ", names = FALSE)"),
+      predict = "matrix(guess, nrow(x), length(guess), byrow = TRUE)"
+    ))
+  }
+  if (!is.null(about$quantiles) || isTRUE(settings$guess == "draw")) return(NULL)
+  if (is.null(about$levels)) {
+    mean <- if (about$weighted) "weighted.mean(y, w)" else "mean(y)"
+    return(list(fit = paste("guess <-", mean), predict = "rep(guess, nrow(x))"))
+  }
+  shares <- if (about$weighted) {
+    "class_shares <- as.numeric(tapply(w, y, sum, default = 0)) / sum(w)"
+  } else {
+    "class_shares <- as.numeric(table(y)) / length(y)"
+  }
+  list(
+    fit = c(shares, if (settings$guess == "majority") {
+      "class_shares <- as.numeric(seq_along(class_shares) == which.max(class_shares))"
+    }),
+    predict = "matrix(class_shares, nrow(x), length(class_shares), byrow = TRUE)"
+  )
 }

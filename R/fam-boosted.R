@@ -77,7 +77,7 @@ member_fam_boosted <- function() {
     accepts = list(factors = TRUE, missing = TRUE, weights = TRUE, most_levels = function(kind) {
       1000
     }),
-    random = TRUE, fit = fit_boosted,
+    random = TRUE, fit = fit_boosted, script = script_boosted,
     path = list(along = "trees", set_matters = FALSE, predict = predict_boosted),
     freeze = freeze_boosted,
     impossible = list(
@@ -226,4 +226,64 @@ freeze_boosted <- function(model, value) {
     })
   }
   model
+}
+
+# By package gbm.
+script_boosted <- function(settings, about) {
+  if (settings$package != "gbm" || about$exposure) return(NULL)
+  seen <- seen_level_lines(about)
+  runs <- max(1L, length(about$quantiles), length(about$levels) - (length(about$levels) == 2L))
+  seeds <- vapply(seq_len(runs), function(class) {
+    derive_seed(about$seed, paste("class", class))
+  }, 1)
+  wide <- !is.null(about$quantiles)
+  distribution <- switch(about$kind,
+    number = "\"gaussian\"", count = "\"poisson\"",
+    quantiles = "list(name = \"quantile\", alpha = quantile)", "\"bernoulli\""
+  )
+  predicted <- code_lines(
+    "gbm::predict.gbm(<<one>>, <<x>>, n.trees = <<trees>>, type = \"response\")",
+    one = if (runs == 1L) "model" else "one", x = seen$x, trees = about$value
+  )
+  list(
+    fit = c(seen$lines, code_lines(r"(
+boost <- function(y, seed<<quantile>>) {
+  set.seed(seed)
+  gbm::gbm.fit(<<x>>, y,
+    distribution = <<distribution>>, n.trees = <<trees>>, interaction.depth = <<depth>>,
+    n.minobsinnode = <<leaf>>, shrinkage = <<rate>>, bag.fraction = <<share>><<w>>,
+    keep.data = FALSE, verbose = FALSE
+  )
+}
+<<grown>>
+)",
+      quantile = if (wide) ", quantile" else "", x = seen$x, distribution = distribution,
+      trees = about$value, depth = settings$depth, leaf = settings$min_leaf,
+      rate = r_text(settings$rate), share = r_text(as.double(settings$row_share)),
+      w = if (about$weighted) ", w = w" else "",
+      grown = if (runs > 1L) {
+        c(
+          "models <- Map(", paste0("  boost, ", if (wide) "list(y)" else
+            "lapply(levels(y), function(level) as.numeric(y == level))", ","),
+          paste0("  ", r_vector(seeds, 4L), if (wide) paste0(", ", r_vector(about$quantiles))), ")"
+        )
+      } else if (is.null(about$levels)) {
+        paste0("model <- boost(y, ", seeds, if (wide) paste0(", ", about$quantiles), ")")
+      } else {
+        paste0("model <- boost(as.numeric(y == levels(y)[2]), ", seeds, ")")
+      }
+    )),
+    predict = if (runs > 1L) {
+      c(
+        "p <- vapply(models, function(one) {", paste0("  ", predicted), "}, numeric(nrow(x)))",
+        "p <- matrix(p, nrow(x))", if (wide) "p" else "p / rowSums(p)"
+      )
+    } else if (wide) {
+      paste0("cbind(", predicted, ")")
+    } else if (is.null(about$levels)) {
+      predicted
+    } else {
+      c(paste("p <-", predicted), "cbind(1 - p, p)")
+    }
+  )
 }

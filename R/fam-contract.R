@@ -35,12 +35,14 @@
 #   keeps_rows(settings)  does a frozen model hold training rows?
 #   packages            what fit and predict need: a character vector, or a
 #                       function(settings, kind) giving one
+#   script(settings, about)  NULL, or lines of plain R that fit and predict the same, see
+#                       final-script.R
 family_definition <- function(name, label, kinds, hyperparameters = list(), complexity_rank,
                               simplicity = no_simplicity, accepts = list(),
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
                               freeze = keep_model,
                               impossible = list(), packages = character(), does = "",
-                              keeps_rows = keeps_no_rows) {
+                              keeps_rows = keeps_no_rows, script = NULL) {
   usual <- list(
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
     wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
@@ -52,7 +54,7 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
       accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
       predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
       impossible = impossible, packages = packages, does = does, shipped = TRUE,
-      keeps_rows = keeps_rows
+      keeps_rows = keeps_rows, script = script
     ),
     class = "kw_family_definition"
   )

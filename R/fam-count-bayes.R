@@ -28,6 +28,7 @@ member_fam_count_bayes <- function() {
     ),
     complexity_rank = 14, simplicity = function(settings) list(-settings$add),
     accepts = list(sparse = TRUE), fit = fit_count_bayes, predict = predict_count_bayes,
+    script = script_count_bayes,
     packages = "naivebayes",
     does = "Lets every counted thing, such as a word, vote on the class by itself."
   )
@@ -53,4 +54,17 @@ check_counts <- function(x) {
 predict_count_bayes <- function(model, x) {
   eta <- as.matrix(x %*% model$log_share)
   softmax_rows(sweep(unname(eta), 2L, log(model$prior), `+`))
+}
+
+script_count_bayes <- function(settings, about) {
+  list(
+    fit = code_lines(r"(
+model <- suppressWarnings(naivebayes::multinomial_naive_bayes(
+  x = <<x>>, y = y, laplace = <<add>>
+))
+)", x = about$sparse, add = r_text(as.double(settings$add))),
+    predict = code_lines(
+      "suppressWarnings(predict(model, <<x>>, type = \"prob\"))", x = about$sparse
+    )
+  )
 }

@@ -15,7 +15,7 @@ fam_cumulative <- function() new_family(member_fam_cumulative(), list())
 member_fam_cumulative <- function() {
   family_definition("cumulative", "Cumulative logit", "ordered",
     complexity_rank = 20, accepts = list(weights = TRUE), fit = fit_cumulative,
-    predict = predict_cumulative, packages = "MASS",
+    predict = predict_cumulative, script = script_cumulative, packages = "MASS",
     does = "Weighs the columns and adds them up; the sum says how far up the classes a row stands."
   )
 }
@@ -52,4 +52,23 @@ predict_cumulative <- function(model, x) {
   height <- drop(x %*% model$slopes)
   up_to <- cbind(0, stats::plogis(outer(-height, model$cuts, `+`)), 1)
   unname(up_to[, -1L, drop = FALSE] - up_to[, -ncol(up_to), drop = FALSE])
+}
+
+script_cumulative <- function(settings, about) {
+  # columns that the others make superfluous were left out
+  if (about$weighted || any(about$model$slopes == 0) || length(about$levels) < 3L) return(NULL)
+  list(fit = code_lines(r"(
+input_mean <- colMeans(<<x>>)
+input_sd <- apply(<<x>>, 2, sd)
+z <- scale(<<x>>, input_mean, input_sd)
+# to begin with, the cuts of a model without columns
+up_to <- cumsum(0.5 + table(y)) / sum(0.5 + table(y))
+model <- MASS::polr(y ~ z,
+  start = c(rep(0, ncol(z)), qlogis(up_to[-length(up_to)])), control = list(maxit = 500)
+)
+)", x = about$matrix), predict = code_lines(r"(
+height <- drop(scale(<<x>>, input_mean, input_sd) %*% model$coefficients)
+up_to <- cbind(0, plogis(outer(-height, model$zeta, `+`)), 1)
+up_to[, -1, drop = FALSE] - up_to[, -ncol(up_to), drop = FALSE]
+)", x = about$matrix))
 }

@@ -47,6 +47,7 @@ member_fam_discriminant <- function() {
       )
     },
     accepts = list(wants_scaling = TRUE), fit = fit_discriminant, predict = predict_discriminant,
+    script = script_discriminant,
     impossible = list(
       cannot_work(
         "quadratic borders need clearly more rows in every class than there are columns",
@@ -168,4 +169,37 @@ predict_discriminant <- function(model, x) {
     log(model$prior[k]) - (distance + model$ldet[k]) / 2
   }, numeric(nrow(x)))
   softmax_rows(matrix(eta, nrow(x)))
+}
+
+script_discriminant <- function(settings, about) {
+  if (!all(about$model$moves)) return(NULL)
+  if (settings$shape != "regularised") {
+    call <- if (settings$shape == "linear") "suppressWarnings(MASS::lda(" else "(MASS::qda("
+    return(list(
+      fit = paste0("model <- ", call, about$matrix, ", y))"),
+      predict = paste0("predict(model, ", about$matrix, ")$posterior")
+    ))
+  }
+  list(fit = code_lines(r"(
+# Friedman (1989): covariances drawn towards the common one, and towards round clouds
+parts <- split(<<frame>>, y)
+scatter <- lapply(parts, function(part) crossprod(scale(as.matrix(part), scale = FALSE)))
+pooled <- Reduce(`+`, scatter)
+clouds <- Map(function(part, scatter) {
+  mixed <- ((1 - <<pooling>>) * scatter + <<pooling>> * pooled) /
+    ((1 - <<pooling>>) * nrow(part) + <<pooling>> * length(y))
+  mixed <- (1 - <<round>>) * mixed + <<round>> * mean(diag(mixed)) * diag(ncol(mixed))
+  list(mean = colMeans(part), share = nrow(part) / length(y), covariance = mixed)
+}, parts, scatter)
+)",
+    frame = about$frame, pooling = r_text(settings$pooling), round = r_text(settings$roundness)
+  ), predict = code_lines(r"(
+height <- vapply(clouds, function(cloud) {
+  apart <- mahalanobis(<<x>>, cloud$mean, cloud$covariance)
+  log(cloud$share) - (apart + as.numeric(determinant(cloud$covariance)$modulus)) / 2
+}, numeric(nrow(x)))
+height <- matrix(height, nrow(x))
+odds <- exp(height - apply(height, 1, max))
+odds / rowSums(odds)
+)", x = about$matrix))
 }

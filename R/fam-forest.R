@@ -85,6 +85,7 @@ member_fam_forest <- function() {
     ),
     simplicity = function(settings) list(-settings$min_node, settings$trees),
     accepts = list(weights = TRUE, factors = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
+    script = script_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
     packages = "ranger",
     does = "Averages many trees, each grown on its own draw of rows and columns."
@@ -193,4 +194,32 @@ ranger_predictions <- function(model, x, trees, all) {
   } else {
     predicted[, order, drop = FALSE]
   }
+}
+
+script_forest <- function(settings, about) {
+  if (!is.null(about$quantiles)) return(NULL)
+  x <- if (about$native) about$frame else about$sparse
+  rule <- forest_rules[[settings$cut_rule]]
+  predicted <- paste0("predict(model, data = ", x, ", num.threads = 1, seed = 1)$predictions")
+  list(fit = code_lines(r"(
+model <- ranger::ranger(
+  x = <<x>>, y = y, num.trees = <<trees>>, mtry = <<tried>>, min.node.size = <<node>>,
+  replace = <<replace>>, sample.fraction = <<share>><<more>>,
+  num.threads = 1, seed = <<seed>>
+)
+)",
+    x = x, trees = about$value, node = settings$min_node,
+    tried = max(1, min(about$n_columns, round(settings$columns_tried * about$n_columns))),
+    replace = settings$row_share == 1, share = r_text(as.double(settings$row_share)),
+    more = paste0(c(
+      if (!is.null(about$levels)) ", probability = TRUE",
+      if (!is.null(rule)) paste0(", splitrule = ", r_text(rule)),
+      if (about$native) ",\n  respect.unordered.factors = \"order\"",
+      if (about$weighted) ", case.weights = w"
+    ), collapse = ""),
+    seed = max(1L, about$seed)
+  ), predict = if (is.null(about$levels)) predicted else code_lines(r"(
+p <- matrix(<<predicted>>, nrow(x))
+p[, match(levels(y), colnames(model$predictions)), drop = FALSE]
+)", predicted = predicted))
 }

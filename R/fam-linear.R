@@ -17,7 +17,7 @@ member_fam_linear <- function() {
   family_definition(
     "linear", "Linear", c("number", "count", "positive", "quantiles", "two_class", "many_class"),
     complexity_rank = 20, accepts = list(weights = TRUE),
-    fit = fit_linear, predict = predict_linear,
+    fit = fit_linear, predict = predict_linear, script = script_linear,
     packages = function(settings, kind) {
       switch(kind, many_class = "nnet", quantiles = "quantreg", character())
     },
@@ -121,4 +121,61 @@ softmax_rows <- function(eta) {
   top <- do.call(pmax, lapply(seq_len(ncol(eta)), function(j) eta[, j]))
   odds <- exp(eta - top)
   unname(odds / rowSums(odds))
+}
+
+script_linear <- function(settings, about) {
+  holes <- list(x = about$frame, w = if (about$weighted) ", weights = w" else "")
+  lines <- function(template, ...) do.call(code_lines, c(list(template), holes, list(...)))
+  if (about$kind == "quantiles") return(script_quantiles(about))
+  if (about$kind == "many_class") {
+    return(list(fit = lines(r"(
+input_mean <- colMeans(<<x>>)
+input_sd <- vapply(<<x>>, sd, 0)
+input_sd[is.na(input_sd) | input_sd < 1e-12] <- 1
+standard <- function(x) as.data.frame(scale(<<x>>, input_mean, input_sd))
+model <- nnet::multinom(y ~ .,
+  data = standard(x)<<w>>, maxit = 1000, MaxNWts = <<n>>, trace = FALSE
+)
+)", n = (about$n_columns + 2L) * length(about$levels) + 100L),
+      predict = "matrix(predict(model, standard(x), type = \"probs\"), nrow(x))"
+    ))
+  }
+  family <- switch(about$kind,
+    two_class = "binomial", count = "quasipoisson", positive = "Gamma(\"log\")"
+  )
+  if (is.null(family)) {
+    return(list(
+      fit = lines("model <- lm(y ~ ., data = <<x>><<w>>)"),
+      predict = lines("suppressWarnings(predict(model, <<x>>))")
+    ))
+  }
+  list(
+    fit = lines("model <- glm(y ~ ., family = <<family>>, data = <<x>><<w>>)", family = family),
+    predict = code_lines(
+      if (about$kind == "two_class") {
+        "p <- suppressWarnings(predict(model, <<x>>, type = \"response\"))\ncbind(1 - p, p)"
+      } else {
+        "suppressWarnings(predict(model, <<x>>, type = \"response\"))"
+      },
+      x = about$frame
+    )
+  )
+}
+
+script_quantiles <- function(about) {
+  list(fit = code_lines(r"(
+design <- cbind(1, <<x>>)
+# columns that the others do not make superfluous
+independent <- with(qr(design), sort(pivot[seq_len(rank)]))
+coefficients <- vapply(<<quantiles>>, function(tau) {
+  columns <- design[, independent, drop = FALSE]
+  suppressWarnings(quantreg::<<call>>(columns, y, tau = tau<<w>>))$coefficients
+}, numeric(length(independent)))
+)",
+    x = about$matrix, quantiles = r_vector(about$quantiles),
+    call = if (about$weighted) "rq.wfit" else "rq.fit",
+    w = if (about$weighted) ", weights = w" else ""
+  ), predict = code_lines(
+    "cbind(1, <<x>>)[, independent, drop = FALSE] %*% coefficients", x = about$matrix
+  ))
 }

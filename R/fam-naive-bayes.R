@@ -39,7 +39,8 @@ member_fam_naive_bayes <- function() {
     complexity_rank = 15,
     simplicity = function(settings) list(settings$density == "kernel", -settings$add),
     accepts = list(factors = TRUE, missing = TRUE),
-    fit = fit_naive_bayes, predict = predict_naive_bayes, packages = "naivebayes",
+    fit = fit_naive_bayes, predict = predict_naive_bayes, script = script_naive_bayes,
+    packages = "naivebayes",
     does = paste(
       "Lets every column vote on the class by itself, as if columns had nothing to do",
       "with one another."
@@ -110,4 +111,20 @@ column_likelihood <- function(column, table) {
   out[is.na(out)] <- 0
   out[is.infinite(out)] <- log(0.001)
   out
+}
+
+script_naive_bayes <- function(settings, about) {
+  if (!all(about$model$usable)) return(NULL)
+  list(
+    fit = code_lines(r"(
+model <- suppressWarnings(naivebayes::naive_bayes(
+  x = <<x>>, y = y, laplace = <<add>>, usekernel = <<kernel>>
+))
+)",
+      x = about$frame, add = r_text(as.double(settings$add)), kernel = settings$density == "kernel"
+    ),
+    predict = code_lines(
+      "suppressWarnings(predict(model, <<x>>, type = \"prob\"))", x = about$frame
+    )
+  )
 }

@@ -54,7 +54,7 @@ member_fam_neighbours <- function() {
         function(settings, kind, about) settings$neighbours > about$rows
       )
     ),
-    fit = fit_neighbours,
+    fit = fit_neighbours, script = script_neighbours,
     path = list(
       along = c("neighbours", "weighting", "distance"), set_matters = FALSE,
       predict = predict_neighbours
@@ -80,4 +80,53 @@ predict_neighbours <- function(model, x, values) {
     match(values$distance, neighbour_distances) - 1L, sort(distances) - 1L
   )
   if (model$is_class) found else matrix(found, nrow(x), path_count(values))
+}
+
+script_neighbours <- function(settings, about) {
+  value <- about$value
+  distance <- switch(as.character(value$distance),
+    euclidean = "sqrt(colSums((rows - row)^2))", manhattan = "colSums(abs(rows - row))",
+    chebyshev = "apply(abs(rows - row), 2, max)"
+  )
+  weighting <- switch(as.character(value$weighting),
+    equal = NULL,
+    inverse = c(
+      "# nearer rows count for more; rows at no distance count alone",
+      "share <- if (near[1] <= 0) share * (near <= 0) else share / near"
+    ),
+    fading = c(
+      "# rows count for less towards the next one further away",
+      "edge <- if (k < length(far)) far[order[k + 1]] else near[k] * (1 + 1e-6)",
+      "if (edge <= near[k]) edge <- near[k] * (1 + 1e-6)",
+      "if (edge > 0) share <- share * (1 - (near / edge)^2)"
+    )
+  )
+  list(fit = code_lines(r"(
+rows <- t(<<x>>)
+answers <- <<answers>>
+<<weights>>
+)",
+    x = about$matrix,
+    answers = if (is.null(about$levels)) "cbind(y)" else "diag(nlevels(y))[as.integer(y), ]",
+    weights = if (about$weighted) c(
+      "asked <- w > 0", "rows <- rows[, asked]", "answers <- answers[asked, , drop = FALSE]",
+      "w <- w[asked]"
+    )
+  ), predict = code_lines(r"(
+k <- min(<<k>>, ncol(rows))
+told <- apply(<<x>>, 1, function(row) {
+  far <- <<distance>>
+  order <- order(far)
+  near <- far[order[seq_len(k)]]
+  share <- <<share>>
+<<weighting>>
+  colSums(share * answers[order[seq_len(k)], , drop = FALSE]) / sum(share)
+})
+<<told>>
+)",
+    k = r_text(as.double(value$neighbours)), x = about$matrix, distance = distance,
+    share = if (about$weighted) "w[order[seq_len(k)]]" else "rep(1, k)",
+    weighting = if (!is.null(weighting)) paste0("  ", weighting),
+    told = if (is.null(about$levels)) "told" else "t(told)"
+  ))
 }

@@ -93,7 +93,7 @@ member_fam_neural <- function() {
         settings$package == "nnet" & !is.na(settings$layers) & settings$layers > 1
       })
     ),
-    fit = fit_neural, predict = predict_neural,
+    fit = fit_neural, predict = predict_neural, script = script_neural,
     packages = function(settings, kind) possible_values(settings$package),
     does = "Bends the columns through layers of small units, trained step by step."
   )
@@ -276,4 +276,56 @@ predict_neural <- function(model, x) {
   output <- net_output(model, scaled_columns(x, model$scale))
   if (!model$is_class) return(model$centre + model$spread * output[, 1])
   softmax_rows(output[, model$order, drop = FALSE])
+}
+
+# One layer by package nnet, without rows held out.
+script_neural <- function(settings, about) {
+  if (settings$package != "nnet" || settings$early_stop) return(NULL)
+  outputs <- if (length(about$levels) > 2L) length(about$levels) else 1L
+  n_weights <- (about$n_columns + 1L) * settings$units + (settings$units + 1L) * outputs
+  target <- if (outputs > 1L) {
+    "target <- diag(nlevels(y))[as.integer(y), ]"
+  } else if (is.null(about$levels)) {
+    c("y_mean <- mean(y)", "y_sd <- sd(y)", "target <- (y - y_mean) / y_sd")
+  } else {
+    "target <- as.integer(y) - 1"
+  }
+  list(
+    fit = code_lines(r"(
+input_mean <- colMeans(<<x>>)
+input_sd <- apply(<<x>>, 2, sd)
+input_sd[is.na(input_sd) | input_sd < 1e-12] <- 1
+<<target>>
+<<seed>>
+model <- nnet::nnet(scale(<<x>>, input_mean, input_sd), target,
+  size = <<units>>, Wts = runif(<<n>>, -0.7, 0.7), decay = <<decay>> * length(y) / 2,
+  maxit = <<epochs>>, <<loss>>, MaxNWts = <<n>>, trace = FALSE
+)
+)",
+      x = about$matrix, target = target, seed = r_seed(about$seed), n = n_weights,
+      units = settings$units, decay = r_text(settings$decay), epochs = settings$epochs,
+      loss = if (is.null(about$levels)) "linout = TRUE" else if (outputs > 1L) "softmax = TRUE" else
+        "entropy = TRUE"
+    ),
+    predict = code_lines(r"(
+# nnet's own predict() takes units far from their middle for 0 or 1
+first <- seq_len(<<first>>)
+hidden <- plogis(
+  cbind(1, scale(<<x>>, input_mean, input_sd)) %*%
+    matrix(model$wts[first], ncol = <<units>>)
+)
+p <- cbind(1, hidden) %*% matrix(model$wts[-first], ncol = <<outputs>>)
+<<out>>
+)",
+      x = about$matrix, first = (about$n_columns + 1L) * settings$units, units = settings$units,
+      outputs = outputs,
+      out = if (is.null(about$levels)) {
+        "y_mean + y_sd * p"
+      } else if (outputs > 1L) {
+        c("odds <- exp(p - apply(p, 1, max))", "odds / rowSums(odds)")
+      } else {
+        "cbind(1 - plogis(p), plogis(p))"
+      }
+    )
+  )
 }

@@ -43,7 +43,7 @@ member_fam_penalised <- function() {
     complexity_rank = 25,
     simplicity = function(settings) list(-settings$penalty, -settings$lasso_share),
     accepts = list(weights = TRUE, sparse = TRUE, wants_scaling = TRUE),
-    fit = fit_penalised,
+    fit = fit_penalised, script = script_penalised,
     path = list(along = "penalty", set_matters = TRUE, predict = predict_penalised),
     freeze = freeze_penalised, packages = "glmnet",
     does = "Weighs the columns and adds them up, with the weights held small."
@@ -127,4 +127,41 @@ freeze_penalised <- function(model, value) {
   model$intercepts <- model$intercepts[, at, drop = FALSE]
   model$coefficients <- lapply(model$coefficients, function(b) b[, at, drop = FALSE])
   model
+}
+
+script_penalised <- function(settings, about) {
+  if (about$n_columns < 2L) return(NULL)
+  values <- sort(unique(settings$penalty), decreasing = TRUE)
+  family <- switch(about$kind,
+    number = "\"gaussian\"", count = "\"poisson\"", positive = "Gamma(\"log\")",
+    two_class = "\"binomial\"", "\"multinomial\""
+  )
+  mean_y <- if (about$weighted) "weighted.mean(y, w)" else "mean(y)"
+  unit <- switch(about$kind,
+    number = if (about$weighted) {
+      "sqrt(weighted.mean((y - weighted.mean(y, w))^2, w))"
+    } else {
+      "sqrt(mean((y - mean(y))^2))"
+    },
+    count = mean_y
+  )
+  response <- switch(about$kind,
+    number = "as.numeric(<<predicted>>)", count = , positive = "as.numeric(<<predicted>>)",
+    two_class = "p <- as.numeric(<<predicted>>)\ncbind(1 - p, p)",
+    "matrix(<<predicted>>, nrow(x))"
+  )
+  predicted <- paste0("predict(model, ", about$sparse, ", s = penalty, type = \"response\")")
+  list(fit = code_lines(r"(
+# fitted for all penalties that were compared; the last is the one that was chosen
+unit <- <<unit>>
+penalty <- <<value>> * unit
+model <- glmnet::glmnet(<<x>>, y,
+  family = <<family>>, alpha = <<share>>, standardize = FALSE,
+  lambda = <<values>> * unit<<w>>
+)
+)",
+    unit = unit %||% "1", value = r_text(about$value), x = about$sparse, family = family,
+    share = r_text(settings$lasso_share), values = r_vector(values, 4L),
+    w = if (about$weighted) ",\n  weights = w" else ""
+  ), predict = code_lines(response, predicted = predicted))
 }

@@ -57,7 +57,7 @@ member_fam_rules <- function() {
     },
     accepts = list(factors = TRUE, missing = TRUE, weights = TRUE,
       most_levels = function(kind) 200),
-    random = TRUE, fit = fit_rules, predict = predict_rules,
+    random = TRUE, fit = fit_rules, predict = predict_rules, script = script_rules,
     packages = function(settings, kind) if (has_classes(kind)) "C50" else "Cubist",
     does = "Makes if-then rules that a person can read."
   )
@@ -141,4 +141,36 @@ rule_lines <- function(output) {
   ))
   lines <- lines[first:end]
   lines[nzchar(trimws(lines)) | c(TRUE, nzchar(trimws(lines[-length(lines)])))]
+}
+
+script_rules <- function(settings, about) {
+  seen <- seen_level_lines(about)
+  classes <- !is.null(about$levels)
+  w <- if (about$weighted) ", weights = w" else ""
+  list(
+    fit = c(seen$lines, if (classes) {
+      code_lines(r"(
+model <- C50::C5.0(<<x>>, y,
+  trials = <<rounds>>, rules = TRUE<<w>>,
+  control = C50::C5.0Control(
+    CF = <<confidence>>, minCases = <<leaf>>, seed = <<seed>>, earlyStopping = FALSE
+  )
+)
+)",
+        x = seen$x, rounds = settings$rounds, w = w, confidence = r_text(settings$confidence),
+        leaf = settings$min_leaf, seed = about$seed %% 4096L
+      )
+    } else {
+      code_lines(r"(
+model <- Cubist::cubist(<<x>>, y,
+  committees = <<rounds>><<w>>,
+  control = Cubist::cubistControl(rules = <<most>>, seed = <<seed>>)
+)
+)",
+        x = seen$x, rounds = settings$rounds, w = w, most = settings$most_rules,
+        seed = about$seed %% 4096L
+      )
+    }),
+    predict = paste0("predict(model, ", seen$x, if (classes) ", type = \"prob\"", ")")
+  )
 }

@@ -77,7 +77,7 @@ member_fam_support_vectors <- function() {
     inner_fits = function(settings, kind, classes) {
       if (!has_classes(kind)) 1 else if (has_event(kind)) 4 else 4 * classes
     },
-    fit = fit_support_vectors, predict = predict_support_vectors,
+    fit = fit_support_vectors, predict = predict_support_vectors, script = script_support_vectors,
     packages = function(settings, kind) {
       unique(ifelse(possible_values(settings$kernel) == "linear", "LiblineaR", "kernlab"))
     },
@@ -101,7 +101,8 @@ fit_support_vectors <- function(x, y, weights, settings, seed, threads, unit) {
       spread = spread
     ))
   }
-  parts <- held_out_parts(y, unit)
+  # under the seed again afterwards, so that the machines are the same however rows are dealt
+  parts <- with_seed(seed, held_out_parts(y, unit))
   list(against_rest = lapply(against_rest(y), function(inside) {
     one_against_rest(x, inside == 1, parts, settings)
   }))
@@ -241,4 +242,124 @@ predict_support_vectors <- function(model, x) {
 
 machine_rows <- function(machine, x) {
   if (machine$kind == "linear" || is.matrix(x)) x else as.matrix(x)
+}
+
+script_support_vectors <- function(settings, about) {
+  linear <- settings$kernel == "linear"
+  x <- if (linear) about$sparse else about$matrix
+  machine <- if (linear) {
+    script_linear_machine(settings, about)
+  } else {
+    code_lines(r"(
+train <- function(x, target) {
+  kernlab::ksvm(x, target,
+    type = "<<type>>", kernel = <<kernel>>,
+    C = <<cost>>, epsilon = <<tube>>, scaled = FALSE
+  )
+}
+margin <- function(machine, x) as.numeric(kernlab::predict(machine, x<<decision>>))
+)",
+      type = if (is.null(about$levels)) "eps-svr" else "C-svc",
+      kernel = if (settings$kernel == "radial") {
+        paste0("kernlab::rbfdot(sigma = ", r_text(kernel_factor(settings$width)), ")")
+      } else {
+        paste0(
+          "kernlab::polydot(", r_text(as.double(settings$degree)), ", ",
+          r_text(kernel_factor(settings$width)), ", 1)"
+        )
+      },
+      cost = r_text(as.double(settings$cost)), tube = r_text(settings$tube),
+      decision = if (is.null(about$levels)) "" else ", type = \"decision\""
+    )
+  }
+  if (is.null(about$levels)) {
+    return(list(fit = c(machine, code_lines(r"(
+<<seed>>
+y_mean <- mean(y)
+y_sd <- sd(y)
+model <- train(<<x>>, (y - y_mean) / y_sd)
+)", x = x, seed = r_seed(about$seed))), predict = paste0("y_mean + y_sd * margin(model, ", x, ")")))
+  }
+  # as the rows were dealt, under the seed of this fit
+  part <- with_seed(about$seed, held_out_parts(about$target$outcome, inner_unit(about$target)))
+  several <- length(about$levels) > 2L
+  whole <- vapply(1:3, function(held) {
+    all(tabulate(about$target$outcome[part != held], length(about$levels)) > 0L)
+  }, NA)
+  if (!all(whole)) return(NULL)
+  list(fit = c(machine, code_lines(r"(
+# Probabilities from margins (Platt 2000) of rows held out by thirds; the curve by Newton's method
+curve_of <- function(value, inside) {
+  n <- c(sum(!inside), sum(inside))
+  target <- ifelse(inside, (n[2] + 1) / (n[2] + 2), 1 / (n[1] + 2))
+  loss_of <- function(ab) {
+    eta <- ab[1] * value + ab[2]
+    sum(target * eta + pmax(-eta, 0) + log1p(exp(-abs(eta))))
+  }
+  ab <- c(0, log((n[1] + 1) / (n[2] + 1)))
+  for (turn in 1:100) {
+    p <- plogis(-(ab[1] * value + ab[2]))
+    slope <- c(sum(value * (target - p)), sum(target - p))
+    if (max(abs(slope)) < 1e-5) break
+    design <- cbind(value, 1)
+    step <- -solve(crossprod(design, p * (1 - p) * design) + diag(1e-12, 2), slope)
+    size <- 1
+    while (size >= 1e-10 &&
+      loss_of(ab + size * step) >= loss_of(ab) + 1e-4 * size * sum(slope * step)) {
+      size <- size / 2
+    }
+    if (size < 1e-10) break
+    ab <- ab + size * step
+  }
+  ab
+}
+third <- utf8ToInt(paste0(
+  <<part>>
+)) - utf8ToInt("0")
+one_against_rest <- function(level) {
+  inside <- y == level
+  target <- factor(inside, levels = c(TRUE, FALSE))
+  value <- numeric(length(y))
+  for (held in 1:3) {
+    out <- third == held
+    machine <- train(<<x>>[!out, ], target[!out])
+    value[out] <- margin(machine, <<x>>[out, , drop = FALSE])
+  }
+  list(machine = train(<<x>>, target), curve = curve_of(value, inside))
+}
+<<seed>>
+models <- lapply(<<classes>>, one_against_rest)
+)",
+    part = digit_lines(part), x = x, seed = r_seed(about$seed),
+    classes = if (several) "levels(y)" else "levels(y)[2]"
+  )), predict = code_lines(r"(
+p <- vapply(models, function(one) {
+  plogis(-(one$curve[1] * margin(one$machine, <<x>>) + one$curve[2]))
+}, numeric(nrow(x)))
+<<shares>>
+)",
+    x = x,
+    shares = if (several) c("p <- matrix(p, nrow(x))", "p / rowSums(p)") else "cbind(1 - p, p)"
+  ))
+}
+
+script_linear_machine <- function(settings, about) {
+  if (is.null(about$levels)) {
+    return(code_lines(r"(
+train <- function(x, target) {
+  LiblineaR::LiblineaR(x, target, type = 13, cost = <<cost>>, bias = 1, svr_eps = <<tube>>)
+}
+margin <- function(machine, x) as.numeric(cbind(as.matrix(x), 1) %*% as.numeric(machine$W))
+)", cost = r_text(as.double(settings$cost)), tube = r_text(settings$tube)))
+  }
+  code_lines(r"(
+train <- function(x, target) {
+  LiblineaR::LiblineaR(x, target, type = 3, cost = <<cost>>, bias = 1)
+}
+# the weights are for the class that the package met first
+margin <- function(machine, x) {
+  side <- if (as.character(machine$ClassNames[1]) == "TRUE") 1 else -1
+  side * as.numeric(cbind(as.matrix(x), 1) %*% as.numeric(machine$W))
+}
+)", cost = r_text(as.double(settings$cost)))
 }

@@ -58,7 +58,7 @@ member_fam_tree <- function() {
       weights = TRUE, factors = TRUE, missing = TRUE,
       most_levels = function(kind) if (kind == "many_class") 12 else 500
     ),
-    fit = fit_tree,
+    fit = fit_tree, script = script_tree,
     path = list(along = "pruning", set_matters = FALSE, predict = predict_tree), packages = "rpart",
     does = "Asks one question after the other and predicts from the rows that answered alike."
   )
@@ -152,4 +152,48 @@ predict_tree <- function(model, x, values) {
   out <- array(0, c(nrow(x), ncol(model$values), length(values)))
   for (class in seq_len(ncol(model$values))) out[, class, ] <- model$values[nodes, class]
   out
+}
+
+script_tree <- function(settings, about) {
+  seen <- seen_level_lines(about)
+  list(fit = c(seen$lines, code_lines(r"(
+grown <- rpart::rpart(y ~ .,
+  data = <<x>>, method = "<<method>>"<<split>><<w>>,
+  control = rpart::rpart.control(
+    minsplit = <<least>>, minbucket = <<leaf>>, maxdepth = <<depth>>, cp = 0, xval = 0,
+    maxcompete = 0, maxsurrogate = <<surrogates>>
+  )
+)
+model <- rpart::prune(grown, cp = <<cp>>)
+)",
+    x = seen$x, method = switch(about$kind, number = "anova", count = "poisson", "class"),
+    split = if (!is.null(about$levels)) {
+      paste0(", parms = list(split = ", r_text(settings$impurity), ")")
+    } else {
+      ""
+    },
+    w = if (about$weighted) ", weights = w" else "",
+    least = max(2, 3 * settings$min_leaf - 1), leaf = r_text(as.double(settings$min_leaf)),
+    depth = r_text(as.double(settings$depth)),
+    surrogates = if (about$gaps || length(about$factors) > 0L) "5" else "0",
+    cp = r_text(about$value)
+  )), predict = code_lines(
+    "predict(model, <<x>><<type>>)",
+    x = seen$x, type = if (is.null(about$levels)) "" else ", type = \"prob\""
+  ))
+}
+
+# Levels never seen in training are missing: the lines, and the columns with them.
+seen_level_lines <- function(about) {
+  if (length(about$factors) == 0L) return(list(x = about$frame))
+  list(lines = code_lines(r"(
+# a level that no training row has counts as missing
+seen_levels <- lapply(Filter(is.factor, droplevels(<<x>>)), levels)
+with_seen_levels <- function(x) {
+  for (name in names(seen_levels)) {
+    x[[name]] <- factor(x[[name]], seen_levels[[name]], ordered = is.ordered(x[[name]]))
+  }
+  x
+}
+)", x = about$frame), x = paste0("with_seen_levels(", about$frame, ")"))
 }

@@ -21,7 +21,7 @@ pre_balance <- function(by = "thin", ratio = 1, neighbours = 5) {
 
 member_step_balance <- function() {
   step_definition("balance",
-    learn = learn_balance, use = function(state, frame) frame,
+    learn = learn_balance, use = function(state, frame) frame, script = script_balance,
     does = "Evens out the classes among the training rows.", changes_rows = TRUE, random = TRUE,
     hyperparameters = list(
       by = hyperparameter("choice", "thin",
@@ -130,4 +130,31 @@ with_made_up_rows <- function(frame, target, rows, extra, settings) {
 
 c_outcome <- function(a, b) {
   if (is.factor(a)) factor(c(as.character(a), as.character(b)), levels = levels(a)) else c(a, b)
+}
+
+script_balance <- function(state, about) {
+  if (about$settings$by == "synthetic" || about$weighted) return(NULL)
+  ratio <- r_text(about$settings$ratio)
+  picked <- if (about$settings$by == "thin") {
+    code_lines(r"(
+most<<i>> <- max(1, round(min(lengths(class_rows<<i>>)) / <<ratio>>))
+balanced<<i>> <- sort(unlist(lapply(class_rows<<i>>, function(r) {
+  if (length(r) > most<<i>>) r[sample.int(length(r), most<<i>>)] else r
+})))
+)", i = about$i, ratio = ratio)
+  } else {
+    code_lines(r"(
+least<<i>> <- round(max(lengths(class_rows<<i>>)) * <<ratio>>)
+balanced<<i>> <- c(seq_along(y), unlist(lapply(class_rows<<i>>, function(r) {
+  if (length(r) < least<<i>>) r[sample.int(length(r), least<<i>> - length(r), replace = TRUE)]
+})))
+)", i = about$i, ratio = ratio)
+  }
+  list(training = code_lines(r"(
+<<seed>>
+class_rows<<i>> <- split(seq_along(y), y, drop = TRUE)
+<<picked>>
+x <- x[balanced<<i>>, , drop = FALSE]
+y <- y[balanced<<i>>]
+)", i = about$i, seed = r_seed(about$seed), picked = picked))
 }

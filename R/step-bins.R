@@ -17,7 +17,8 @@ pre_bins <- function(by = "quantile", bins = 5, columns = NULL) {
 
 member_step_bins <- function() {
   step_definition("bins",
-    learn = learn_bins, use = use_bins, columns = "number", packages = "rpart",
+    learn = learn_bins, use = use_bins, script = script_bins,
+    columns = "number", packages = "rpart",
     does = "Cuts numbers into ordered categories.",
     hyperparameters = list(
       by = hyperparameter("choice", "quantile",
@@ -72,4 +73,27 @@ use_bins <- function(state, frame) {
     structure(codes, levels = levels, class = c("ordered", "factor"))
   })
   frame_replace(frame, stats::setNames(binned, names(state)))
+}
+
+script_bins <- function(state, about) {
+  if (about$weighted || about$settings$by == "tree" || any(lengths(state) == 0L)) return(NULL)
+  shares <- paste0("seq_len(", about$settings$bins, " - 1) / ", about$settings$bins)
+  cuts <- switch(about$settings$by,
+    quantile = paste0("quantile(v, ", shares, ", na.rm = TRUE, names = FALSE)"),
+    width = paste0("min(v, na.rm = TRUE) + ", shares, " * diff(range(v, na.rm = TRUE))")
+  )
+  list(does = paste0("to_bins", about$i), lines = code_lines(r"(
+cuts<<i>> <- lapply(x[<<columns>>], function(v) {
+  cuts <- unique(<<cuts>>)
+  cuts[cuts > min(v, na.rm = TRUE) & cuts <= max(v, na.rm = TRUE)]
+})
+to_bins<<i>> <- function(x) {
+  for (name in names(cuts<<i>>)) {
+    bin <- findInterval(x[[name]], cuts<<i>>[[name]]) + 1
+    bins <- paste0("bin", seq_len(length(cuts<<i>>[[name]]) + 1))
+    x[[name]] <- factor(bins[bin], levels = bins, ordered = TRUE)
+  }
+  x
+}
+)", i = about$i, columns = r_columns(names(state), about$kinds), cuts = cuts))
 }

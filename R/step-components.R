@@ -21,7 +21,7 @@ pre_components <- function(number = 5, equal_scale = TRUE, columns = NULL) {
 
 member_step_components <- function() {
   step_definition("components",
-    learn = learn_components, use = use_components, columns = "number",
+    learn = learn_components, use = use_components, script = script_components, columns = "number",
     does = "Replaces numbers by their leading principal components.",
     hyperparameters = list(
       number = hyperparameter("number", 5,
@@ -80,4 +80,53 @@ use_components <- function(state, frame) {
   z <- standardised(frame$columns[state$columns], state$centres, frame$n) %*% state$loadings
   columns <- stats::setNames(lapply(seq_along(state$names), function(j) z[, j]), state$names)
   frame_swap(frame, remove = state$columns, columns = columns)
+}
+
+script_components <- function(state, about) {
+  names <- paste0("component", seq_along(state$names))
+  if (about$weighted || length(state$columns) == 0L || !identical(names, state$names)) return(NULL)
+  kept <- if (about$settings$number < 1) {
+    code_lines(r"(
+turn_variance<<i>> <- pmax(turned<<i>>$values, 0)
+enough<<i>> <- <<share>> * sum(turn_variance<<i>>) - 1e-12
+turn_kept<<i>> <- which(cumsum(turn_variance<<i>>) >= enough<<i>>)[1]
+)", i = about$i, share = r_text(about$settings$number))
+  } else {
+    paste0("turn_kept", about$i, " <- ", length(state$names))
+  }
+  list(does = paste0("to_components", about$i), lines = code_lines(r"(
+turn<<i>> <- <<columns>>
+turn_mean<<i>> <- vapply(x[turn<<i>>], mean, 0, na.rm = TRUE)
+turn_sd<<i>> <- <<unit>>
+<<idle>>
+standardise<<i>> <- function(x) {
+  z <- scale(as.matrix(x[turn<<i>>]), turn_mean<<i>>, turn_sd<<i>>)
+  z[is.na(z)] <- 0
+  z
+}
+turn_z<<i>> <- standardise<<i>>(x)
+turned<<i>> <- eigen(crossprod(turn_z<<i>>) / (nrow(x) - 1), symmetric = TRUE)
+<<kept>>
+loadings<<i>> <- turned<<i>>$vectors[, seq_len(turn_kept<<i>>), drop = FALSE]
+# the largest loading of a component is positive
+largest<<i>> <- apply(loadings<<i>>, 2, function(l) l[which.max(abs(l))])
+turn_by<<i>> <- sweep(loadings<<i>>, 2, sign(largest<<i>>), `*`)
+to_components<<i>> <- function(x) {
+  components <- standardise<<i>>(x) %*% turn_by<<i>>
+  x <- x[setdiff(names(x), turn<<i>>)]
+  x[paste0("component", seq_len(ncol(components)))] <- as.data.frame(components)
+  x
+}
+)",
+    i = about$i, columns = r_columns(state$columns, about$kinds), kept = kept,
+    unit = if (about$settings$equal_scale) {
+      paste0("vapply(x[turn", about$i, "], sd, 0, na.rm = TRUE)")
+    } else {
+      paste0("rep(1, length(turn", about$i, "))")
+    },
+    idle = if (about$settings$equal_scale) code_lines(r"(
+turn_idle<<i>> <- is.na(turn_sd<<i>>) | turn_sd<<i>> < 1e-12 * pmax(1, abs(turn_mean<<i>>))
+turn_sd<<i>>[turn_idle<<i>>] <- 1
+)", i = about$i)
+  ))
 }

@@ -2,7 +2,8 @@
 #
 # A step definition has: name, hyperparameters, columns (the kinds that it takes
 # by default), changes_rows, cross_fitted, random, packages (whose version can change what it
-# does), keeps_rows(settings) (is what it learns made of training rows?), and two functions:
+# does), keeps_rows(settings) (is what it learns made of training rows?), script(state, about)
+# (lines of plain R that do the same, see final-script.R), and two functions:
 #
 #   learn(frame, target, settings, seed) -> list(state, training)
 #   use(state, frame) -> frame
@@ -102,13 +103,13 @@ step_definition <- function(name, learn, use, hyperparameters = list(), columns 
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE,
                             packages = character(), keeps_rows = keeps_no_rows,
-                            required = character()) {
+                            required = character(), script = NULL) {
   structure(
     list(
       name = name, learn = learn, use = use, hyperparameters = hyperparameters,
       columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
       random = random, expand = expand, check = check, does = does, shipped = shipped,
-      packages = packages, keeps_rows = keeps_rows, required = required
+      packages = packages, keeps_rows = keeps_rows, required = required, script = script
     ),
     class = "kw_step_definition"
   )

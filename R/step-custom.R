@@ -35,7 +35,7 @@ pre_custom <- function(use, learn = NULL, columns = NULL) {
 
 member_step_custom <- function() {
   step_definition("custom",
-    learn = learn_custom, use = use_custom,
+    learn = learn_custom, use = use_custom, script = script_custom,
     does = "What its author's functions do.", required = "use",
     hyperparameters = list(
       use = hyperparameter("code", NULL, meaning = "How rows are changed."),
@@ -67,4 +67,31 @@ use_custom <- function(state, frame) {
     ))
   }
   frame_swap(frame, remove = state$columns, columns = as.list(made))
+}
+
+# The author's functions as they are.
+script_custom <- function(state, about) {
+  if (is.null(state$use)) return(NULL)
+  list(does = paste0("own_columns", about$i), lines = c(
+    if (!is.null(about$settings$learn)) {
+      own_function(paste0("learn_own", about$i), about$settings$learn)
+    },
+    own_function(paste0("use_own", about$i), state$use),
+    code_lines(r"(
+own<<i>> <- <<columns>>
+<<learn>>
+own_columns<<i>> <- function(x) {
+  made <- use_own<<i>>(x[own<<i>>], <<learned>>)
+  x <- x[setdiff(names(x), own<<i>>)]
+  x[names(made)] <- made
+  x
+}
+)",
+      i = about$i, columns = r_columns(state$columns, about$kinds),
+      learned = if (is.null(about$settings$learn)) "NULL" else paste0("learned", about$i),
+      learn = if (!is.null(about$settings$learn)) {
+        paste0("learned", about$i, " <- learn_own", about$i, "(x[own", about$i, "], y)")
+      }
+    )
+  ))
 }

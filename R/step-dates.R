@@ -21,6 +21,7 @@ member_step_dates <- function() {
     "dates",
     learn = learn_dates,
     use = use_dates,
+    script = script_dates,
     check = check_date_parts,
     columns = "date",
     does = "Turns dates into elapsed days and (cyclic) parts.",
@@ -97,4 +98,41 @@ date_part <- function(part, x, local, state, name) {
   if (!state$cyclic || !part %in% names(date_periods)) return(list(as.double(value)))
   angle <- 2 * pi * value / date_periods[[part]]
   list(sin(angle), cos(angle))
+}
+
+script_dates <- function(state, about) {
+  moments <- vapply(names(state$starts), function(name) {
+    inherits(about$frame$columns[[name]], "POSIXct") || all(is.na(about$frame$columns[[name]]))
+  }, NA)
+  if (any(moments)) return(NULL)
+  values <- c(
+    elapsed = "as.numeric(v) - first_day<<i>>[[name]]", year = "part$year + 1900",
+    month = "part$mon + 1", day_of_year = "part$yday + 1", weekday = "(part$wday + 6) %% 7 + 1",
+    day = "part$mday", hour = "part$hour + part$min / 60"
+  )
+  plain <- unlist(lapply(names(state$starts), paste, date_part_names(about$settings), sep = "_"))
+  if (!identical(plain, state$names)) return(NULL)
+  parts <- unlist(lapply(state$parts, function(part) {
+    new <- paste0("    x[[paste0(name, \"_", part)
+    if (!state$cyclic || !part %in% names(date_periods)) {
+      return(paste0(new, "\")]] <- ", values[[part]]))
+    }
+    turn <- paste0("(2 * pi * (", values[[part]], ") / ", date_periods[[part]], ")")
+    paste0(new, c("_sin\")]] <- sin", "_cos\")]] <- cos"), turn)
+  }))
+  list(does = paste0("date_parts", about$i), lines = code_lines(r"(
+first_day<<i>> <- lapply(x[<<columns>>], function(v) min(as.numeric(v), na.rm = TRUE))
+date_parts<<i>> <- function(x) {
+  for (name in names(first_day<<i>>)) {
+    v <- x[[name]]
+    part <- as.POSIXlt(v)
+    x[[name]] <- NULL
+<<parts>>
+  }
+  x
+}
+)",
+    i = about$i, columns = r_vector(names(state$starts)),
+    parts = gsub("<<i>>", about$i, parts, fixed = TRUE)
+  ))
 }

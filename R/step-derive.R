@@ -21,7 +21,7 @@ pre_derive <- function(...) {
 
 member_step_derive <- function() {
   step_definition("derive",
-    learn = learn_derive, use = use_derive,
+    learn = learn_derive, use = use_derive, script = script_derive,
     does = "Adds columns worked out from others by formulas.", required = "formulas",
     hyperparameters = list(formulas = hyperparameter("code", list(), meaning = "The formulas."))
   )
@@ -90,4 +90,26 @@ use_derive <- function(state, frame) {
     )
   }
   frame
+}
+
+script_derive <- function(state, about) {
+  used <- unlist(lapply(state, function(formula) all.vars(formula$expr)))
+  if (!all(is_plain_name(c(used, names(state))))) return(NULL)
+  if (any(names(state) %in% names(about$kinds))) return(NULL)
+  lines <- unlist(lapply(names(state), function(name) {
+    values <- state[[name]]$captured
+    known <- if (length(values) == 0L) "x" else paste0(
+      "c(x, list(", paste(names(values), "=", vapply(values, r_text, ""), collapse = ", "), "))"
+    )
+    code_lines(r"(
+  made <- suppressWarnings(with(<<known>>, <<formula>>))
+  made <- rep_len(as.numeric(made), nrow(x))
+  made[!is.finite(made)] <- NA
+  x$<<name>> <- made
+)", known = known, formula = ascii_code(deparsed(state[[name]]$expr)), name = name)
+  }))
+  list(
+    does = paste0("derive_columns", about$i),
+    lines = c(paste0("derive_columns", about$i, " <- function(x) {"), lines, "  x", "}")
+  )
 }

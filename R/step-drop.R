@@ -24,7 +24,7 @@ member_step_drop <- function() {
   step_definition("drop",
     does = "Drops the columns named.", columns = character(), required = "columns",
     learn = function(frame, target, settings, seed) list(state = settings$columns, training = NULL),
-    use = drop_named
+    use = drop_named, script = script_drop
   )
 }
 
@@ -38,7 +38,7 @@ pre_drop_constant <- function(share = 1, columns = NULL) {
 
 member_step_drop_constant <- function() {
   step_definition("drop_constant",
-    learn = learn_drop_constant, use = drop_named,
+    learn = learn_drop_constant, use = drop_named, script = script_drop_constant,
     does = "Drops columns that (nearly) always have the same value.",
     hyperparameters = list(
       share = hyperparameter("number", 1,
@@ -95,6 +95,7 @@ member_step_drop_correlated <- function() {
     "drop_correlated",
     learn = learn_drop_correlated,
     use = drop_named,
+    script = script_drop_correlated,
     columns = "number",
     does = "Drops numbers that repeat an earlier one.",
     hyperparameters = list(
@@ -119,4 +120,58 @@ learn_drop_correlated <- function(frame, target, settings, seed) {
     if (!any(r[j, kept] > settings$above)) kept <- c(kept, j)
   }
   list(state = names(numbers)[-kept], training = NULL)
+}
+
+script_drop <- function(state, about) {
+  if (length(state) == 0L) return(list(lines = NULL))
+  drop_lines("named", paste0("named", about$i, " <- ", r_columns(state, about$kinds)), about)
+}
+
+# What drops the columns that `learn` puts into an object called `which`.
+drop_lines <- function(which, learn, about) {
+  does <- paste0("drop_", which, about$i)
+  list(does = does, lines = c(learn, paste0(
+    does, " <- function(x) x[setdiff(names(x), ", which, about$i, ")]"
+  )))
+}
+
+script_drop_constant <- function(state, about) {
+  if (about$weighted) return(NULL)
+  columns <- about$settings$columns
+  sparse <- intersect(columns, about$sparse)
+  learn <- code_lines(r"(
+looked_at<<i>> <- <<columns>>
+commonest_share<<i>> <- vapply(x[looked_at<<i>>], function(v) {
+  max(tabulate(match(v, unique(v)))) / length(v)
+}, 0)
+<<zeros>>
+constant<<i>> <- looked_at<<i>>[commonest_share<<i>> >= <<share>>]
+)",
+    i = about$i, columns = r_columns(columns, about$kinds), share = r_text(about$settings$share),
+    zeros = if (length(sparse) > 0L) code_lines(r"(
+zero_but_few<<i>> <- <<sparse>>
+commonest_share<<i>>[zero_but_few<<i>>] <- colMeans(x[zero_but_few<<i>>] == 0)
+)", i = about$i, sparse = r_columns(sparse, about$kinds))
+  )
+  drop_lines("constant", learn, about)
+}
+
+script_drop_correlated <- function(state, about) {
+  if (about$weighted) return(NULL)
+  numbers <- setdiff(about$settings$columns, about$sparse)
+  numbers <- numbers[about$kinds[numbers] == "number"]
+  if (length(numbers) < 2L) return(list(lines = NULL))
+  drop_lines("correlated", code_lines(r"(
+judged<<i>> <- <<columns>>
+correlation<<i>> <- abs(suppressWarnings(cor(x[judged<<i>>], use = "pairwise.complete.obs")))
+correlation<<i>>[is.na(correlation<<i>>)] <- 0
+unlike<<i>> <- character()
+for (name in judged<<i>>) {
+  repeats <- any(correlation<<i>>[name, unlike<<i>>] > <<above>>)
+  if (!repeats) unlike<<i>> <- c(unlike<<i>>, name)
+}
+correlated<<i>> <- setdiff(judged<<i>>, unlike<<i>>)
+)",
+    i = about$i, columns = r_columns(numbers, about$kinds), above = r_text(about$settings$above)
+  ), about)
 }

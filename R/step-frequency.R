@@ -14,7 +14,7 @@ pre_frequency <- function(columns = NULL) {
 
 member_step_frequency <- function() {
   step_definition("frequency",
-    learn = learn_frequency, use = use_frequency, columns = "category",
+    learn = learn_frequency, use = use_frequency, script = script_frequency, columns = "category",
     does = "Replaces a category by the share of training rows that have it."
   )
 }
@@ -36,4 +36,19 @@ use_frequency <- function(state, frame) {
     share
   })
   frame_replace(frame, stats::setNames(columns, names(state)))
+}
+
+script_frequency <- function(state, about) {
+  if (about$weighted) return(NULL)
+  list(does = paste0("as_frequency", about$i), lines = code_lines(r"(
+shares<<i>> <- lapply(x[<<columns>>], function(v) table(v) / length(v))
+as_frequency<<i>> <- function(x) {
+  for (name in names(shares<<i>>)) {
+    known <- shares<<i>>[[name]]
+    share <- as.numeric(known)[match(x[[name]], names(known))]
+    x[[name]] <- ifelse(is.na(share), 0, share)
+  }
+  x
+}
+)", i = about$i, columns = r_columns(names(state), about$kinds)))
 }

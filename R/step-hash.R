@@ -18,7 +18,7 @@ pre_hash <- function(buckets = 32, columns = NULL) {
 
 member_step_hash <- function() {
   step_definition("hash",
-    learn = learn_hash, use = use_hash, columns = "category",
+    learn = learn_hash, use = use_hash, script = script_hash, columns = "category",
     does = "Spreads the levels of a category over a fixed number of 0/1 columns.",
     hyperparameters = list(
       buckets = hyperparameter("whole", 32,
@@ -63,4 +63,23 @@ bucket_of <- function(text, buckets) {
     16L) %% buckets + 1L
   found[is.na(text)] <- NA
   as.integer(found)
+}
+
+script_hash <- function(state, about) {
+  plain <- paste0(rep(state$columns, each = state$buckets), "_hash", seq_len(state$buckets))
+  if (length(state$columns) == 0L || !identical(plain, state$names)) return(NULL)
+  list(does = paste0("spread_levels", about$i), lines = code_lines(r"(
+hashed<<i>> <- <<columns>>
+spread_levels<<i>> <- function(x) {
+  for (name in hashed<<i>>) {
+    v <- as.character(x[[name]])
+    # by the first 28 bits of the text's SHA-256
+    first <- substr(cli::hash_sha256(ifelse(is.na(v), "", v)), 1, 7)
+    bucket <- ifelse(is.na(v), NA, strtoi(first, 16) %% <<n>> + 1)
+    x[[name]] <- NULL
+    for (j in seq_len(<<n>>)) x[[paste0(name, "_hash", j)]] <- as.numeric(bucket %in% j)
+  }
+  x
+}
+)", i = about$i, columns = r_columns(state$columns, about$kinds), n = r_text(state$buckets)))
 }

@@ -19,6 +19,7 @@ member_step_interactions <- function() {
     "interactions",
     learn = learn_interactions,
     use = use_interactions,
+    script = script_interactions,
     columns = "number",
     does = "Adds the product of every pair of numbers."
   )
@@ -53,4 +54,20 @@ use_interactions <- function(state, frame) {
       state$centres[[pair[2]]])
   })
   frame_swap(frame, columns = stats::setNames(as.list(columns), state$names))
+}
+
+script_interactions <- function(state, about) {
+  plain <- paste(state$pairs[1, ], state$pairs[2, ], sep = "_x_")
+  if (about$weighted || ncol(state$pairs) == 0L || !identical(plain, state$names)) return(NULL)
+  list(does = paste0("add_products", about$i), lines = code_lines(r"(
+middle<<i>> <- vapply(x[<<columns>>], mean, 0, na.rm = TRUE)
+add_products<<i>> <- function(x) {
+  pairs <- combn(names(middle<<i>>), 2)
+  for (j in seq_len(ncol(pairs))) {
+    parts <- Map(`-`, x[pairs[, j]], middle<<i>>[pairs[, j]])
+    x[[paste(pairs[, j], collapse = "_x_")]] <- parts[[1]] * parts[[2]]
+  }
+  x
+}
+)", i = about$i, columns = r_columns(names(state$centres), about$kinds)))
 }

@@ -23,7 +23,7 @@ pre_keep_top <- function(top = 20, by = "p_value", columns = NULL) {
 
 member_step_keep_top <- function() {
   step_definition("keep_top",
-    learn = learn_keep_top, use = drop_named,
+    learn = learn_keep_top, use = drop_named, script = script_keep_top,
     does = "Keeps the columns that go best with the outcome.",
     columns = c("number", "category", "ordered"), random = TRUE, packages = "ranger",
     hyperparameters = list(
@@ -182,4 +182,63 @@ filled_codes <- function(x) {
   x <- as.double(x)
   x[is.na(x)] <- if (all(is.na(x))) 0 else stats::median(x, na.rm = TRUE)
   x
+}
+
+# Numbers by their p value, or any columns by a forest's importance.
+script_keep_top <- function(state, about) {
+  columns <- about$settings$columns
+  numbers <- all(about$kinds[columns] == "number")
+  if (about$weighted || length(columns) < 2L || any(about$frame$n < 3L)) return(NULL)
+  judged <- switch(about$settings$by,
+    p_value = if (numbers && length(about$sparse) == 0L) {
+      c("judge", if (is.factor(about$target$outcome)) {
+        c(
+          "  r2 <- sum(tapply(v, y[here], function(part) length(part) * (mean(part) - mean(v))^2),",
+          "    na.rm = TRUE) / sum((v - mean(v))^2)",
+          "  more <- nlevels(droplevels(y[here])) - 1"
+        )
+      } else {
+        c("  r2 <- suppressWarnings(cor(v, y[here]))^2", "  more <- 1")
+      })
+    },
+    importance = "forest"
+  )
+  if (is.null(judged)) return(NULL)
+  keep <- if (about$settings$top < 1) {
+    ceiling(about$settings$top * length(columns))
+  } else {
+    min(about$settings$top, length(columns))
+  }
+  learn <- if (judged[1] == "forest") {
+    code_lines(r"(
+<<seed>>
+filled<<i>> <- sapply(x[compared<<i>>], function(v) {
+  v <- as.numeric(v)
+  ifelse(is.na(v), median(v, na.rm = TRUE), v)
+})
+merit<<i>> <- ranger::ranger(
+  x = filled<<i>>, y = y, num.trees = 200, importance = "impurity_corrected",
+  num.threads = 1, seed = sample.int(1e6, 1)
+)$variable.importance
+)", i = about$i, seed = r_seed(about$seed))
+  } else {
+    code_lines(r"(
+# minus the logarithm of the p value of an F test
+merit<<i>> <- vapply(x[compared<<i>>], function(v) {
+  here <- !is.na(v)
+  v <- v[here]
+<<share>>
+  rest <- length(v) - more - 1
+  f <- r2 / more / ((1 - r2) / rest)
+  if (is.na(f)) 0 else -pf(f, more, rest, lower.tail = FALSE, log.p = TRUE)
+}, 0)
+)", i = about$i, share = judged[-1])
+  }
+  drop_lines("unlikely", c(
+    paste0("compared", about$i, " <- ", r_columns(columns, about$kinds)), learn,
+    code_lines(
+      "unlikely<<i>> <- compared<<i>>[order(-merit<<i>>)][-seq_len(<<keep>>)]",
+      i = about$i, keep = r_text(as.double(keep))
+    )
+  ), about)
 }

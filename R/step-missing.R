@@ -44,6 +44,7 @@ member_step_missing <- function() {
     check = check_fill_value,
     random = TRUE,
     keeps_rows = function(settings) identical(settings$fill, "nearest"),
+    script = script_missing,
     does = "Fills missing values with what the training rows suggest.",
     hyperparameters = list(
       fill = hyperparameter(
@@ -231,4 +232,163 @@ fill_column <- function(x, fill) {
   gone <- is.na(x)
   if (any(gone)) x[gone] <- fill
   x
+}
+
+script_missing <- function(state, about) {
+  if (about$weighted) return(NULL)
+  by_rows <- script_row_fill(state, about)
+  if (!is.null(state$rows) && is.null(by_rows)) return(NULL)
+  kinds <- about$kinds[names(state$fills)]
+  filled <- vapply(state$fills, identical, NA, "missing") & kinds %in% c("category", "ordered")
+  if (any(filled) && (about$settings$fill != "level" || any(kinds == "ordered"))) return(NULL)
+  number <- switch(about$settings$fill,
+    mean = "mean(v, na.rm = TRUE)", mode = "commonest(v)",
+    value = if (is.numeric(about$settings$value)) r_text(about$settings$value),
+  ) %||% "median(v, na.rm = TRUE)"
+  category <- switch(about$settings$fill,
+    level = "\"missing\"", value = if (is.character(about$settings$value)) {
+      r_text(about$settings$value)
+    }
+  ) %||% "names(which.max(table(v)))"
+  by_mode <- about$settings$fill == "mode"
+  day <- if (by_mode) "commonest(v)" else "median(as.numeric(v), na.rm = TRUE)"
+  rules <- c(
+    if (any(kinds == "text")) "  if (is.character(v)) return(\"\")",
+    if (any(kinds %in% c("category", "ordered"))) {
+      paste0("  if (is.factor(v)) return(", category, ")")
+    },
+    if (any(kinds == "date")) {
+      paste0("  if (inherits(v, \"Date\")) return(structure(", day, ", class = \"Date\"))")
+    },
+    if (any(kinds == "number")) paste0("  ", number)
+  )
+  new_level <- category != "names(which.max(table(v)))" && any(kinds == "category")
+  flags <- if (length(state$flagged) > 0L) code_lines(r"(
+  gaps <- lapply(x[<<flagged>>], function(v) as.numeric(is.na(v)))
+)", flagged = r_vector(state$flagged, 4L))
+  list(does = paste0("fill_missing", about$i), lines = code_lines(r"(
+<<helper>>
+<<row_lines>>
+fills<<i>> <- lapply(x[<<columns>>], function(v) {
+<<rules>>
+})
+fill_missing<<i>> <- function(x) {
+<<flags>>
+<<by_rows>>
+<<loop>>
+<<added>>
+  x
+}
+)",
+    i = about$i, columns = r_columns(names(state$fills), about$kinds), rules = rules, flags = flags,
+    helper = if (any(grepl("commonest", rules, fixed = TRUE))) c(
+      "commonest <- function(v) {", "  values <- sort(unique(as.numeric(v)))",
+      "  values[which.max(tabulate(match(as.numeric(v), values)))]", "}"
+    ),
+    loop = fill_loop(about$i, new_level), row_lines = by_rows,
+    by_rows = if (!is.null(by_rows)) paste0("  x <- fill_by_rows", about$i, "(x)"),
+    added = if (length(flags) > 0L) paste0("  x[", r_vector(state$flags, 4L), "] <- gaps")
+  ))
+}
+
+fill_loop <- function(i, new_level) {
+  each <- paste0("x[[name]][is.na(x[[name]])] <- fills", i, "[[name]]")
+  over <- paste0("  for (name in names(fills", i, ")) ")
+  if (!new_level) return(paste0(over, each))
+  c(
+    paste0(over, "{"), "    if (is.factor(x[[name]])) {",
+    paste0("      levels(x[[name]]) <- union(levels(x[[name]]), fills", i, "[[name]])"), "    }",
+    paste0("    ", each), "  }"
+  )
+}
+
+# Fills that other rows suggest, before the plain ones.
+script_row_fill <- function(state, about) {
+  columns <- names(fillable(about$frame$columns[names(state$fills)]))
+  if (is.null(state$rows) || length(columns) < 2L || !all(is_plain_name(columns))) return(NULL)
+  if (state$rows$by == "model") {
+    if (about$frame$n > 20000L) return(NULL)
+    return(script_model_fill(columns, about))
+  }
+  picked <- paste0("sort(sample.int(nrow(x), 2000))")
+  few <- about$frame$n <= 2000L
+  code_lines(r"(
+# the nearest of <<donors>> rows, by Gower's (1971) distance over what both rows have
+asked<<i>> <- <<columns>>
+width<<i>> <- lapply(x[asked<<i>>], function(v) {
+  if (is.factor(v)) return(NA)
+  width <- IQR(v, na.rm = TRUE)
+  if (is.na(width) || width <= 0) width <- diff(range(v, na.rm = TRUE))
+  if (width > 0) width else 1
+})
+places<<i>> <- function(x) {
+  t(mapply(function(v, name) {
+    if (!is.factor(v)) return(v / width<<i>>[[name]])
+    as.numeric(match(v, levels(donors<<i>>[[name]])))
+  }, x[asked<<i>>], asked<<i>>))
+}
+<<seed>>
+donors<<i>> <- x[<<rows>>asked<<i>>]
+among<<i>> <- places<<i>>(donors<<i>>)
+fill_by_rows<<i>> <- function(x) {
+  at <- matrix(places<<i>>(x), length(asked<<i>>))
+  category <- vapply(donors<<i>>, is.factor, NA)
+  for (name in asked<<i>>) {
+    given <- which(!is.na(donors<<i>>[[name]]))
+    for (row in which(is.na(x[[name]]))) {
+      apart <- abs(among<<i>>[, given, drop = FALSE] - at[, row])
+      apart[category, ] <- apart[category, ] != 0
+      far <- colMeans(apart, na.rm = TRUE)
+      near <- donors<<i>>[[name]][given[order(far)[seq_len(min(<<k>>, length(given)))]]]
+      x[[name]][row] <- if (is.factor(near)) names(which.max(table(near))) else median(near)
+    }
+  }
+  x
+}
+)",
+    i = about$i, donors = if (few) "the training" else "2,000 training",
+    columns = r_columns(columns, about$kinds), seed = if (!few) r_seed(about$seed),
+    rows = paste0(if (!few) picked, ", "), k = r_text(as.double(about$settings$neighbours))
+  )
+}
+
+script_model_fill <- function(columns, about) {
+  kinds <- about$kinds[columns]
+  most <- c("500", if (any(kinds != "number")) "if (is.factor(x[[name]])) 12 else 500")
+  code_lines(r"(
+# a tree on the other columns for every column with gaps
+asked<<i>> <- <<columns>>
+grow<<i>> <- function(name) {
+  others <- x[setdiff(asked<<i>>, name)]
+  others <- others[vapply(others, nlevels, 1) <= (<<most>>)]
+  here <- !is.na(x[[name]])
+  gap <- if (is.factor(x[[name]])) droplevels(x[[name]][here]) else x[[name]][here]
+  data <- droplevels(others[here, , drop = FALSE])
+  incomplete <- any(vapply(data, function(v) is.factor(v) || anyNA(v), NA))
+  grown <- rpart::rpart(gap ~ .,
+    data = data, method = if (is.factor(gap)) "class" else "anova",
+    control = rpart::rpart.control(
+      minsplit = 20, minbucket = 7, cp = 0, xval = 0, maxcompete = 0,
+      maxsurrogate = if (incomplete) 5 else 0
+    )
+  )
+  list(tree = rpart::prune(grown, cp = 0.001), levels = lapply(data, levels))
+}
+trees<<i>> <- sapply(asked<<i>>[vapply(x[asked<<i>>], anyNA, NA)], grow<<i>>, simplify = FALSE)
+fill_by_rows<<i>> <- function(x) {
+  filled <- x
+  for (name in names(trees<<i>>)) {
+    gaps <- which(is.na(x[[name]]))
+    if (length(gaps) == 0) next
+    known <- trees<<i>>[[name]]$levels
+    others <- x[gaps, names(known), drop = FALSE]
+    for (one in names(Filter(length, known))) {
+      others[[one]] <- factor(others[[one]], known[[one]], ordered = is.ordered(others[[one]]))
+    }
+    p <- predict(trees<<i>>[[name]]$tree, others)
+    filled[[name]][gaps] <- if (is.matrix(p)) colnames(p)[max.col(p, "first")] else p
+  }
+  filled
+}
+)", i = about$i, columns = r_columns(columns, about$kinds), most = most[length(most)])
 }

@@ -20,7 +20,7 @@ member_step_onehot <- function() {
   step_definition("onehot",
     learn = learn_onehot, use = use_onehot,
     does = "Turns each level of a category into a 0/1 column.",
-    columns = c("category", "ordered"),
+    columns = c("category", "ordered"), script = script_onehot,
     hyperparameters = list(
       drop_one = hyperparameter("flag", FALSE,
         sensible = function(rows, columns, classes) among(FALSE, TRUE),
@@ -71,4 +71,28 @@ onehot_sparse <- function(codes, sizes, n, names) {
     i = row[here], j = column[here], x = 1, dims = c(n, length(names)),
     dimnames = list(NULL, names)
   )
+}
+
+script_onehot <- function(state, about) {
+  plain <- paste(
+    rep(names(state$levels), lengths(state$levels)), unlist(state$levels, use.names = FALSE),
+    sep = "_"
+  )
+  if (!identical(plain, state$names) || any(lengths(state$levels) == 0L)) return(NULL)
+  list(does = paste0("one_hot", about$i), lines = code_lines(r"(
+seen<<i>> <- lapply(x[<<columns>>], function(v) levels(droplevels(v))<<first>>)
+one_hot<<i>> <- function(x) {
+  for (name in names(seen<<i>>)) {
+    v <- x[[name]]
+    x[[name]] <- NULL
+    x[paste(name, seen<<i>>[[name]], sep = "_")] <- lapply(seen<<i>>[[name]], function(level) {
+      as.numeric(v %in% level)
+    })
+  }
+  x
+}
+)",
+    i = about$i, columns = r_columns(names(state$levels), about$kinds),
+    first = if (about$settings$drop_one) "[-1]" else ""
+  ))
 }

@@ -21,7 +21,7 @@ pre_ordinal <- function(order = NULL, by = "levels", columns = NULL) {
 
 member_step_ordinal <- function() {
   step_definition("ordinal",
-    learn = learn_ordinal, use = use_ordinal,
+    learn = learn_ordinal, use = use_ordinal, script = script_ordinal,
     does = "Turns ordered categories into 1, 2, 3 ...", columns = "ordered",
     cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(
@@ -85,4 +85,23 @@ use_ordinal <- function(state, frame) {
     as.double(codes_among(frame$columns[[name]], state[[name]], other = 0L))
   })
   frame_replace(frame, stats::setNames(numbers, names(state)))
+}
+
+script_ordinal <- function(state, about) {
+  if (about$settings$by != "levels") return(NULL)
+  given <- names(state) %in% names(about$settings$order)
+  orders <- ifelse(given,
+    vapply(state, r_vector, "", indent = 4L),
+    paste0("levels(", vapply(names(state), r_column, ""), ")")
+  )
+  list(does = paste0("as_ranks", about$i), lines = code_lines(r"(
+ranks<<i>> <- <<orders>>
+as_ranks<<i>> <- function(x) {
+  for (name in names(ranks<<i>>)) {
+    rank <- match(x[[name]], ranks<<i>>[[name]], nomatch = 0)
+    x[[name]] <- ifelse(is.na(x[[name]]), NA, as.numeric(rank))
+  }
+  x
+}
+)", i = about$i, orders = r_named_list(orders, names(state))))
 }

@@ -19,7 +19,7 @@ pre_outliers <- function(by = "fences", fence = 3, share = 0.01, columns = NULL)
 
 member_step_outliers <- function() {
   step_definition("outliers",
-    learn = learn_outliers, use = use_outliers, columns = "number",
+    learn = learn_outliers, use = use_outliers, script = script_outliers, columns = "number",
     does = "Moves values beyond learned limits to the limit.",
     hyperparameters = list(
       by = hyperparameter("choice", "fences",
@@ -64,4 +64,28 @@ use_outliers <- function(state, frame) {
     pmin(pmax(frame$columns[[name]], state[[name]][1]), state[[name]][2])
   })
   frame_replace(frame, stats::setNames(clipped, names(state)))
+}
+
+script_outliers <- function(state, about) {
+  if (about$weighted || !all(is.finite(unlist(state)))) return(NULL)
+  limits <- if (about$settings$by == "quantile") {
+    paste0("  quantile(v, c(", about$settings$share, ", ", 1 - about$settings$share,
+      "), na.rm = TRUE, names = FALSE)")
+  } else {
+    c(
+      "  quartiles <- quantile(v, c(0.25, 0.75), na.rm = TRUE, names = FALSE)",
+      paste0("  quartiles + c(-1, 1) * ", r_text(about$settings$fence), " * diff(quartiles)")
+    )
+  }
+  list(does = paste0("clip", about$i), lines = code_lines(r"(
+limits<<i>> <- lapply(x[<<columns>>], function(v) {
+<<limits>>
+})
+clip<<i>> <- function(x) {
+  for (name in names(limits<<i>>)) {
+    x[[name]] <- pmin(pmax(x[[name]], limits<<i>>[[name]][1]), limits<<i>>[[name]][2])
+  }
+  x
+}
+)", i = about$i, columns = r_columns(names(state), about$kinds), limits = limits))
 }

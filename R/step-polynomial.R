@@ -19,7 +19,7 @@ pre_polynomial <- function(degree = 2, columns = NULL) {
 
 member_step_polynomial <- function() {
   step_definition("polynomial",
-    learn = learn_polynomial, use = use_polynomial, columns = "number",
+    learn = learn_polynomial, use = use_polynomial, script = script_polynomial, columns = "number",
     does = "Adds powers of numbers, so that linear families can bend.",
     hyperparameters = list(
       degree = hyperparameter("whole", 2,
@@ -66,7 +66,7 @@ pre_splines <- function(pieces = 4, columns = NULL) {
 
 member_step_splines <- function() {
   step_definition("splines",
-    learn = learn_splines, use = use_splines, columns = "number",
+    learn = learn_splines, use = use_splines, script = script_splines, columns = "number",
     does = "Puts a natural cubic spline in the place of a number.",
     hyperparameters = list(
       pieces = hyperparameter("whole", 4,
@@ -115,4 +115,61 @@ use_splines <- function(state, frame) {
   })
   columns <- stats::setNames(as.list(unlist(columns, recursive = FALSE)), state$names)
   frame_swap(frame, remove = names(state$known), columns = columns)
+}
+
+script_polynomial <- function(state, about) {
+  plain <- paste0(
+    rep(names(state$known), each = length(state$powers)),
+    rep(paste0("_power", state$powers), length(state$known))
+  )
+  if (about$weighted || !identical(plain, state$names)) return(NULL)
+  list(does = paste0("add_powers", about$i), lines = code_lines(r"(
+centre_sd<<i>> <- lapply(x[<<columns>>], function(v) {
+  spread <- sd(v, na.rm = TRUE)
+  # a column without spread is centred only
+  if (is.na(spread) || spread < 1e-12 * max(1, abs(mean(v, na.rm = TRUE)))) spread <- 1
+  c(mean(v, na.rm = TRUE), spread)
+})
+add_powers<<i>> <- function(x) {
+  for (name in names(centre_sd<<i>>)) {
+    z <- (x[[name]] - centre_sd<<i>>[[name]][1]) / centre_sd<<i>>[[name]][2]
+    for (power in <<powers>>) x[[paste0(name, "_power", power)]] <- z^power
+  }
+  x
+}
+)",
+    i = about$i, columns = r_columns(names(state$known), about$kinds),
+    powers = deparsed(as.integer(state$powers))
+  ))
+}
+
+script_splines <- function(state, about) {
+  bends <- vapply(state$known, function(known) known$ends[1] < known$ends[2], NA)
+  sizes <- lengths(lapply(state$known, `[[`, "inner")) + 1L
+  plain <- paste0(rep(names(state$known), sizes), "_spline", sequence(sizes))
+  if (about$weighted || !all(bends) || !identical(plain, state$names)) return(NULL)
+  list(does = paste0("add_splines", about$i), lines = code_lines(r"(
+knots<<i>> <- lapply(x[<<columns>>], function(v) {
+  ends <- range(v, na.rm = TRUE)
+  inner <- unique(quantile(v, seq_len(<<pieces>> - 1) / <<pieces>>, na.rm = TRUE, names = FALSE))
+  list(ends = ends, inner = inner[inner > ends[1] & inner < ends[2]])
+})
+add_splines<<i>> <- function(x) {
+  for (name in names(knots<<i>>)) {
+    known <- knots<<i>>[[name]]
+    v <- x[[name]]
+    here <- !is.na(v)
+    basis <- matrix(NA_real_, length(v), length(known$inner) + 1)
+    if (any(here)) {
+      basis[here, ] <- splines::ns(v[here], knots = known$inner, Boundary.knots = known$ends)
+    }
+    x[[name]] <- NULL
+    x[paste0(name, "_spline", seq_len(ncol(basis)))] <- as.data.frame(basis)
+  }
+  x
+}
+)",
+    i = about$i, columns = r_columns(names(state$known), about$kinds),
+    pieces = r_text(as.double(about$settings$pieces))
+  ))
 }

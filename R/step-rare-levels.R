@@ -16,7 +16,7 @@ pre_rare_levels <- function(at_least = 20, columns = NULL) {
 
 member_step_rare_levels <- function() {
   step_definition("rare_levels",
-    learn = learn_rare_levels, use = use_rare_levels,
+    learn = learn_rare_levels, use = use_rare_levels, script = script_rare_levels,
     does = "Merges levels with few training rows, and later unseen ones, into 'other'.",
     columns = "category",
     hyperparameters = list(
@@ -61,4 +61,25 @@ refuse_column_kind <- function(step, wanted, x) {
   ),
   remedy = "Narrow the selection with columns = of_kind(...)."
   )
+}
+
+script_rare_levels <- function(state, about) {
+  if (about$weighted) return(NULL)
+  least <- r_text(about$settings$at_least)
+  list(does = paste0("merge_rare", about$i), lines = code_lines(r"(
+common<<i>> <- lapply(x[<<columns>>], function(v) {
+  levels(v)[tabulate(v, nlevels(v)) >= <<least>>]
+})
+merge_rare<<i>> <- function(x) {
+  for (name in names(common<<i>>)) {
+    v <- as.character(x[[name]])
+    v[!is.na(v) & !v %in% common<<i>>[[name]]] <- "other"
+    x[[name]] <- factor(v, levels = union(common<<i>>[[name]], "other"))
+  }
+  x
+}
+)",
+    i = about$i, columns = r_columns(names(state), about$kinds),
+    least = if (about$settings$at_least < 1) paste(least, "* length(v)") else least
+  ))
 }

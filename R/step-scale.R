@@ -17,7 +17,7 @@ pre_scale <- function(by = "sd", columns = NULL) {
 
 member_step_scale <- function() {
   step_definition("scale",
-    learn = learn_scale, use = use_scale,
+    learn = learn_scale, use = use_scale, script = script_scale,
     does = "Puts numbers on a common scale.", columns = "number",
     hyperparameters = list(
       by = hyperparameter("choice", "sd",
@@ -88,4 +88,42 @@ use_scale <- function(state, frame) {
   scaled <- frame$sparse %*% Matrix::Diagonal(x = unname(factors))
   colnames(scaled) <- names
   new_frame(frame$columns, scaled)
+}
+
+script_scale <- function(state, about) {
+  if (about$weighted) return(NULL)
+  centre <- switch(about$settings$by, sd = "mean", range = "min", iqr = "median")
+  spread <- switch(about$settings$by,
+    sd = "sd", iqr = "IQR", range = "function(v, ...) diff(range(v, ...))"
+  )
+  words <- names(state$sparse)
+  columns <- c(names(state$dense), words)
+  if (length(columns) == 0L) return(list(lines = NULL))
+  # columns of mostly zeros keep their zeros, and are divided by their sd but for a range
+  sparse <- if (length(words) > 0L) code_lines(r"(
+mostly_zero<<i>> <- <<words>>
+centre<<i>>[mostly_zero<<i>>] <- 0
+<<spread>>
+)",
+    i = about$i, words = r_columns(words, about$kinds),
+    spread = if (about$settings$by == "iqr") paste0(
+      "spread", about$i, "[mostly_zero", about$i, "] <- vapply(x[mostly_zero", about$i, "], sd, 0)"
+    )
+  )
+  list(does = paste0("scale_columns", about$i), lines = code_lines(r"(
+scaled<<i>> <- <<columns>>
+centre<<i>> <- vapply(x[scaled<<i>>], <<centre>>, 0, na.rm = TRUE)
+spread<<i>> <- vapply(x[scaled<<i>>], <<spread>>, 0, na.rm = TRUE)
+<<sparse>>
+# a column without spread is centred only
+idle<<i>> <- is.na(spread<<i>>) | spread<<i>> < 1e-12 * pmax(1, abs(centre<<i>>))
+spread<<i>>[idle<<i>>] <- 1
+scale_columns<<i>> <- function(x) {
+  x[scaled<<i>>] <- scale(x[scaled<<i>>], centre<<i>>, spread<<i>>)
+  x
+}
+)",
+    i = about$i, columns = r_columns(columns, about$kinds), centre = centre, spread = spread,
+    sparse = sparse
+  ))
 }

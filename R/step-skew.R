@@ -25,7 +25,7 @@ pre_skew <- function(by = "yeo_johnson", columns = NULL) {
 
 member_step_skew <- function() {
   step_definition("skew",
-    learn = learn_skew, use = use_skew, columns = "number",
+    learn = learn_skew, use = use_skew, script = script_skew, columns = "number",
     does = "Transforms skewed numbers to be closer to symmetric.",
     hyperparameters = list(
       by = hyperparameter(
@@ -111,4 +111,55 @@ use_skew <- function(state, frame) {
 to_normal <- function(x, known) {
   if (length(known$grid) < 2L) return(ifelse(is.na(x), NA_real_, 0))
   stats::approx(known$grid, known$scores, x, rule = 2)$y
+}
+
+# The logarithm and Yeo and Johnson's transformation.
+script_skew <- function(state, about) {
+  idle <- vapply(state$columns, function(known) isTRUE(known$idle), NA)
+  few <- about$frame$n <= 1e4
+  if (about$weighted || any(idle) || !state$by %in% c("log", "yeo_johnson")) return(NULL)
+  if (state$by == "yeo_johnson" && !few) return(NULL)
+  columns <- r_columns(names(state$columns), about$kinds)
+  if (state$by == "log") {
+    return(list(does = paste0("take_log", about$i), lines = code_lines(r"(
+# columns that reach 0 or below are shifted above it
+shift<<i>> <- lapply(x[<<columns>>], function(v) {
+  lowest <- min(v, na.rm = TRUE)
+  if (lowest > 0) return(c(0, lowest))
+  shift <- -lowest + median(abs(v - lowest), na.rm = TRUE) / 100 + 1e-8 * max(1, abs(lowest))
+  c(shift, lowest + shift)
+})
+take_log<<i>> <- function(x) {
+  for (name in names(shift<<i>>)) {
+    x[[name]] <- log(pmax(x[[name]] + shift<<i>>[[name]][1], shift<<i>>[[name]][2]))
+  }
+  x
+}
+)", i = about$i, columns = columns)))
+  }
+  list(does = paste0("straighten", about$i), lines = code_lines(r"(
+# Yeo & Johnson (2000); the power is that of the largest likelihood
+bend<<i>> <- function(v, power) {
+  up <- !is.na(v) & v >= 0
+  down <- !is.na(v) & v < 0
+  other <- 2 - power
+  v[up] <- if (abs(power) < 1e-6) log1p(v[up]) else ((v[up] + 1)^power - 1) / power
+  v[down] <- if (abs(other) < 1e-6) -log1p(-v[down]) else -((1 - v[down])^other - 1) / other
+  v
+}
+powers<<i>> <- lapply(x[<<columns>>], function(v) {
+  v <- v[!is.na(v)]
+  likelihood <- function(power) {
+    z <- bend<<i>>(v, power)
+    variance <- mean((z - mean(z))^2)
+    if (!is.finite(variance) || variance <= 0) return(-1e300)
+    -length(v) / 2 * log(variance) + (power - 1) * sum(sign(v) * log1p(abs(v)))
+  }
+  signif(optimize(likelihood, c(-5, 5), maximum = TRUE, tol = 1e-4)$maximum, 6)
+})
+straighten<<i>> <- function(x) {
+  for (name in names(powers<<i>>)) x[[name]] <- bend<<i>>(x[[name]], powers<<i>>[[name]])
+  x
+}
+)", i = about$i, columns = columns))
 }

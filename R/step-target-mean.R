@@ -23,7 +23,7 @@ pre_target_mean <- function(smoothing = 10, folds = 5, columns = NULL) {
 
 member_step_target_mean <- function() {
   step_definition("target_mean",
-    learn = learn_target_mean, use = use_target_mean,
+    learn = learn_target_mean, use = use_target_mean, script = script_target_mean,
     does = "Replaces a category by the smoothed mean outcome of its rows, cross-fitted.",
     columns = c("category", "ordered"), cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(
@@ -122,4 +122,56 @@ cross_fit <- function(frame, target, parts, learn_rows, use) {
   })
   order <- order(unlist(lapply(pieces, `[[`, "rows")))
   list(frame = frame_rows(bind_frames(lapply(pieces, `[[`, "frame")), order), target = target)
+}
+
+script_target_mean <- function(state, about) {
+  y <- about$target$outcome
+  plain <- paste0(names(state$means), "_mean")
+  if (about$weighted || nlevels(y) > 2L || !identical(plain, state$names)) return(NULL)
+  # the parts as they were dealt: groups whole, under this step's seed
+  part <- with_seed(about$seed, inner_parts(about$target, about$settings$folds, stratify = FALSE))
+  if (max(part) > 9L || length(unique(part)) < 2L) return(NULL)
+  list(does = paste0("as_means", about$i), lines = code_lines(r"(
+level_means<<i>> <- function(x, y) {
+  lapply(x[<<columns>>], function(v) {
+    rows <- tabulate(v, nlevels(v))
+    sums <- vapply(levels(v), function(level) sum(y[v %in% level]), 0)
+    means <- (sums + <<smoothing>> * mean(y)) / (rows + <<smoothing>>)
+    c(means[rows > 0], list(otherwise = mean(y)))
+  })
+}
+as_means<<i>> <- function(x, known = means<<i>>) {
+  for (name in names(known)) {
+    levels <- known[[name]]
+    at <- match(x[[name]], names(levels)[-length(levels)], nomatch = length(levels))
+    x[[name]] <- NULL
+    x[[paste0(name, "_mean")]] <- unlist(levels, use.names = FALSE)[at]
+  }
+  x
+}
+target<<i>> <- <<target>>
+means<<i>> <- level_means<<i>>(x, target<<i>>)
+)",
+    i = about$i, columns = r_columns(names(state$means), about$kinds),
+    smoothing = r_text(as.double(about$settings$smoothing)),
+    target = if (is.factor(y)) "as.numeric(y == levels(y)[2])" else "y"
+  ), training = code_lines(r"(
+# a training row's mean comes from the rows of the other parts, so that it has no part in it
+part<<i>> <- utf8ToInt(paste0(
+  <<part>>
+)) - utf8ToInt("0")
+pieces<<i>> <- lapply(sort(unique(part<<i>>)), function(p) {
+  others <- part<<i>> != p
+  as_means<<i>>(x[!others, ], level_means<<i>>(x[others, ], target<<i>>[others]))
+})
+x <- do.call(rbind, pieces<<i>>)[order(order(part<<i>>)), ]
+)", i = about$i, part = digit_lines(part)))
+}
+
+# Digits as lines of text in quotes.
+digit_lines <- function(digits) {
+  text <- paste(digits, collapse = "")
+  starts <- seq(1L, nchar(text), by = 90L)
+  lines <- paste0("\"", substring(text, starts, pmin(starts + 89L, nchar(text))), "\"")
+  paste(lines, collapse = ",\n  ")
 }

@@ -31,7 +31,7 @@ pre_text <- function(phrases = 1, in_at_least = 5, in_at_most = 0.5, top = 200, 
 
 member_step_text <- function() {
   step_definition("text",
-    learn = learn_text, use = use_text, columns = "text", check = check_words,
+    learn = learn_text, use = use_text, script = script_text, columns = "text", check = check_words,
     does = "Turns free text into sparse columns of words and runs of words.",
     hyperparameters = list(
       phrases = hyperparameter(
@@ -234,4 +234,79 @@ count_terms <- function(text, terms, drop_common) {
   Matrix::sparseMatrix(
     i = row, j = column, x = terms$weight[column], dims = c(length(text), length(terms$n))
   )
+}
+
+script_text <- function(state, about) {
+  settings <- about$settings
+  plain <- unlist(lapply(names(state$terms), function(name) {
+    paste(name, state$terms[[name]]$label, sep = "_")[seq_along(state$terms[[name]]$label)]
+  }))
+  some <- all(lengths(lapply(state$terms, `[[`, "label")) > 0L)
+  if (about$weighted || !some || !identical(plain, state$names)) return(NULL)
+  runs <- settings$phrases
+  tfidf <- settings$count_as == "tfidf"
+  bound <- function(x, up_to) if (x < up_to) paste(r_text(x), "* length(rows)") else r_text(x)
+  list(does = paste0("count_terms", about$i), lines = code_lines(r"(
+<<common>>
+# the words of every text<<runs_comment>>
+terms_of<<i>> <- function(text) {
+  text[is.na(text)] <- ""
+  lapply(strsplit(tolower(enc2utf8(as.character(text))), "[^[:alnum:]']+"), function(words) {
+<<words>>
+  })
+}
+# the terms that are in enough rows and not in too many, the most frequent first
+terms<<i>> <- lapply(x[<<columns>>], function(v) {
+  rows <- terms_of<<i>>(v)
+  found <- table(unlist(lapply(rows, unique)))
+  found <- found[found >= <<least>> & found <= <<most>>]
+  found <- head(found[order(-as.numeric(found), names(found), method = "radix")], <<top>>)
+  <<result>>
+})
+count_terms<<i>> <- function(x) {
+  for (name in names(terms<<i>>)) {
+    term <- <<names>>
+    rows <- terms_of<<i>>(x[[name]])
+    x[[name]] <- NULL
+    hit <- lapply(rows, function(row) tabulate(match(row, term), length(term)))
+    counts <- matrix(as.numeric(unlist(hit)), length(rows), length(term), byrow = TRUE)
+    <<weigh>>
+    x[paste(name, term, sep = "_")] <- as.data.frame(counts)
+  }
+  x
+}
+)",
+    i = about$i, columns = r_vector(names(state$terms)),
+    common = if (settings$drop_common) {
+      paste0("common_words", about$i, " <- ", r_vector(common_words))
+    },
+    runs_comment = if (identical(as.integer(runs), 1L)) "" else ", and their runs",
+    words = c(
+      if (settings$drop_common) {
+        paste0("    words <- words[nzchar(words) & !words %in% common_words", about$i, "]")
+      } else {
+        "    words <- words[nzchar(words)]"
+      },
+      if (identical(as.integer(runs), 1L)) NULL else code_lines(r"(
+    unlist(lapply(<<runs>>, function(n) {
+      if (length(words) < n) return(NULL)
+      starts <- seq_len(length(words) - n + 1)
+      vapply(starts, function(at) paste(words[seq(at, length.out = n)], collapse = " "), "")
+    }))
+)", runs = deparsed(runs))
+    ),
+    least = bound(settings$in_at_least, 1), most = bound(settings$in_at_most, 1 + 1e-9),
+    top = r_text(as.double(settings$top)),
+    result = if (tfidf) {
+      "setNames(log(length(rows) / as.numeric(found)), names(found))"
+    } else {
+      "names(found)"
+    },
+    names = if (tfidf) {
+      paste0("names(terms", about$i, "[[name]])")
+    } else {
+      paste0("terms", about$i, "[[name]]")
+    },
+    weigh = if (tfidf) paste0("counts <- sweep(counts, 2, terms", about$i, "[[name]], `*`)")
+  ))
 }
