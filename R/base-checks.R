@@ -37,6 +37,13 @@ check_string <- function(x, arg, null_ok = FALSE) {
   invisible(x)
 }
 
+# Names of parts stand in calls, plan files and tables.
+check_word <- function(x, arg) {
+  ok <- is.character(x) && length(x) == 1L && !is.na(x) && grepl("^[A-Za-z][A-Za-z0-9_.]*$", x)
+  check_argument(ok, arg, "one word of letters, digits, _ and .", x)
+  invisible(x)
+}
+
 check_choice <- function(x, choices, arg) {
   if (is.character(x) && length(x) == 1L && x %in% choices) return(invisible(x))
   remedy <- if (is.character(x) && length(x) == 1L && !is.na(x)) did_you_mean(x, choices, "Choices")

@@ -9,6 +9,8 @@
 #' @return `install_command()`: the path of the command, invisibly.
 #'   `run_command_line()` ends the R session with the exit status, unless the
 #'   session is interactive.
+#' @section Errors:
+#' `kw_error_argument` when the folder does not exist.
 #' @examples
 #' install_command(tempdir())
 #' @export

@@ -28,6 +28,8 @@
 #'   \item{grade}{Outcome: first, second, waste.}
 #' }
 #' @return A tibble.
+#' @section Errors:
+#' `kw_error_file` when the installed package lacks the table.
 #' @examples
 #' demo_pots()
 #' @export

@@ -24,7 +24,7 @@
 #' )
 #' @export
 define_finding <- function(code, look, severity = "notable", step = NULL, settings = list()) {
-  check_string(code, "code")
+  check_word(code, "code")
   check_choice(severity, c("serious", "notable", "minor"), "severity")
   if (!is.null(step)) check_string(step, "step")
   check_named(settings, "settings")

@@ -9,6 +9,8 @@
 #'   `detail` (one sentence), `remedy` (R code), `severity` (`"serious"`, `"notable"`,
 #'   `"minor"`), `columns` (list of names), and `action`, which [apply_remedies()] uses.
 #'   Filter it like any data frame.
+#' @section Errors:
+#' `kw_error_argument` for anything but a brief, or rows and columns out of range.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes")
 #' inspect_data(job)

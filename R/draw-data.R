@@ -31,11 +31,11 @@ draw_columns <- function(brief, columns = NULL, most = 16) {
     ggplot2::facet_wrap("column", scales = "free") +
     theme_kilnwright(11) +
     ggplot2::labs(
-      title = paste0("Columns by ", brief$outcome), subtitle = data$said, x = NULL,
+      title = paste0("Columns by ", outcome_words(brief)), subtitle = data$said, x = NULL,
       y = if (by_class) {
         paste0("share of ", brief$event %||% "each class")
       } else {
-        paste0("mean ", brief$outcome)
+        paste0("mean ", outcome_words(brief))
       }
     )
   if (!by_class || has_event(brief$kind)) {
@@ -103,6 +103,12 @@ column_figure_data <- function(brief, columns, most) {
   )
 }
 
+# Mean and sd of some rows.
+of_rows <- function(rows, value, weights) {
+  known <- known_values(value[rows], weights[rows])
+  c(weighted_mean(known$x, known$weights), weighted_sd(known$x, known$weights))
+}
+
 one_column_bins <- function(x, brief, name) {
   binned <- bin_for_figure(x)
   outcome <- brief$table[[brief$outcome]]
@@ -112,9 +118,11 @@ one_column_bins <- function(x, brief, name) {
       function(level) as.double(outcome == level)
     )
   counts <- tabulate(binned$code, length(binned$label))
+  in_bin <- split(seq_along(outcome), factor(binned$code, seq_along(binned$label)))
   bars <- lapply(seq_along(lines), function(i) {
-    mean <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), mean))
-    sd <- as.double(tapply(lines[[i]], factor(binned$code, seq_along(binned$label)), stats::sd))
+    found <- lapply(in_bin, of_rows, value = lines[[i]], weights = row_weights(brief))
+    mean <- vapply(found, `[[`, 1, 1L)
+    sd <- vapply(found, `[[`, 1, 2L)
     data.frame(
       column = name, at = seq_along(binned$label), height = mean,
       low = mean - sd / sqrt(counts),
@@ -314,7 +322,7 @@ draw_outcome_alone <- function(brief, outcome) {
       ggplot2::geom_histogram(bins = 40, fill = okabe_ito[6], colour = "white") +
       ggplot2::geom_rug(alpha = 0.2) +
       ggplot2::labs(
-        title = paste("The outcome", brief$outcome), x = brief$outcome, y = "rows"
+        title = paste("The outcome", outcome_words(brief)), x = outcome_words(brief), y = "rows"
       ))
   }
   counts <- as.data.frame(table(level = outcome))
@@ -341,7 +349,7 @@ draw_outcome_by_group <- function(brief, outcome, group) {
     ggplot2::geom_hline(yintercept = data$overall, linetype = "22", colour = "grey30") +
     ggplot2::scale_size_area(max_size = 6) +
     ggplot2::labs(
-      title = paste0("The outcome ", brief$outcome, " by ", group),
+      title = paste0("The outcome ", outcome_words(brief), " by ", group),
       subtitle = paste(
         "Grey: where nine in ten groups would lie if groups did not matter (random",
         "shuffles). Dashes: all rows."
@@ -357,21 +365,27 @@ group_figure_data <- function(brief, outcome, group) {
     as.double(outcome == (brief$event %||% names(which.max(table(outcome)))))
   }
   code <- match(brief$table[[group]], unique(brief$table[[group]]))
-  means <- function(values) sort(rowsum(values, code)[, 1] / tabulate(code))
-  shuffled <- with_seed(1L, vapply(1:200, function(i) means(sample(y)), numeric(max(code))))
+  weights <- row_weights(brief) %||% rep(1, length(y))
+  means <- function(rows) {
+    rowsum(weights[rows] * y[rows], code)[, 1] / rowsum(weights[rows], code)[, 1]
+  }
+  shuffled <- with_seed(1L, {
+    vapply(1:200, function(i) sort(means(sample.int(length(y)))), numeric(max(code)))
+  })
   shuffled <- matrix(shuffled, max(code))
-  order <- order(rowsum(y, code)[, 1] / tabulate(code))
+  mean <- means(seq_along(y))
+  order <- order(mean)
   list(
     groups = data.frame(
-      rank = seq_along(order), mean = means(y), rows = tabulate(code)[order],
+      rank = seq_along(order), mean = mean[order], rows = tabulate(code)[order],
       low = apply(shuffled, 1, stats::quantile, 0.05),
       high = apply(shuffled, 1, stats::quantile, 0.95)
     ),
-    overall = mean(y),
+    overall = weighted_mean(y, weights),
     what = if (has_classes(brief$kind)) {
       paste("share of", brief$event %||% names(which.max(table(outcome))))
     } else {
-      paste("mean", brief$outcome)
+      paste("mean", outcome_words(brief))
     }
   )
 }

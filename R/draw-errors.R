@@ -89,7 +89,7 @@ held_out_checked <- function(choice, fits, message) {
 #' @export
 draw_observed <- function(choice) {
   held <- held_out_checked(choice, Negate(is_wide), "draw_observed() is for a numeric outcome.")
-  outcome <- choice$cmp$plan$brief$outcome
+  outcome <- outcome_words(choice$cmp$plan$brief)
   data <- data.frame(predicted = held$prediction, observed = held$truth)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
     ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
@@ -118,7 +118,7 @@ draw_observed <- function(choice) {
 #' @export
 draw_residuals <- function(choice) {
   held <- held_out_checked(choice, Negate(is_wide), "draw_residuals() is for a numeric outcome.")
-  outcome <- choice$cmp$plan$brief$outcome
+  outcome <- outcome_words(choice$cmp$plan$brief)
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +
     ggplot2::geom_hline(yintercept = 0, linetype = "dotted") +
@@ -152,7 +152,7 @@ draw_intervals <- function(choice) {
   last <- ncol(held$prediction)
   data <- data.frame(
     low = held$prediction[, 1], high = held$prediction[, last], truth = as.double(held$truth),
-    middle = held$prediction[, middle_quantile(brief$quantiles)]
+    middle = middle_prediction(held$prediction, brief$quantiles)
   )
   data$where <- ifelse(data$truth < data$low | data$truth > data$high, "outside", "inside")
   share <- mean(data$where == "inside")
@@ -181,10 +181,10 @@ draw_intervals <- function(choice) {
         if (nrow(shown) < nrow(data)) paste(nrow(shown), "of", nrow(data), "rows,") else "Rows",
         "in the order of the line"
       ),
-      y = brief$outcome, colour = NULL, shape = NULL,
+      y = outcome_words(brief), colour = NULL, shape = NULL,
       caption = paste0(
-        "Grey: from the lowest to the highest quantile. Line: the ",
-        format(brief$quantiles[middle_quantile(brief$quantiles)]), " quantile."
+        "Grey: from the lowest to the highest quantile. Line: ",
+        middle_words(brief$quantiles), "."
       )
     ) +
     theme_kilnwright()

@@ -8,6 +8,9 @@
 #' @param curve What [learning_curve()] gave.
 #' @param found What [optimism()] gave.
 #' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_select` for a model that was opened from a file, `kw_error_argument` for a value of the
+#' wrong kind.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

@@ -8,7 +8,7 @@
 #' @param pair Names of two of them; default the two with the most values.
 #' @return A ggplot2 object.
 #' @section Errors:
-#' `kw_error_figure` when fewer than two hyperparameters of the candidate vary.
+#' `kw_error_draw` when fewer than two hyperparameters of the candidate vary.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -75,7 +75,7 @@ field_data <- function(cmp, candidate, pair, metric) {
   distinct <- vapply(settings, function(x) length(unique(x)), integer(1))
   varied <- names(sort(-distinct[distinct > 1L]))
   if (length(varied) < 2L) {
-    stop_kw("figure", paste0(
+    stop_kw("draw", paste0(
       "Of the candidate ", quoted(candidate), " fewer than two hyperparameters vary."
     ), remedy = "Draw it with draw_tuning().")
   }
@@ -108,6 +108,9 @@ field_data <- function(cmp, candidate, pair, metric) {
 #'   over the splits.
 #' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_argument` for a metric that was not scored, `kw_error_draw` when no setting was
+#' scored in full.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

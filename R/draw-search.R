@@ -5,6 +5,8 @@
 #' @return A ggplot2 object: best mean so far against what was spent, settings in the order
 #'   in which they were proposed; points are single settings. Of a search that was repeated the
 #'   line is the median of the repeats, and a band goes from the worst to the best of them.
+#' @section Errors:
+#' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

@@ -7,6 +7,9 @@
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_draw` when there is nothing to draw, `kw_error_argument` for a metric that was not
+#' scored.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

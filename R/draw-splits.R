@@ -6,6 +6,8 @@
 #' @return A ggplot2 object: one line a split (at most 40), one column a slice of the
 #'   working rows, ordered by time or group where there is one; filled where rows are in
 #'   validation, pale in training, empty in neither. The label counts the rows.
+#' @section Errors:
+#' `kw_error_splits` when the splits cannot be made for this table.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id")
 #' draw_splits(job, split_kfold(5), seed = 1)

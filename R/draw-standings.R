@@ -10,6 +10,8 @@
 #'   first settings of the standings.
 #' @param top How many lines at most.
 #' @return A ggplot2 object.
+#' @section Errors:
+#' `kw_error_argument` for a metric that was not scored, `kw_error_draw` when nothing is ranked.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

@@ -61,7 +61,7 @@ check_ranked <- function(cmp, metric, candidate = NULL) {
   if (any(!is.na(table$mean) & (is.null(candidate) | table$candidate %in% candidate))) {
     return(invisible())
   }
-  stop_kw("figure", paste0(
+  stop_kw("draw", paste0(
     "No setting", if (!is.null(candidate)) paste0(" of ", quoted(candidate)),
     " has all its scores, so there is nothing to draw."
   ),

@@ -49,9 +49,7 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
     class <- class %||% model$event %||% model$levels[length(model$levels)]
     check_choice(class, model$levels, "class")
   }
-  # of quantiles the one in the middle
-  middle <- middle_quantile(model$quantiles %||% 0.5)
-  column <- if (has_classes(model$kind)) match(class, model$levels) else middle
+  column <- if (has_classes(model$kind)) match(class, model$levels)
   table <- model$brief$table
   some <- with_seed(seed, sort(sample.int(nrow(table), min(rows, nrow(table)))))
   values <- lapply(stats::setNames(nm = columns), function(name) {
@@ -70,7 +68,8 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
         stacked$columns[[name]] <- whole
       }
       found <- predict_frame(model, stacked)
-      if (is_wide(model$kind)) found[, column] else found
+      if (!is.null(column)) return(found[, column])
+      if (is_wide(model$kind)) middle_prediction(found, model$quantiles) else found
     }),
     use.names = FALSE
   )
@@ -98,9 +97,9 @@ column_effect <- function(model, columns, rows = 200, points = 25, class = NULL,
     list(
       mean = summary, rows = curves, columns = columns, class = class,
       outcome = if (is.null(model$quantiles)) {
-        model$outcome
+        outcome_words(model)
       } else {
-        paste("the", format(model$quantiles[middle]), "quantile of", model$outcome)
+        paste(middle_words(model$quantiles), "of", model$outcome)
       },
       seen = unclass(table)[columns]
     ),
@@ -142,6 +141,8 @@ frame_value <- function(values, like) {
 #' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
 #'   attributes `by_split` and `says`, a sentence.
+#' @section Errors:
+#' `kw_error_argument` for shares that are none, `kw_error_splits` when a share leaves too few rows.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

@@ -20,6 +20,9 @@
 #' @return A `kw_importance`: a tibble, most important first: `column`, `metric`,
 #'   `importance` (mean over splits, in the metric's unit, positive = the column helps),
 #'   `sd`, `lowest`, `highest` (over splits), `splits`; attribute `by_split`.
+#' @section Errors:
+#' `kw_error_select` for a model that was opened from a file, `kw_error_brief` for columns that
+#' there are not.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -173,6 +176,8 @@ stack_rows <- function(parts) {
 #'   columns, `truth`, `predicted` (value, or probability of the true class), `error`
 #'   (distance from the truth, or 1 less that probability), all on held-out rows (means over
 #'   repeats), then the predictor columns.
+#' @section Errors:
+#' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -193,7 +198,7 @@ largest_errors <- function(choice, top = 20) {
   given <- if (!is.null(code)) {
     held$prediction[cbind(seq_along(code), code)]
   } else if (is_wide(brief$kind)) {
-    held$prediction[, middle_quantile(brief$quantiles)]
+    middle_prediction(held$prediction, brief$quantiles)
   } else {
     held$prediction
   }

@@ -9,6 +9,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (1991), Multivariate adaptive regression splines, Annals of
 #'   Statistics 19.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_adaptive_splines(terms = among(2:21), degree = among(1, 2))
 #' @export

@@ -4,6 +4,8 @@
 #'
 #' @eval family_help("baseline")
 #' @return A family for [pipeline()] and [candidates()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' candidates(baseline = fam_baseline(), linear = fam_linear())
 #' @export

@@ -10,6 +10,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (2001), Greedy function approximation: a gradient boosting
 #'   machine; Friedman (2002), Stochastic gradient boosting.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_boosted(trees = from_to(20, 500, points = 25), rate = among(0.05, 0.1), depth = among(1, 3))
 #' @export

@@ -32,7 +32,9 @@
 #                       each, and so are the values that fit gets.
 #   freeze(model, value)  a small, plain, serialisable form for one path value
 #   impossible          list of cannot_work(): combinations left out before running
-#   keeps_rows(settings)  does a frozen model hold training rows?
+#   keeps_rows(settings, kind)  does a frozen model hold training rows?
+#   state_version       raised when fit or freeze keep something else than before, so that
+#                       models saved earlier are refused rather than read wrongly
 #   packages            what fit and predict need: a character vector, or a
 #                       function(settings, kind) giving one
 #   script(settings, about)  NULL, or lines of plain R that fit and predict the same, see
@@ -42,7 +44,7 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
                               freeze = keep_model,
                               impossible = list(), packages = character(), does = "",
-                              keeps_rows = keeps_no_rows, script = NULL) {
+                              keeps_rows = keeps_no_rows, script = NULL, state_version = 1L) {
   usual <- list(
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
     wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
@@ -54,13 +56,13 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
       accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
       predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
       impossible = impossible, packages = packages, does = does, shipped = TRUE,
-      keeps_rows = keeps_rows, script = script
+      keeps_rows = keeps_rows, script = script, state_version = state_version
     ),
     class = "kw_family_definition"
   )
 }
 
-keeps_no_rows <- function(settings) FALSE
+keeps_no_rows <- function(settings, kind = NULL) FALSE
 
 no_simplicity <- function(settings) list()
 
@@ -76,6 +78,8 @@ keep_model <- function(model, value) model
 #'   `settings` holds a vector for each hyperparameter, one value a setting; `kind` is the outcome's
 #'   kind; `about` has the numbers of `rows`, `columns` and `classes`.
 #' @return A list for `define_family()`.
+#' @section Errors:
+#' `kw_error_argument` when `test` is no function of three arguments.
 #' @examples
 #' cannot_work("more terms than columns", function(settings, kind, about) {
 #'   settings$terms > about$columns

@@ -8,6 +8,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references McCallum & Nigam (1998), A comparison of event models for naive Bayes
 #'   text classification.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' pipeline(
 #'   pre_drop(columns = of_kind("number", "category", "date")), pre_text(),

@@ -7,6 +7,8 @@
 #' @eval family_help("cumulative")
 #' @return A family for [pipeline()] and [candidates()].
 #' @references McCullagh (1980), Regression models for ordinal data, J. R. Stat. Soc. B 42(2).
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' pipeline(pre_missing(), pre_onehot(drop_one = TRUE), fam_cumulative())
 #' @export

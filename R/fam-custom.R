@@ -57,7 +57,7 @@ define_family <- function(
   wants_scaling = FALSE, random = FALSE, packages = character(), simplicity = NULL,
   impossible = list(), does = "A family defined by the user."
 ) {
-  check_string(name, "name")
+  check_word(name, "name")
   check_kinds(kinds)
   check_named(defaults, "defaults")
   check_argument(

@@ -8,6 +8,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (1989), Regularized discriminant analysis, JASA 84: the
 #'   covariances are as in its equations (16) to (18), with case counts as weights.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_discriminant("regularised", pooling = among(0, 0.5, 1), roundness = among(0.1, 0.5))
 #' @export

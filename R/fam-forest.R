@@ -9,6 +9,8 @@
 #' @references Breiman (2001), Random forests, Machine Learning 45. Malley et al.
 #'   (2012), Probability machines, Methods of Information in Medicine 51. Geurts,
 #'   Ernst & Wehenkel (2006), Extremely randomized trees, Machine Learning 63.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_forest(columns_tried = sensible(), min_node = among(1, 5, 20))
 #' @export
@@ -85,6 +87,8 @@ member_fam_forest <- function() {
     ),
     simplicity = function(settings) list(-settings$min_node, settings$trees),
     accepts = list(weights = TRUE, factors = TRUE, sparse = TRUE), random = TRUE, fit = fit_forest,
+    # quantiles are those of the training outcomes in a leaf
+    keeps_rows = function(settings, kind) kind == "quantiles",
     script = script_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
     packages = "ranger",

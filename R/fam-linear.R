@@ -8,6 +8,8 @@
 #'
 #' @eval family_help("linear")
 #' @return A family for [pipeline()] and [candidates()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' pipeline(pre_missing(), pre_onehot(drop_one = TRUE), fam_linear())
 #' @export

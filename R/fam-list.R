@@ -11,6 +11,8 @@
 #'   `kw_description`; printing it shows for every hyperparameter meaning, type,
 #'   default, sensible range and what going up does, and which combinations cannot
 #'   work.
+#' @section Errors:
+#' `kw_error_argument` for a name that there is not.
 #' @examples
 #' list_families()
 #' describe_family("forest")

@@ -11,6 +11,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Hastie, Tibshirani & Friedman (2009), The Elements of Statistical
 #'   Learning, 6.6.3.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_naive_bayes(density = among("normal", "kernel"))
 #' @export

@@ -7,6 +7,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Fix & Hodges (1951); Epanechnikov kernel weights as in Hastie,
 #'   Tibshirani & Friedman (2009), The Elements of Statistical Learning, 6.2.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_neighbours(neighbours = among(1:50), weighting = among("equal", "inverse"))
 #' @export
@@ -22,7 +24,7 @@ neighbour_distances <- c("euclidean", "manhattan", "chebyshev")
 
 member_fam_neighbours <- function() {
   family_definition("neighbours", "Nearest neighbours", c("number", "two_class", "many_class"),
-    keeps_rows = function(settings) TRUE,
+    keeps_rows = function(settings, kind) TRUE,
     hyperparameters = list(
       neighbours = hyperparameter("whole", 10,
         min = 1,

@@ -10,6 +10,8 @@
 #' @references Rumelhart, Hinton & Williams (1986), Learning representations by
 #'   back-propagating errors, Nature 323; Ripley (1996), Pattern Recognition and Neural
 #'   Networks.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_neural(units = among(5, 20), decay = from_to(1e-5, 0.01, "log", 4))
 #' @export

@@ -9,6 +9,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman, Hastie & Tibshirani (2010), Regularization paths for
 #'   generalized linear models via coordinate descent, J. Stat. Software 33(1).
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_penalised(
 #'   penalty = from_to(1e-4, 1, spacing = "log", points = 30),

@@ -8,6 +8,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Quinlan (1993), C4.5: Programs for machine learning; Quinlan (1992),
 #'   Learning with continuous classes.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_rules(rounds = among(1, 10), min_leaf = among(2, 10, 30))
 #' @export

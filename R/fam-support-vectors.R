@@ -13,6 +13,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Platt (1999), Probabilistic outputs for support vector machines; Lin,
 #'   Lin & Weng (2007), A note on Platt's probabilistic outputs, Machine Learning 68.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_support_vectors(kernel = among("linear", "radial"), cost = from_to(0.1, 10, "log"))
 #' @export
@@ -25,7 +27,7 @@ fam_support_vectors <- function(kernel = "radial", cost = 1, width = NULL, degre
 member_fam_support_vectors <- function() {
   family_definition("support_vectors", "Support vector machine",
     c("number", "two_class", "many_class"),
-    keeps_rows = function(settings) settings$kernel != "linear",
+    keeps_rows = function(settings, kind) settings$kernel != "linear",
     hyperparameters = list(
       kernel = hyperparameter("choice", "radial",
         choices = c("linear", "radial", "polynomial"),

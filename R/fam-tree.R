@@ -8,6 +8,8 @@
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Breiman, Friedman, Olshen & Stone (1984), Classification and
 #'   Regression Trees.
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' fam_tree(
 #'   pruning = from_to(1e-4, 0.1, spacing = "log", points = 50),

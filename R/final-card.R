@@ -7,6 +7,8 @@
 #' @param file Path of the Markdown file; an existing one is replaced when the new one is
 #'   complete.
 #' @return The path, invisibly.
+#' @section Errors:
+#' `kw_error_argument` for anything but a model, `kw_error_file` when the file cannot be written.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

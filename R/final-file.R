@@ -89,7 +89,7 @@ parts_with_rows <- function(model) {
   family <- model$family$definition
   c(
     vapply(steps, function(learned) paste0("pre_", learned$definition$name), ""),
-    if (isTRUE(family$keeps_rows(model$family$settings))) paste0("fam_", family$name)
+    if (isTRUE(family$keeps_rows(model$family$settings, model$kind))) paste0("fam_", family$name)
   )
 }
 
@@ -106,7 +106,7 @@ model_core <- function(model) {
 }
 
 portable_definition <- function(definition) {
-  if (definition$shipped) return(definition$name)
+  if (definition$shipped) return(list(name = definition$name, state = definition$state_version))
   functions <- vapply(definition, is.function, logical(1))
   definition[functions] <- lapply(definition[functions], function(f) {
     environment(f) <- globalenv()
@@ -115,8 +115,25 @@ portable_definition <- function(definition) {
   definition
 }
 
-whole_definition <- function(definition, kind) {
-  if (is.character(definition)) shipped_members(kind)[[definition]]() else definition
+# A part by the name and the state version that it was saved with; both are 1 of old files, which
+# have the name alone.
+whole_definition <- function(saved, kind, file) {
+  if (!is.character(saved) && !identical(names(saved), c("name", "state"))) return(saved)
+  name <- if (is.character(saved)) saved else saved$name
+  part <- paste0(member_prefixes[[kind]], name)
+  make <- shipped_members(kind)[[name]]
+  if (is.null(make)) {
+    stop_kw("model_file", paste0(
+      "The model in ", quoted(file), " has ", part, "(), which this version does not know."
+    ), remedy = "Open it with the version that saved it; see its manifest.")
+  }
+  definition <- make()
+  kept <- if (is.character(saved)) 1L else saved[["state"]]
+  if (kept == definition$state_version) return(definition)
+  stop_kw("model_file", paste0(
+    "What ", part, "() learned is in ", quoted(file), " in another form (", kept,
+    ") than this version reads (", definition$state_version, ")."
+  ), remedy = "Open it with the version that saved it, or fit and save the model again.")
 }
 
 #' @rdname save_model
@@ -143,10 +160,10 @@ open_model <- function(file, trust = NULL) {
     damaged_model(file, plain_message(e))
   })
   core$steps <- lapply(core$steps, function(learned) {
-    learned$definition <- whole_definition(learned$definition, "step")
+    learned$definition <- whole_definition(learned$definition, "step", file)
     learned
   })
-  core$family$definition <- whole_definition(core$family$definition, "fam")
+  core$family$definition <- whole_definition(core$family$definition, "fam", file)
   for (package in family_packages(core$family$definition, core$family$settings, core$kind)) {
     need(package, "This model")
   }

@@ -105,6 +105,9 @@ predict_frame <- function(model, frame) {
 #' @param id Names of columns to copy; default the brief's id columns that `new_data` has.
 #' @param type As for [predict()][predict.kw_model].
 #' @return The path, invisibly.
+#' @section Errors:
+#' `kw_error_argument` for anything but a model, `kw_error_file` when a file is absent or cannot be
+#' written, `kw_error_table` when the new rows cannot be read.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

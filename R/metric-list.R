@@ -9,6 +9,8 @@
 #' @param quantile The quantile that is predicted, between 0 and 1.
 #' @param bend Error up to which the loss is a parabola, in the outcome's unit.
 #' @return A metric.
+#' @section Errors:
+#' `kw_error_argument` for a value that there is not.
 #' @examples
 #' list("auc", metric_cost(missed = 10, false_alarm = 1), metric_f_beta(2))
 #' @name metric_values
@@ -58,6 +60,8 @@ metric_huber <- function(bend = 1) {
 #'   `"count"`, `"positive"`, `"ordered"`): only the metrics that fit it.
 #' @return A tibble: `metric`, `for_outcome`, `better` (`"higher"` or `"lower"`), `lowest`
 #'   and `highest` possible score, `unit`, `does`.
+#' @section Errors:
+#' `kw_error_argument` for a kind of outcome that there is not.
 #' @examples
 #' list_metrics("two_class")
 #' @export
@@ -116,13 +120,7 @@ list_metrics <- function(brief = NULL) {
 #' @export
 define_metric <- function(name, kinds, direction, score, undefined = NULL, label = name, unit = "",
                           range = c(-Inf, Inf), row_wise = FALSE, vectorised = FALSE) {
-  check_string(name, "name")
-  if (!grepl("^[A-Za-z][A-Za-z0-9_.]*$", name)) {
-    stop_kw(
-      "argument",
-      paste0("`name` must be one word of letters, digits, _ and .; got ", quoted(name), ".")
-    )
-  }
+  check_word(name, "name")
   check_kinds(kinds)
   check_choice(direction, c("higher", "lower"), "direction")
   check_argument(

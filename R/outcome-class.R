@@ -44,7 +44,9 @@ member_outcome_ordered <- function() {
         shares_in_words(outcome, paste, collapse = " < ")
       )
     },
-    about = function(outcome) sub("classes", "ordered classes", about_classes(outcome)),
+    about = function(outcome, weights) {
+      sub("classes", "ordered classes", about_classes(outcome))
+    },
     foretells = function(model) {
       paste("one of the ordered", paste(model$levels, collapse = " < "))
     }
@@ -125,7 +127,7 @@ shares_in_words <- function(outcome, join, ...) {
   join(paste0(names(shares), " (", percent(shares), ")"), ...)
 }
 
-about_classes <- function(outcome) {
+about_classes <- function(outcome, weights = NULL) {
   shares <- round(100 * prop.table(table(outcome)))
   paste0(length(shares), " classes: ", paste0(names(shares), " ", shares, " %", collapse = ", "))
 }

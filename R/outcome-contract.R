@@ -13,7 +13,7 @@
 #   event                is one class the event?
 #   metrics              names of the usual metrics, the deciding one first
 #   says(outcome, brief) what is predicted, for prints: "whether it cracked (20 % of rows)"
-#   about(outcome)       what it is like, for reports: "2 classes: no 80 %, yes 20 %"
+#   about(outcome, weights) what it is like, for reports: "2 classes: no 80 %, yes 20 %"
 #   foretells(model)     what a prediction is, for model cards
 #   lowest(y, weights)   lowest prediction of a family that is made for other kinds, or NULL
 #   exposure             may rows have an exposure, of which the outcome is a rate?
@@ -47,6 +47,12 @@ is_wide <- function(kind) outcome_kind(kind)$wide
 has_event <- function(kind) outcome_kind(kind)$event
 
 # A few words of each kind: "two classes".
+# The outcome of a brief or a model by name; one with an exposure is a rate.
+outcome_words <- function(x) {
+  per <- x$exposure %||% x$roles$exposure
+  if (is.null(per)) x$outcome else paste(x$outcome, "per unit of", per)
+}
+
 kind_words <- function(kinds) vapply(kinds, function(kind) outcome_kind(kind)$words, "")
 
 # As which of these kinds is an outcome taken? NULL: as none of them.

@@ -95,10 +95,10 @@ says_number <- function(outcome, brief, what = "the number", weights = NULL) {
   )
 }
 
-about_number <- function(outcome) {
+about_number <- function(outcome, weights = NULL) {
   paste0(
     "a number between ", format(signif(min(outcome), 4)), " and ", format(signif(max(outcome), 4)),
-    ", mean ", format(signif(mean(outcome), 4))
+    ", mean ", format(signif(weighted_mean(outcome, weights), 4))
   )
 }
 

@@ -23,7 +23,21 @@ quantile_names <- function(quantiles) {
 }
 
 # Which of the columns stands for the whole where one has to.
-middle_quantile <- function(quantiles) which.min(abs(quantiles - 0.5))
+middle_quantile <- function(quantiles) {
+  from_half <- abs(quantiles - 0.5)
+  which(from_half < min(from_half) + 1e-9)
+}
+
+# Predictions of it: rows x quantiles -> one number a row.
+middle_prediction <- function(prediction, quantiles) {
+  rowMeans(prediction[, middle_quantile(quantiles), drop = FALSE])
+}
+
+middle_words <- function(quantiles) {
+  at <- vapply(quantiles[middle_quantile(quantiles)], format, "")
+  if (length(at) == 1L) return(paste("the", at, "quantile"))
+  paste("halfway between the", paste(at, collapse = " and the "), "quantile")
+}
 
 usual_quantiles <- c(0.1, 0.5, 0.9)
 

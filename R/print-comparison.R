@@ -5,7 +5,7 @@ print.kw_comparison <- function(x, ...) {
   say_wrapped(paste0(
     "Comparison: ", count_of(length(x$results$candidate), "setting"), " of ",
     count_of(length(x$plan$spaces), "candidate"), " to predict ",
-    x$plan$brief$outcome,
+    outcome_words(x$plan$brief),
     " on ", count_of(nrow(x$plan$brief$table), "working row")
   ))
   say_wrapped(paste0(
@@ -125,7 +125,7 @@ print.kw_model <- function(x, ...) {
   say_wrapped(paste0(
     "Final model: ", facts$candidate,
     if (nzchar(facts$setting)) paste0(" (", facts$setting, ")"), ", predicts ",
-    x$outcome
+    outcome_words(x)
   ))
   steps <- vapply(x$steps, function(learned) paste0("pre_", learned$definition$name), character(1))
   say_wrapped(paste0(

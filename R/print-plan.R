@@ -144,7 +144,7 @@ print.kw_plan <- function(x, ...) {
   n <- vapply(x$round, function(round) nrow(round$settings), integer(1))
   say_wrapped(paste0(
     "Plan: compare ", count_of(sum(n), "setting"), " of ",
-    count_of(length(n), "candidate"), " to predict ", x$brief$outcome
+    count_of(length(n), "candidate"), " to predict ", outcome_words(x$brief)
   ))
   say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))

@@ -190,12 +190,12 @@ report_figure <- function(plot, alt, height = 680) {
 report_question <- function(cmp) {
   brief <- cmp$plan$brief
   outcome <- brief$table[[brief$outcome]]
-  about <- outcome_kind(brief$kind)$about(outcome)
+  about <- outcome_kind(brief$kind)$about(outcome, row_weights(brief))
   kinds <- schema_kinds(brief$schema)
   counts <- table(kinds)
   report_part(
     "question", "Question and data",
-    say_html("Predict ", brief$outcome, " (", about, ") from ", length(kinds), " columns."),
+    say_html("Predict ", outcome_words(brief), " (", about, ") from ", length(kinds), " columns."),
     htmltools::tags$p(paste0(
       count_of(nrow(brief$table), "working row"),
       if (!is.null(brief$sealed)) paste0(

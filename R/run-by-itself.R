@@ -13,6 +13,8 @@
 #' @param effort `"quick"`: few families, hardly any choice. `"usual"`: more families and choices.
 #'   `"thorough"`: every family that fits, and more choices.
 #' @return [candidates()] that print as code.
+#' @section Errors:
+#' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
@@ -218,6 +220,8 @@ rough_time <- function(seconds) {
 #' @param minutes The run may take so long; see [limits()].
 #' @param metrics,decide,provided,seed See [plan_comparison()].
 #' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.
+#' @section Errors:
+#' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",

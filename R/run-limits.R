@@ -17,6 +17,8 @@
 #'   failed. In this process R code is stopped; on workers, except on Windows, compiled
 #'   code too.
 #' @return Limits for `run_comparison(limits = )`.
+#' @section Errors:
+#' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
 #' @examples
 #' limits(minutes = 5, fit_seconds = 30)
 #' @export

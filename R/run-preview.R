@@ -14,6 +14,8 @@
 #'   candidate on all splits by one process). `seconds` is the whole with its steps,
 #'   `megabytes` the most memory that R held during the pilots, with the room that all
 #'   scores will take.
+#' @section Errors:
+#' `kw_error_argument` for anything but a plan.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "cracked", event = "yes", id = "pot_id",
@@ -130,6 +132,8 @@ varying_text <- function(settings) {
 #' @param ... Arguments of [plan_comparison()] when the first one is a brief.
 #' @return A tibble, one row a setting (at most 10,000 a candidate): `candidate`,
 #'   `values`, `why`.
+#' @section Errors:
+#' `kw_error_argument` for anything but a plan or a comparison.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id")
 #' rivals <- candidates(forest = fam_forest(cut_rule = among("usual", "rank"),

@@ -72,7 +72,7 @@
 #' search_nearby(step = 0.2)
 #' @export
 define_search <- function(name, propose, defaults = list()) {
-  check_string(name, "name")
+  check_word(name, "name")
   check_named(defaults, "defaults")
   check_argument(
     is.function(propose) && length(formals(propose)) == 4L, "propose",

@@ -19,6 +19,9 @@
 #' @references Eiben & Smith (2015), Introduction to evolutionary computing, 2nd edition, Springer,
 #'   chapters 3 to 5. Deb, Pratap, Agarwal & Meyarivan (2002), A fast and elitist multiobjective
 #'   genetic algorithm, IEEE Transactions on Evolutionary Computation 6 (the front).
+#' @section Errors:
+#' `kw_error_argument` for a value out of range, `kw_error_package` when a package that it needs is
+#' not installed.
 #' @examples
 #' search_evolve(settings = 100)
 #' @export

@@ -10,6 +10,9 @@
 #'   `list(forest = search_random(40), search_grid())`.
 #' @references Bergstra & Bengio (2012), Random search for hyper-parameter
 #'   optimization, JMLR 13.
+#' @section Errors:
+#' `kw_error_argument` for a value out of range, `kw_error_plan` when a grid would have too many
+#' settings.
 #' @examples
 #' search_grid(points = 5)
 #' search_random(settings = 40)

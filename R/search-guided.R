@@ -23,6 +23,9 @@
 #'   functions, J. Global Optimization 13. Snoek, Larochelle & Adams (2012), Practical Bayesian
 #'   optimization of machine learning algorithms, NIPS 25. Hutter, Hoos & Leyton-Brown (2011),
 #'   Sequential model-based optimization for general algorithm configuration, LION 5.
+#' @section Errors:
+#' `kw_error_argument` for a value out of range, `kw_error_package` when a package that it needs is
+#' not installed.
 #' @examples
 #' search_guided(settings = 60)
 #' @export

@@ -8,6 +8,9 @@
 #' @return A search for [plan_comparison()].
 #' @references McKay, Beckman & Conover (1979), A comparison of three methods for selecting
 #'   values of input variables in the analysis of output from a computer code, Technometrics 21.
+#' @section Errors:
+#' `kw_error_argument` for a value out of range, `kw_error_package` when a package that it needs is
+#' not installed.
 #' @examples
 #' search_hypercube(settings = 40)
 #' @export

@@ -24,7 +24,7 @@
 #' screen_half(share = 0.7)
 #' @export
 define_screen <- function(name, keep, first = 3, defaults = list()) {
-  check_string(name, "name")
+  check_word(name, "name")
   check_named(defaults, "defaults")
   check_number(first, "first", min = 3, whole = TRUE)
   check_argument(

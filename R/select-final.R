@@ -219,6 +219,9 @@ outcome_unit <- function(cmp, metric) {
 #'   `candidate`, `setting` (number within the
 #'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
 #'   chosen?). A rule that cannot be used has the reason only.
+#' @section Errors:
+#' `kw_error_argument` for a metric or rule that there is not, `kw_error_select` when nothing is
+#' ranked.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

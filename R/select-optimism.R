@@ -30,6 +30,8 @@
 #' not: in simulations it held the truth in 83 to 90 % where it claims 95 %. The bootstrap's
 #' interval has the spread of the draws about the corrected score; its coverage was not
 #' simulated. `docs/honesty.md` in the sources has what was.
+#' @section Errors:
+#' `kw_error_select` when nothing is ranked, `kw_error_argument` for a metric that was not scored.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

@@ -31,7 +31,7 @@ rule_definition <- function(name, choose, margin = NULL, does = "") {
 #' )
 #' @export
 define_rule <- function(name, choose, margin = NULL, does = "") {
-  check_string(name, "name")
+  check_word(name, "name")
   check_argument(
     is.function(choose) && length(formals(choose)) == 2L, "choose", "a function(table, margin)",
     choose

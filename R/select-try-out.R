@@ -14,6 +14,9 @@
 #' @param brief A [brief()] with an outcome that the part is for.
 #' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
 #'   what does not hold.
+#' @section Errors:
+#' `kw_error_argument` for something that is no part. What the part itself does wrong is a row of
+#' the result, not an error.
 #' @examples
 #' fam_middle <- define_family("middle",
 #'   kinds = "number",

@@ -8,6 +8,9 @@
 #'   fewer than 30 rows, classes missing in a part, groups on both sides, rows that
 #'   are alike in all predictors (numbers to three digits) on both sides, later rows
 #'   in training than in validation.
+#' @section Errors:
+#' `kw_error_argument` for anything but a brief and splits, `kw_error_splits` when the splits cannot
+#' be made.
 #' @examples
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id")
 #' check_splits(job, split_kfold(10, keep_groups = FALSE), seed = 1)

@@ -34,7 +34,7 @@
 #' split_halves()
 #' @export
 define_split <- function(name, divide, defaults = list(), spread = "folds", paired = TRUE) {
-  check_string(name, "name")
+  check_word(name, "name")
   check_named(defaults, "defaults")
   check_argument(
     is.function(divide) && length(formals(divide)) == 2L, "divide",

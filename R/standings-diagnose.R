@@ -20,6 +20,8 @@
 #'   `candidate`, `hyperparameter`, `values` (how many were tried), `share` (0 to 1, of the
 #'   variance of the settings' means), `range` (between the best means for its values), `se`
 #'   (of the candidate's best setting), `matters` (`NA`: it cannot be said).
+#' @section Errors:
+#' `kw_error_argument` for anything but a comparison, `kw_error_select` when nothing is ranked.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -299,6 +301,8 @@ find_failed <- function(cmp) {
 #' @param object A comparison from [run_comparison()].
 #' @param ... Not used.
 #' @return A `kw_summary`: a character vector of sentences, printed as paragraphs.
+#' @section Errors:
+#' `kw_error_select` when nothing is ranked.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -317,7 +321,7 @@ summary.kw_comparison <- function(object, ...) {
     count_of(length(cmp$results$candidate), "setting"), " of ",
     count_of(length(plan$spaces), "candidate"), " (",
     enumerate(names(plan$spaces), 8L), ") were compared to predict ",
-    plan$brief$outcome, " on ",
+    outcome_words(plan$brief), " on ",
     count_of(nrow(plan$brief$table), "working row"), ", by ", plan$splitter$label, "."
   )
   stopped <- if (!is.null(cmp$stopped)) {

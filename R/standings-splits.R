@@ -16,6 +16,8 @@
 #'   nothing failed. Where a prediction left a metric undefined, `stage` is
 #'   `"metric <name>"` and `message` the reason. Repeat 0, split 0 is the apparent score
 #'   of the .632 bootstraps: all working rows on both sides.
+#' @section Errors:
+#' `kw_error_argument` for a metric that was not scored.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

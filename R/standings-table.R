@@ -27,6 +27,8 @@
 #'   scores that there are, on all training rows), `share` (of the training rows when a setting
 #'   was dropped), `behind` (how much worse than the leader it was then) and `why` it was dropped;
 #'   `splits` says on how many it was scored.
+#' @section Errors:
+#' `kw_error_argument` for a level or a metric that there is not.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

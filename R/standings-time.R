@@ -7,6 +7,8 @@
 #'   start), `overhead` (everything else: planning the work, bookkeeping, the journal); last
 #'   `elapsed`, what the clock said. Of a comparison that was continued from a journal the
 #'   fits include those done earlier.
+#' @section Errors:
+#' `kw_error_argument` for anything but a comparison.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

@@ -12,6 +12,9 @@
 #'   0 and at most 1.
 #' @param neighbours For `"synthetic"`: how many nearest rows are considered.
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_balance(by = among("thin", "repeat", "synthetic"), ratio = 0.5)
 #' @export

@@ -8,6 +8,9 @@
 #' @param bins Most bins.
 #' @param columns Which columns; default all numbers. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_bins(by = among("quantile", "tree"), bins = 5, columns = wall_mm)
 #' @export

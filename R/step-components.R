@@ -8,6 +8,9 @@
 #' @param equal_scale Divide by the standard deviation first?
 #' @param columns Which columns; default all numbers that are not sparse. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_components(number = among(3, 0.9))
 #' @export

@@ -3,7 +3,8 @@
 # A step definition has: name, hyperparameters, columns (the kinds that it takes
 # by default), changes_rows, cross_fitted, random, packages (whose version can change what it
 # does), keeps_rows(settings) (is what it learns made of training rows?), script(state, about)
-# (lines of plain R that do the same, see final-script.R), and two functions:
+# (lines of plain R that do the same, see final-script.R), state_version (raised when the state is
+# made otherwise than before, so that models saved earlier are refused), and two functions:
 #
 #   learn(frame, target, settings, seed) -> list(state, training)
 #   use(state, frame) -> frame
@@ -41,6 +42,9 @@
 #' @param random Does `learn` draw random numbers?
 #' @param required Names of arguments that must be given: hyperparameters, or `"columns"`.
 #' @return A function with the hyperparameters as arguments.
+#' @section Errors:
+#' `kw_error_argument` for an argument of the wrong kind, `kw_error_definition` when a function uses
+#' something from outside itself.
 #' @examples
 #' pre_rank <- define_step("rank",
 #'   learn = function(frame, target, settings, seed) {
@@ -60,7 +64,7 @@
 define_step <- function(name, learn, use, defaults = list(), columns = column_kinds,
                         changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                         required = character()) {
-  check_string(name, "name")
+  check_word(name, "name")
   check_named(defaults, "defaults")
   for (one in required) check_choice(one, c(names(defaults), "columns"), "required")
   check_argument(
@@ -103,13 +107,14 @@ step_definition <- function(name, learn, use, hyperparameters = list(), columns 
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE,
                             packages = character(), keeps_rows = keeps_no_rows,
-                            required = character(), script = NULL) {
+                            required = character(), script = NULL, state_version = 1L) {
   structure(
     list(
       name = name, learn = learn, use = use, hyperparameters = hyperparameters,
       columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
       random = random, expand = expand, check = check, does = does, shipped = shipped,
-      packages = packages, keeps_rows = keeps_rows, required = required, script = script
+      packages = packages, keeps_rows = keeps_rows, required = required, script = script,
+      state_version = state_version
     ),
     class = "kw_step_definition"
   )
@@ -163,6 +168,8 @@ capture_selection <- function(quosure) {
 #'
 #' @param ... Some of `"number"`, `"category"`, `"ordered"`, `"text"`, `"date"`.
 #' @return A selection; only meaningful inside `columns =`.
+#' @section Errors:
+#' `kw_error_argument` for a kind that there is not.
 #' @examples
 #' pre_missing(fill = "mean", columns = of_kind("number"))
 #' @export

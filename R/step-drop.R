@@ -11,6 +11,9 @@
 #' @param columns Which columns; for `pre_drop()` required, else default all that
 #'   the step makes sense for. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_drop(columns = c(peak_f, cone_batch))
 #' pre_drop_constant()

@@ -9,6 +9,9 @@
 #' @param buckets Number of columns for each category.
 #' @param columns Which columns; default all categories. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_hash(buckets = among(16, 64), columns = "glaze")
 #' @export

@@ -14,6 +14,9 @@
 #' @param columns Which columns compete; default all numbers and categories. Others
 #'   stay. Ordered categories are judged by their places.
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_keep_top(top = among(5, 10, 20), by = "information")
 #' @export

@@ -4,6 +4,8 @@
 #' @return `list_steps()`: a tibble with `step`, `does`, `columns` (taken by default)
 #'   and `hyperparameters`. `describe_step()`: a `kw_description`; printing it shows
 #'   choices, defaults, sensible ranges and what going up does.
+#' @section Errors:
+#' `kw_error_argument` for a name that there is not.
 #' @examples
 #' list_steps()
 #' describe_step("skew")

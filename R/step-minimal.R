@@ -7,6 +7,9 @@
 #' steps are shown when the plan is printed.
 #'
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pipeline(pre_minimal(), fam_penalised())
 #' @export

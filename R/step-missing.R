@@ -22,6 +22,9 @@
 #' @param neighbours For `fill = "nearest"`: how many rows are asked.
 #' @param columns Which columns; default all. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_missing(fill = among("median", "mean"), flag = TRUE)
 #' @export
@@ -88,7 +91,7 @@ learn_missing <- function(frame, target, settings, seed) {
   flags <- fresh_names(paste0(flagged, rep("_missing", length(flagged))), frame_names(frame))
   helper <- switch(settings$fill,
     nearest = learn_nearest_fill,
-    model = learn_model_fill
+    model = function(columns, settings) learn_model_fill(columns, target$weights)
   )
   list(
     state = list(
@@ -118,7 +121,7 @@ learn_nearest_fill <- function(columns, settings) {
   )
 }
 
-learn_model_fill <- function(columns, settings) {
+learn_model_fill <- function(columns, weights) {
   columns <- fillable(columns)
   with_gaps <- names(columns)[vapply(columns, anyNA, logical(1))]
   trees <- lapply(stats::setNames(with_gaps, with_gaps), function(name) {
@@ -131,7 +134,7 @@ learn_model_fill <- function(columns, settings) {
     if (is.factor(y)) y <- factor(as.character(y), levels = seen_levels(y))
     if (length(others) == 0L || length(unique(y)) < 2L) return(NULL)
     x <- plain_frame(lapply(others, function(column) column[known]), length(known))
-    fit_tree(x, y, NULL, list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
+    fit_tree(x, y, weights[known], list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
       c(list(classes = levels(y)))
   })
   list(by = "model", trees = Filter(Negate(is.null), trees))

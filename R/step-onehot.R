@@ -9,6 +9,9 @@
 #' @param columns Which columns; default all categories and ordered categories.
 #'   See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_onehot(drop_one = TRUE)
 #' @export

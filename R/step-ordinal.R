@@ -11,6 +11,9 @@
 #'   them, as in [pre_target_mean()].
 #' @param columns Which columns; default all ordered categories. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_ordinal(order = list(kiln = c("test", "south", "north")), columns = c("kiln", "shelf"))
 #' @export

@@ -8,6 +8,9 @@
 #' @param share Share of the training values beyond each quantile limit.
 #' @param columns Which columns; default all numbers. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_outliers(fence = among(1.5, 3))
 #' @export

@@ -9,6 +9,9 @@
 #' @param pieces Columns of the spline basis (degrees of freedom).
 #' @param columns Which columns; default all numbers. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_polynomial(degree = among(2, 3), columns = wall_mm)
 #' pre_splines(pieces = 4, columns = c(wall_mm, ramp_c_per_h))

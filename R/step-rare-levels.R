@@ -7,6 +7,9 @@
 #'   number of rows, or below 1 a share of the training rows.
 #' @param columns Which columns; default all categories. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_rare_levels(at_least = among(5, 20, 50))
 #' @export

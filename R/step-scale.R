@@ -8,6 +8,9 @@
 #'   `"iqr"`: median 0 and interquartile range 1, little moved by outliers.
 #' @param columns Which columns; default all numbers. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_scale(by = among("sd", "iqr"))
 #' @export

@@ -16,6 +16,9 @@
 #' @param by Which transformation.
 #' @param columns Which columns; default all numbers. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_skew(by = among("yeo_johnson", "normal"), columns = weight_g)
 #' @export

@@ -12,6 +12,9 @@
 #' @param folds Into how many parts the training rows are divided.
 #' @param columns Which columns; default all categories. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_target_mean(smoothing = among(5, 50), columns = c("glaze", "clay_body"))
 #' @export

@@ -17,6 +17,9 @@
 #' @param drop_common Leave out common English words such as "the" and "of"?
 #' @param columns Which columns; default all text. See [of_kind()].
 #' @return A step for [pipeline()].
+#' @section Errors:
+#' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
+#' `kw_error_columns` for columns that there are not or that it cannot work on.
 #' @examples
 #' pre_text(phrases = 1:2, in_at_least = 5, top = among(50, 200), count_as = "tfidf")
 #' @export

@@ -80,7 +80,7 @@ test_that("a run stopped before anything is ranked, and a figure that fails, lea
     )
   })
   for (draw in list(draw_standings, draw_tuning)) {
-    expect_error(draw(nothing), "all its scores", class = "kw_error_figure")
+    expect_error(draw(nothing), "all its scores", class = "kw_error_draw")
   }
   local_stand_in("draw_tuning", function(...) stop("no ink"))
   expect_error(results_of(folder, out = "second"), "no ink", class = "kw_error_results")

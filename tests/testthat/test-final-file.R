@@ -85,3 +85,22 @@ test_that("bombs, doubled checksums and odd manifests are refused before anythin
     open_model(forged(file, function(m, folder) m), trust = TRUE), "kw_model"
   )
 })
+
+test_that("a model whose parts keep another state than this version reads is refused, saying which", {
+  model <- fit_final(select_final(quiet_run(
+    toy_brief("number"), candidates(a = pipeline(pre_missing(), pre_onehot(), fam_linear())),
+    splits = split_kfold(3), seed = 1
+  )))
+  file <- withr::local_tempfile(fileext = ".kilnwright")
+  model$steps[[1]]$definition$state_version <- 7L
+  save_model(model, file)
+  expect_error(open_model(file, trust = TRUE), "pre_missing.*another form \\(7\\)",
+    class = "kw_error_model_file"
+  )
+  model$steps[[1]]$definition$state_version <- 1L
+  model$family$definition$name <- "unheard_of"
+  save_model(model, file)
+  expect_error(open_model(file, trust = TRUE), "fam_unheard_of.*does not know",
+    class = "kw_error_model_file"
+  )
+})

@@ -193,3 +193,16 @@ test_that("parts of one's own print in a line", {
     "Hyperparameter (whole), default 5: How many.", fixed = TRUE)
   expect_output(print(cannot_work("no", function(settings, kind, about) FALSE)), "Cannot work: no.")
 })
+
+test_that("parts have names of one word", {
+  for (define in list(
+    function(name) define_step(name, function(frame, target, settings, seed) 1, function(state, frame) 1),
+    function(name) define_rule(name, function(table, margin) 1L),
+    function(name) define_finding(name, function(columns, outcome) NULL),
+    function(name) define_split(name, function(table, seed, arguments) list())
+  )) {
+    for (name in c("two words", "a-b", "1st", "")) {
+      expect_error(define(name), "one word", class = "kw_error_argument")
+    }
+  }
+})
