@@ -101,10 +101,14 @@ member_command_standings <- function() {
 member_command_select <- function() {
   new_command("choose the final setting from a journal by a rule, and say why", "journal",
     list(
-      option("rule", "one_se", "best_mean, one_se, within or steady [default %default]"),
+      option("rule", "one_se", paste(
+        paste(names(known_members("rule")), collapse = ", "), "[default %default]"
+      )),
       option(
         "margin",
-        help = "for within: a difference that does not matter; for steady: standard deviations",
+        help = paste(
+          "for within, no_worse: a difference that does not matter; for steady: standard deviations"
+        ),
         type = "double"
       ),
       option("candidate", help = "choose among these candidates only, separated by commas"),

@@ -172,20 +172,31 @@ print.kw_summary <- function(x, ...) {
   invisible(x)
 }
 
+# "of 31 other settings 3 are practically the same as the leader (within 0.01), ..."
+shortlist_counts <- function(about) {
+  n <- about$counts
+  if (sum(n) == 0L) return("there is no other setting")
+  are <- function(n) if (n == 0) "none is" else paste(n, if (n == 1) "is" else "are")
+  paste0(
+    "of ", count_of(sum(n), "other setting"), " ", are(n[["the same"]]),
+    " practically the same as the leader (within ", format(signif(about$margin, 2)), ")",
+    if (n[["cannot tell"]] > 0L) {
+      paste0(", ", n[["cannot tell"]], " cannot be told apart from it")
+    },
+    if (n[["better"]] > 0L) paste0(", ", are(n[["better"]]), " worse for sure")
+  )
+}
+
 #' @export
 print.kw_shortlist <- function(x, ...) {
   about <- attr(x, "about")
-  unclear <- any(is.na(x$tied))
-  on_list <- sum(x$tied, na.rm = TRUE)
+  unclear <- sum(is.na(x$answer))
   say_wrapped(paste0(
-    "Shortlist: ", on_list, " of ", count_of(about$of, "setting"),
-    " cannot be told apart from the leader by ",
-    x$metric[1],
+    "Shortlist: ", shortlist_counts(about), " by ", x$metric[1],
     if (about$adjust == "step_down") " (step-down p values)",
-    if (unclear) {
+    if (unclear > 0L) {
       paste0(
-        "; of ", sum(is.na(x$tied)), " it cannot be said, with fewer than ",
-        fewest_splits,
+        "; of ", unclear, " it cannot be said, with fewer than ", fewest_splits,
         " splits in common"
       )
     }
@@ -195,7 +206,7 @@ print.kw_shortlist <- function(x, ...) {
   number <- function(v) vapply(v, round_to, "", uncertainty = spread)
   fixed <- c(
     "place", "candidate", "setting", "metric", "mean", "difference", "low", "high", "p",
-    "splits", "tied"
+    "splits", "p_better", "p_same", "p_worse", "answer"
   )
   varied <- shown[setdiff(names(shown), fixed)]
   rows <- data.frame(
@@ -206,15 +217,17 @@ print.kw_shortlist <- function(x, ...) {
       is.na(shown$low) | shown$place %in% 1L,
       "",
       paste(number(shown$low), "to", number(shown$high))
-    )
+    ),
+    answer = ifelse(shown$place %in% 1L, "leader", ifelse(is.na(shown$answer), "", shown$answer)),
+    same = ifelse(shown$place %in% 1L | is.na(shown$p_same), "", percent(shown$p_same))
   )
   rows$setting <- vapply(seq_len(nrow(shown)), function(i) {
     values <- lapply(varied, `[[`, i)
     values <- values[!is.na(values)]
     paste(names(values), vapply(values, format_value, ""), sep = " = ", collapse = ", ")
   }, "")
-  names(rows)[4:5] <- c("worse by", paste0(round(100 * about$level), " % interval"))
-  print_table(rows, align = c("right", "left", "right", "right", "left", "left"))
+  names(rows)[c(4, 5, 7)] <- c("worse by", paste0(round(100 * about$level), " % interval"), "same")
+  print_table(rows, align = c("right", "left", "right", "right", "left", "left", "right", "left"))
   if (nrow(x) > 15L) say("and ", nrow(x) - 15L, " more")
   say_wrapped("A screen, not a test: the leader was itself picked for having the best mean.")
   invisible(x)

@@ -281,11 +281,11 @@ report_spread <- function(cmp) {
       htmltools::tagList(
         htmltools::tags$p(
           "Differences between the candidates' best settings, with corrected paired ",
-          "intervals (Nadeau & Bengio 2003):"
+          "intervals (Nadeau & Bengio 2003), and the probabilities that the first is better or ",
+          "both are practically the same (within ", format(signif(attr(pairs, "margin"), 2)), "):"
         ),
         report_table(pairs[c(
-          "first", "second", "difference", "low", "high", "p",
-          "tied"
+          "first", "second", "difference", "low", "high", "p_better", "p_same", "answer"
         )])
       )
     }

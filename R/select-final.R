@@ -3,11 +3,18 @@
 #' Applies a rule to the standings and says why it chose what it chose.
 #'
 #' * `"best_mean"`: the best mean over splits.
-#' * `"one_se"`: the simplest setting whose mean lies within one standard error of
-#'   the best mean (Breiman, Friedman, Olshen & Stone 1984, Classification and
-#'   Regression Trees). Simplicity is ordered by the family (baseline first, then
+#' * `"one_se"`: the simplest setting that is worse than the best one by no more than one
+#'   standard error of the *difference* between the two, over the splits, corrected for shared
+#'   training rows as in [shortlist()]. Splits that are hard for all settings alike do not widen
+#'   it. Simplicity is ordered by the family (baseline first, then
 #'   linear ones, tree, forest), within a family by its hyperparameters, then by
-#'   the number of steps; measured time plays no part.
+#'   the number of steps; measured time plays no part. Where differences of splits say nothing,
+#'   as in time, it is `"one_se_1984"`.
+#' * `"one_se_1984"`: the simplest setting whose mean lies within one standard error of
+#'   the best mean (Breiman, Friedman, Olshen & Stone 1984, Classification and
+#'   Regression Trees), which also counts how much splits differ in difficulty.
+#' * `"no_worse"`: the simplest setting that is not worse than the best one by more than `margin`
+#'   (default as in [shortlist()]) with a probability of at least 0.9.
 #' * `"within"`: the simplest setting whose mean lies within `margin` of the best one.
 #' * `"steady"`: the best mean less `margin` (default 1) standard deviations over splits.
 #' * a rule of your own, see [define_rule()], or a function of the ranked rows of
@@ -16,7 +23,8 @@
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param rule One of the rules above, a rule of [define_rule()], or a function.
-#' @param margin For `"within"`: a difference in the metric's unit that does not matter.
+#' @param margin For `"within"` and `"no_worse"`: a difference in the metric's unit that does not
+#'   matter.
 #'   For `"steady"`: how many standard deviations are taken off. For rules of your own: as they
 #'   say.
 #' @param candidate Choose among these candidates only.
@@ -103,6 +111,12 @@ member_rule_best_mean <- function() rule_definition("best_mean", choose_best_mea
 
 member_rule_one_se <- function() rule_definition("one_se", choose_one_se)
 
+member_rule_one_se_1984 <- function() rule_definition("one_se_1984", choose_one_se_1984)
+
+member_rule_no_worse <- function() {
+  rule_definition("no_worse", choose_no_worse, margin = "by metric")
+}
+
 member_rule_within <- function() rule_definition("within", choose_within, margin = "needed")
 
 member_rule_steady <- function() rule_definition("steady", choose_steady, margin = 1)
@@ -120,15 +134,82 @@ choose_best_mean <- function(field) {
 
 choose_one_se <- function(field) {
   leader <- choose_best_mean(field)$at
-  se <- field$se[leader]
-  if (is.na(se)) {
+  refuse_one_split(field, leader)
+  found <- worse_than(field, leader)
+  if (is.null(found)) return(choose_one_se_1984(field))
+  near <- which(is.finite(field$goodness) & found$difference <= found$se)
+  at <- near[which.min(field$from_simple[near])]
+  list(at = at, reason = if (at == leader) {
+    paste0(
+      field$name(at), " has the best mean ", field$metric$label, ", ",
+      with_spread(field$mean[at], field$se[at]),
+      ", and every simpler setting is worse by more than one standard error of the difference."
+    )
+  } else {
+    paste0(
+      field$name(at), " is the simplest of ", count_of(length(near), "setting"),
+      " that are worse than the best (", field$name(leader), ", ", field$metric$label, " ",
+      with_spread(field$mean[leader], field$se[leader]),
+      ") by no more than one standard error of the difference: its own mean is ",
+      round_to(field$mean[at], field$se[leader]), ", worse by ",
+      with_spread(found$difference[at], found$se[at]), "."
+    )
+  })
+}
+
+# How much worse all settings are than the leader on the splits, with the standard error of the
+# difference; NULL where splits depend on one another.
+worse_than <- function(field, leader) {
+  if (!field$cmp$plan$splitter$paired) return(NULL)
+  paired <- paired_field(field$cmp, field$metric$name, 0.95, NULL, "none")
+  all <- seq_along(field$goodness)
+  apart <- paired$good[rep(leader, length(all)), , drop = FALSE] - paired$good
+  n <- rowSums(!is.na(apart))
+  mean <- rowMeans(apart, na.rm = TRUE)
+  difference <- if (is.null(paired$value)) mean else paired$value[leader] - paired$value
+  list(
+    difference = difference, se = difference_error(apart, mean, n, paired$ratio),
+    df = pmax(n - 1, 1), margin = default_margin(paired, leader)
+  )
+}
+
+refuse_one_split <- function(field, leader) {
+  if (is.na(field$se[leader])) {
     stop_kw("select", "The one-standard-error rule needs at least two splits.",
       remedy = "Use rule = \"best_mean\", or run more splits."
     )
   }
-  near <- which(field$goodness >= field$goodness[leader] - se)
+}
+
+choose_one_se_1984 <- function(field) {
+  leader <- choose_best_mean(field)$at
+  refuse_one_split(field, leader)
+  near <- which(field$goodness >= field$goodness[leader] - field$se[leader])
   at <- near[which.min(field$from_simple[near])]
   list(at = at, reason = one_se_reason(field, leader, at, near))
+}
+
+choose_no_worse <- function(field) {
+  leader <- choose_best_mean(field)$at
+  refuse_one_split(field, leader)
+  found <- worse_than(field, leader)
+  if (is.null(found)) {
+    stop_kw(
+      "select", "The rule \"no_worse\" needs splits whose differences say which setting is better.",
+      remedy = "In time, use rule = \"within\" or \"best_mean\"."
+    )
+  }
+  margin <- field$margin %||% found$margin
+  sure <- three_answers(found$difference, found$se, found$df, margin)$p_better <= 0.1
+  near <- union(leader, which(is.finite(field$goodness) & sure))
+  at <- near[which.min(field$from_simple[near])]
+  list(at = at, reason = paste0(
+    field$name(at), " is the simplest of ", count_of(length(near), "setting"),
+    " that with a probability of 0.9 or more are worse than the best (",
+    field$name(leader), ", ", field$metric$label, " ",
+    with_spread(field$mean[leader], field$se[leader]), ") by no more than ",
+    format(signif(margin, 2)), "; its own mean is ", round_to(field$mean[at], field$se[leader]), "."
+  ))
 }
 
 choose_within <- function(field) {
@@ -248,7 +329,7 @@ explain_choice <- function(choice, margin = NULL) {
     if (identical(rule$margin, "needed")) {
       field$margin <- margin %||% field$margin %||% quarter
     } else {
-      field$margin <- field$margin %||% rule$margin
+      field$margin <- field$margin %||% usual_margin(rule)
     }
     picked <- tryCatch(rule$choose(field), kw_error_select = function(e) {
       list(at = NA_integer_, reason = plain_message(e))

@@ -1,6 +1,7 @@
 # What a rule is: how a final setting is chosen from what was scored in full.
 #   choose(field)  -> list(at, reason); see selection_field()
-#   margin         NULL: it takes none; "needed": it must be given; a number: its default
+#   margin         NULL: it takes none; "needed": it must be given; a number: its default;
+#                  "by metric": its default is that of shortlist()
 rule_definition <- function(name, choose, margin = NULL, does = "") {
   structure(list(name = name, choose = choose, margin = margin, does = does), class = "kw_rule")
 }
@@ -73,9 +74,12 @@ with_margin <- function(field, rule, margin) {
       remedy = "For instance margin = 0.01."
     )
   }
-  field$margin <- margin %||% rule$margin
+  field$margin <- margin %||% usual_margin(rule)
   field
 }
+
+# NULL where the rule finds it itself, by the metric.
+usual_margin <- function(rule) if (!identical(rule$margin, "by metric")) rule$margin
 
 # A user's rule sees the eligible rows of the standings.
 own_choice <- function(choose) {

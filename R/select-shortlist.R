@@ -1,4 +1,9 @@
-#' Which settings cannot be told apart from the leader
+#' Which settings are as good as the leader, and of which it cannot be said
+#'
+#' Each setting has one of three answers. The leader is *better* when the difference goes beyond the
+#' margin for sure; the two are practically *the same* when it lies within the margin for sure;
+#' else the splits *cannot tell*, and more of them might. For each of the three there is a
+#' probability too.
 #'
 #' Every setting's scores are compared with the leader's split by split. Since the training
 #' sets of the splits overlap, the variance of the mean difference is taken as
@@ -8,6 +13,11 @@
 #' scored together, the variance of the difference is the jackknife's, over rows or groups
 #' (Efron & Tibshirani 1993, chapter 11).
 #'
+#' The probabilities are those of the correlated Bayesian t-test (Corani & Benavoli 2015, Machine
+#' Learning 100; Benavoli, Corani, Demsar & Zaffalon 2017, J. Machine Learning Research 18): given
+#' the scores, the mean difference follows a t distribution with the same centre, error and degrees
+#' of freedom as the interval.
+#'
 #' This is a screen, not a test of a question asked beforehand: the leader was picked for
 #' having the best mean, so that differences from it look larger than they are.
 #'
@@ -15,18 +25,22 @@
 #' @param metric The metric; default the deciding one.
 #' @param level Confidence level of the intervals.
 #' @param margin A difference up to this, in the metric's unit, does not matter in
-#'   practice. Default 0.001 of the leader's standard deviation over splits.
+#'   practice. Default: 0.01 for metrics that end at 1 or lie between 0 and 1, such as shares, AUC
+#'   and R squared; for all others a hundredth of the leader's mean. The print says it.
 #' @param adjust `"none"`, or `"step_down"`: p values adjusted for how many settings are
 #'   compared, by the step-down of Westfall & Young (1993), which respects that settings
 #'   score alike: the signs of all differences on a split are turned together, 2,000 times.
 #'   The intervals are not adjusted.
-#' @param all All settings with a verdict instead of those on the shortlist only?
+#' @param all All settings instead of those on the shortlist only?
 #' @return `shortlist()`: a tibble, best first: `place`, `candidate`, `setting`, the
 #'   hyperparameters that varied, `metric`, `mean`, `difference` (how much worse than the
-#'   leader), `low`, `high` (its interval), `p`, `splits` (in common), `tied` (`NA` where
-#'   fewer than five splits are in common: it cannot be said). `compare_pairs()`:
-#'   `first` and `second` (candidates, the first being the better), `setting_first`,
-#'   `setting_second`, `metric`, `difference`, `low`, `high`, `p`, `splits`, `tied`.
+#'   leader), `low`, `high` (its interval), `p` (of a difference no larger than the margin),
+#'   `splits` (in common), `p_better`, `p_same`, `p_worse` (probabilities that the leader is better
+#'   than this setting, practically the same, worse), and `answer`: `"better"` (`p` is at most
+#'   1 - `level`), `"the same"` (`p_same` is at least `level`) or `"cannot tell"`; `NA` where fewer
+#'   than five splits are in common. Settings that the leader is better than are left out.
+#'   `compare_pairs()`: `first` and `second` (candidates, the first having the better mean),
+#'   `setting_first`, `setting_second`, `metric`, and the same of the first against the second.
 #' @section Errors:
 #' `kw_error_select` for splits in time, whose scores depend on one another in another way,
 #' and when no setting is ranked.
@@ -50,12 +64,18 @@ shortlist <- function(
   check_flag(all, "all")
   order <- rows_in_standings(cmp, table)
   found <- paired_differences(field, rep(order[1], length(order)), order)
-  found$tied[1] <- TRUE
+  found[c("p_better", "p_worse")] <- lapply(found[c("p_better", "p_worse")], replace, 1L, 0)
+  found$p_same[1] <- 1
+  found$answer[1] <- "the same"
   columns <- c("place", "candidate", "setting", names(varied_columns(cmp)), "metric", "mean")
   kept <- tibble::as_tibble(c(as.list(table[columns]), found))
   kept <- kept[!is.na(table$mean), ]
-  if (!all) kept <- kept[is.na(kept$tied) | kept$tied, ]
-  about <- list(of = sum(!is.na(table$place)), level = level, adjust = adjust)
+  counts <- table(factor(kept$answer[-1], c("better", "the same", "cannot tell")))
+  about <- list(
+    of = sum(!is.na(table$place)), level = level, adjust = adjust, counts = counts,
+    margin = field$margin %||% default_margin(field, order[1])
+  )
+  if (!all) kept <- kept[!kept$answer %in% "better", ]
   mark_table(kept, "kw_shortlist", about = about)
 }
 
@@ -77,7 +97,9 @@ compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjus
     first = name[first], second = name[second], setting_first = number[first],
     setting_second = number[second], metric = rep(field$metric$name, length(first))
   )
-  tibble::as_tibble(c(about, found))
+  mark_table(tibble::as_tibble(c(about, found)), NULL,
+    margin = field$margin %||% default_margin(field, best[1])
+  )
 }
 
 # What settings are compared by: `good`, goodness on every split (settings x splits) whose
@@ -128,8 +150,7 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
 fewest_splits <- 5L
 
 # How much worse `second` settings are than `first` ones, over the splits in common:
-# difference, low, high, p, splits, tied. Tied: the difference does not reach beyond the
-# margin for sure.
+# difference, low, high, p, splits, the probabilities of the three answers, and the answer.
 paired_differences <- function(field, first, second) {
   apart <- field$good[first, , drop = FALSE] - field$good[second, , drop = FALSE]
   n <- rowSums(!is.na(apart))
@@ -142,12 +163,30 @@ paired_differences <- function(field, first, second) {
   statistic <- ifelse(beyond == 0, 0, beyond / se)
   p <- 2 * stats::pt(-statistic, pmax(n - 1, 1))
   if (field$adjust == "step_down") p <- pmax(p, step_down(statistic, apart, field))
-  tied <- p > 1 - field$level
-  tied[n < fewest_splits] <- NA
-  list(
-    difference = ifelse(n > 0L, difference, NA), low = difference - reach,
-    high = difference + reach, p = p, splits = n, tied = tied
+  probability <- three_answers(difference, se, pmax(n - 1, 1), margin)
+  probability[n < fewest_splits, ] <- NA
+  answer <- ifelse(p <= 1 - field$level, ifelse(difference > 0, "better", "worse"),
+    ifelse(probability$p_same >= field$level, "the same", "cannot tell")
   )
+  answer[n < fewest_splits] <- NA
+  c(
+    list(
+      difference = ifelse(n > 0L, difference, NA), low = difference - reach,
+      high = difference + reach, p = p, splits = n
+    ),
+    as.list(probability), list(answer = answer)
+  )
+}
+
+# Probabilities that a difference lies above the margin, within it on both sides, below it, when
+# it follows a t distribution around what was found.
+three_answers <- function(difference, se, df, margin) {
+  up_to <- function(x) {
+    ifelse(se > 0, stats::pt((x - difference) / se, df), as.double(difference <= x))
+  }
+  below <- up_to(-margin)
+  within <- up_to(margin)
+  data.frame(p_better = 1 - within, p_same = within - below, p_worse = below)
 }
 
 difference_error <- function(apart, mean, n, ratio) {
@@ -155,9 +194,13 @@ difference_error <- function(apart, mean, n, ratio) {
   ifelse(n > 1L, sqrt((1 / pmax(n, 1) + ratio) * variance), NA)
 }
 
+# What does not matter in practice, where nobody says: a hundredth, of the scale where the metric
+# has one, else of the leader's mean.
 default_margin <- function(field, leader) {
-  spread <- stats::sd(field$good[leader, ], na.rm = TRUE)
-  if (is.na(spread)) 0 else 1e-3 * spread
+  range <- field$metric$range
+  if (range[2] == 1 || identical(range, c(0, 1))) return(0.01)
+  mean <- field$value[leader] %||% mean(field$good[leader, ], na.rm = TRUE)
+  if (is.finite(mean)) abs(mean) / 100 else 0
 }
 
 # Step-down adjusted p values (Westfall & Young 1993, algorithm 2.8). The null distribution of

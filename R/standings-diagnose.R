@@ -389,17 +389,19 @@ looked_at <- function(cmp) {
 
 tie_sentence <- function(cmp) {
   tied <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
-  if (is.null(tied) || nrow(tied) < 2L) return(NULL)
-  if (anyNA(tied$tied[-1])) {
-    return("With fewer than five splits in common it cannot be said who is tied.")
+  if (is.null(tied)) return(NULL)
+  about <- attr(tied, "about")
+  if (about$of < 2L) return(NULL)
+  if (anyNA(tied$answer[-1])) {
+    return("With fewer than five splits in common it cannot be said who is as good.")
   }
   others <- setdiff(unique(tied$candidate), tied$candidate[1])
+  said <- shortlist_counts(about)
+  substr(said, 1L, 1L) <- toupper(substr(said, 1L, 1L))
   paste0(
-    count_of(nrow(tied), "setting"), " cannot be told apart from it",
+    said,
     if (length(others) > 0L) {
-      paste0(", among them some of ", enumerate(others))
-    } else {
-      paste0(", all of ", tied$candidate[1])
+      paste0("; among those that may be as good are some of ", enumerate(others))
     },
     " (a screen: the leader was itself picked)."
   )

@@ -32,7 +32,7 @@ plan <- plan_comparison(
 preview(plan)
 cmp <- run_comparison(plan, keep = c("training_scores", "all_predictions"), quiet = TRUE)
 
-# who leads, who is tied, what is odd
+# who leads, who is as good, what is odd
 print(cmp)
 summary(cmp)
 shortlist(cmp)

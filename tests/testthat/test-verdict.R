@@ -44,12 +44,12 @@ test_that("standard errors of draws count what training sets have in common", {
   }
 })
 
-test_that("one_se picks the simplest setting within one standard error, best_mean the best", {
+test_that("one_se_1984 picks the simplest within one standard error, best_mean the best", {
   cmp <- toy_comparison()
   table <- standings(cmp)
   best <- select_final(cmp, "best_mean")
   expect_equal(best$mean, table$mean[1])
-  chosen <- select_final(cmp, "one_se")
+  chosen <- select_final(cmp, "one_se_1984")
   near <- table[table$mean >= table$mean[1] - table$se[1], ]
   # the penalised family is simpler than the tree, and a larger penalty simpler
   expect_true(all(near$candidate != "baseline"))
@@ -60,6 +60,40 @@ test_that("one_se picks the simplest setting within one standard error, best_mea
   tree <- select_final(cmp, "one_se", candidate = "tree")
   expect_output(print(tree), "Choice: tree")
   expect_error(select_final(cmp, "newest"), class = "kw_error_argument")
+})
+
+test_that("one_se and no_worse go by the differences from the best setting", {
+  cmp <- toy_comparison()
+  list <- shortlist(cmp, all = TRUE)
+  se <- (list$high - list$low) / 2 / qt(0.975, 9)
+  simplest <- function(rows) {
+    known <- list[rows, ]
+    expect_false("baseline" %in% known$candidate)
+    known <- known[known$candidate == "penalised", ]
+    known$mean[order(-known$penalty, -known$lasso_share)[1]]
+  }
+  expect_equal(select_final(cmp, "one_se")$mean, simplest(list$difference <= se))
+  expect_equal(
+    select_final(cmp, "no_worse", margin = 0.02)$mean,
+    simplest(pt((0.02 - list$difference) / se, 9) >= 0.9 | list$place == 1)
+  )
+  expect_equal(select_final(cmp, "no_worse")$mean, simplest(list$p_better <= 0.1))
+})
+
+test_that("sites that are hard for all alike do not make the better candidate tied", {
+  # the slope is the same everywhere, the level is not: a mean is worse on each site
+  made <- withr::with_seed(4, {
+    site <- rep(1:10, each = 20)
+    x <- rnorm(200)
+    data.frame(site = paste0("s", site), x = x, y = 0.7 * x + rnorm(200, sd = site / 3))
+  })
+  cmp <- quiet_run(brief(made, "y", group = "site"),
+    candidates(mean = fam_baseline(), line = fam_linear()),
+    splits = split_leave_group(), metrics = "rmse", seed = 1
+  )
+  expect_identical(candidate_of(select_final(cmp, "one_se_1984")), "mean")
+  expect_identical(candidate_of(select_final(cmp, "one_se")), "line")
+  expect_match(select_final(cmp)$reason, "worse by more than one standard error of the difference")
 })
 
 test_that("of settings with equal means the simplest leads", {
