@@ -172,21 +172,6 @@ print.kw_summary <- function(x, ...) {
   invisible(x)
 }
 
-# "of 31 other settings 3 are practically the same as the leader (within 0.01), ..."
-shortlist_counts <- function(about) {
-  n <- about$counts
-  if (sum(n) == 0L) return("there is no other setting")
-  are <- function(n) if (n == 0) "none is" else paste(n, if (n == 1) "is" else "are")
-  paste0(
-    "of ", count_of(sum(n), "other setting"), " ", are(n[["the same"]]),
-    " practically the same as the leader (within ", format(signif(about$margin, 2)), ")",
-    if (n[["cannot tell"]] > 0L) {
-      paste0(", ", n[["cannot tell"]], " cannot be told apart from it")
-    },
-    if (n[["better"]] > 0L) paste0(", ", are(n[["better"]]), " worse for sure")
-  )
-}
-
 #' @export
 print.kw_shortlist <- function(x, ...) {
   about <- attr(x, "about")
@@ -226,7 +211,7 @@ print.kw_shortlist <- function(x, ...) {
     values <- values[!is.na(values)]
     paste(names(values), vapply(values, format_value, ""), sep = " = ", collapse = ", ")
   }, "")
-  names(rows)[c(4, 5, 7)] <- c("worse by", paste0(round(100 * about$level), " % interval"), "same")
+  names(rows)[c(4, 5, 7)] <- c("worse by", paste0(round(100 * about$level), " % interval"), "P(same)")
   print_table(rows, align = c("right", "left", "right", "right", "left", "left", "right", "left"))
   if (nrow(x) > 15L) say("and ", nrow(x) - 15L, " more")
   say_wrapped("A screen, not a test: the leader was itself picked for having the best mean.")
@@ -251,5 +236,37 @@ print.kw_assessment <- function(x, ...) {
     "Mean: inner ", format(signif(mean(mine$inner), 4)), ", outer ",
     format(signif(mean(mine$outer, na.rm = TRUE), 4))
   )
+  invisible(x)
+}
+
+#' @export
+print.kw_scores_by <- function(x, ...) {
+  about <- attr(x, "about")
+  if (is.null(about)) return(NextMethod())
+  names <- unique(x$candidate)
+  say_wrapped(paste0(
+    about$metric$label, " (", about$metric$direction, " is better) by ", about$column,
+    ", means drawn towards the whole; * better, ! worse there than over all"
+  ))
+  first <- x[x$candidate == names[1], ]
+  spread <- stats::median(x$sd / sqrt(pmax(x$splits, 1)), na.rm = TRUE)
+  cells <- lapply(names, function(name) {
+    mine <- x[x$candidate == name, ]
+    sign <- c(better = " *", worse = " !")[mine$answer]
+    paste0(vapply(mine$shrunk, round_to, "", spread), ifelse(is.na(sign), "  ", sign))
+  })
+  shown <- as.data.frame(
+    c(list(part = first$part, rows = format(first$rows, big.mark = ",")), cells),
+    check.names = FALSE
+  )
+  names(shown) <- c(about$column, "rows", names)
+  print_table(shown, align = c("left", rep("right", 1L + length(names))))
+  few <- x$splits < fewest_splits
+  if (any(few)) {
+    say_wrapped(paste0(
+      count_of(length(unique(x$part[few])), "part"), " (", enumerate(unique(x$part[few])),
+      ") had a score on fewer than ", fewest_splits, " splits."
+    ))
+  }
   invisible(x)
 }

@@ -241,3 +241,18 @@ best_of_candidates <- function(cmp, metric = NULL) {
   table <- table[!is.na(table$place), ]
   rows_in_standings(cmp, table[!duplicated(table$candidate), ])
 }
+
+# "of 31 other settings 3 are practically the same as the leader (within 0.01), ..."
+shortlist_counts <- function(about) {
+  n <- about$counts
+  if (sum(n) == 0L) return("there is no other setting")
+  are <- function(n) if (n == 0) "none is" else paste(n, if (n == 1) "is" else "are")
+  paste0(
+    "of ", count_of(sum(n), "other setting"), " ", are(n[["the same"]]),
+    " practically the same as the leader (within ", format(signif(about$margin, 2)), ")",
+    if (n[["cannot tell"]] > 0L) {
+      paste0(", ", n[["cannot tell"]], " cannot be told apart from it")
+    },
+    if (n[["better"]] > 0L) paste0(", ", are(n[["better"]]), " worse for sure")
+  )
+}

@@ -1,0 +1,190 @@
+#' Where candidates are weak: scores within the levels or ranges of a column
+#'
+#' Every candidate, at its best setting, is scored on the held-out rows of each part: the levels of
+#' a category (the eleven largest, the rest together), or ranges of a number or a date with as many
+#' rows in each. Parts come from the working rows; missing values are a part of their own.
+#'
+#' A part's mean is over the splits on which its score is defined, each counting as its held-out
+#' rows. The means of small parts move much by chance: `shrunk` draws them towards the candidate's
+#' mean over all rows, the more the less certain they are (empirical Bayes; Efron & Morris 1975,
+#' J. Am. Stat. Assoc. 70). Whether a part differs is asked split by split, its score less that of
+#' all rows of the split, with the variance for overlapping training rows of [shortlist()]; p values
+#' are adjusted for the number of parts (Holm 1979, Scand. J. Stat. 6).
+#'
+#' @param cmp A comparison from [run_comparison()]. Without kept predictions, `keep =
+#'   "all_predictions"`, the best settings are fitted once more.
+#' @param column Name of a predictor, of the group or the time of the brief.
+#' @param metric The metric; default the deciding one.
+#' @param parts For numbers and dates: how many ranges.
+#' @param level A part differs when its adjusted p value is at most 1 - `level`.
+#' @return A tibble, one row a candidate and part: `candidate`, `setting`, `part`, `rows` (held out,
+#'   on all splits), `splits` (with a score), `metric`, `mean`, `sd` (over these splits), `shrunk`,
+#'   `difference` (from all rows of the same splits), `p` (adjusted), and `answer`: is the candidate
+#'   `"better"` or `"worse"` there than over all, or `"cannot tell"`; `NA` with fewer than five
+#'   splits.
+#' @section Errors:
+#' `kw_error_argument` for a metric that was not scored or a column that cannot be divided,
+#' `kw_error_brief` for a column that there is not, `kw_error_select` when nothing is ranked.
+#' @examples
+#' job <- brief(demo_pots(),
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(baseline = fam_baseline(), tree = fam_tree()),
+#'   splits = split_kfold(5), seed = 1, quiet = TRUE, keep = "all_predictions"
+#' )
+#' scores_by(cmp, "clay_body")
+#' @export
+scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_number(parts, "parts", min = 2, max = 50, whole = TRUE)
+  check_number(level, "level", min = 0.5, max = 0.9999)
+  metric <- cmp_metric(cmp, metric)
+  part <- parts_of_column(cmp$plan$brief, column, parts)
+  best <- best_of_candidates(cmp, metric$name)
+  if (length(best) == 0L) {
+    stop_kw("select", "No setting is ranked, so none can be scored by parts.",
+      remedy = "See failures(cmp)."
+    )
+  }
+  splits <- cmp$plan$splits[!is_apparent(cmp$plan$splits)]
+  ratio <- mean(vapply(splits, function(s) {
+    length(s$validation) / length(unique(s$training))
+  }, numeric(1)))
+  tables <- lapply(best, function(at) {
+    scores <- part_scores(cmp, at, metric, part, splits)
+    c(
+      list(
+        candidate = rep(candidate_names(cmp)[at], length(part$label)),
+        setting = rep(cmp$results$row[at], length(part$label))
+      ),
+      part_verdicts(scores, part$label, metric, ratio, level, cmp$plan$splitter$paired)
+    )
+  })
+  found <- do.call(rbind, lapply(tables, as.data.frame))
+  mark_table(tibble::as_tibble(found), "kw_scores_by",
+    about = list(column = column, metric = metric, level = level)
+  )
+}
+
+# Which part each working row is in: list(code, label).
+parts_of_column <- function(brief, column, parts) {
+  check_string(column, "column")
+  possible <- c(names(brief$schema), unlist(brief$roles[c("group", "time")], use.names = FALSE))
+  if (!column %in% possible) {
+    stop_kw("brief", paste0("There is no column ", quoted(column), " to divide rows by."),
+      remedy = did_you_mean(column, possible, "Columns"), column = column
+    )
+  }
+  kind <- brief$schema[[column]]$kind
+  if (identical(kind, "text")) {
+    stop_kw("argument", paste0("The column ", quoted(column), " is text, which has no parts."),
+      remedy = "Name a category, a number or a date.", argument = "column"
+    )
+  }
+  x <- brief$table[[column]]
+  if (is.character(x) || is.factor(x)) return(bin_levels(if (is.factor(x)) x else factor(x)))
+  bin_ranges(x, parts)
+}
+
+bin_levels <- function(x) {
+  counts <- sort(table(x), decreasing = TRUE)
+  most <- names(counts)[counts > 0]
+  # a part of "others" with one level in it would be that level
+  if (length(most) > 12L) most <- most[1:11]
+  label <- levels(x)[levels(x) %in% most]
+  code <- match(as.character(x), label)
+  rest <- is.na(code) & !is.na(x)
+  if (any(rest)) {
+    label <- c(label, paste0("others (", length(unique(x[rest])), ")"))
+    code[rest] <- length(label)
+  }
+  with_missing(code, label)
+}
+
+bin_ranges <- function(x, parts) {
+  number <- as.double(x)
+  cuts <- unique(stats::quantile(number, seq(0, 1, length.out = parts + 1L),
+    na.rm = TRUE, names = FALSE, type = 1
+  ))
+  ends <- if (inherits(x, c("Date", "POSIXct"))) {
+    format(structure(cuts, class = class(x)))
+  } else {
+    format(signif(cuts, 4), trim = TRUE, drop0trailing = TRUE)
+  }
+  if (length(cuts) < 2L) return(with_missing(ifelse(is.na(number), NA, 1L), ends[1]))
+  last <- length(cuts)
+  with_missing(
+    findInterval(number, cuts[-c(1L, last)], left.open = TRUE) + 1L,
+    paste(ends[-last], "to", ends[-1])
+  )
+}
+
+with_missing <- function(code, label) {
+  if (!anyNA(code)) return(list(code = as.integer(code), label = label))
+  code[is.na(code)] <- length(label) + 1L
+  list(code = as.integer(code), label = c(label, "missing"))
+}
+
+# Scores of one setting: parts x splits, those of all rows of each split, and held-out rows.
+part_scores <- function(cmp, at, metric, part, splits) {
+  target <- brief_target(cmp$plan$brief)
+  predictions <- setting_predictions(cmp, at)
+  score <- function(rows, prediction) {
+    truth <- truth_of(target, rows)
+    weights <- target$weights[rows]
+    if (length(rows) == 0L || !is.null(metric$undefined(truth, weights))) return(NA_real_)
+    suppressWarnings(as.double(score_predictions(metric, truth, prediction, weights)))
+  }
+  by_part <- vapply(seq_along(splits), function(i) {
+    rows <- splits[[i]]$validation
+    vapply(seq_along(part$label), function(p) {
+      mine <- which(part$code[rows] == p)
+      score(rows[mine], prediction_rows(predictions[[i]], mine))
+    }, 1)
+  }, numeric(length(part$label)))
+  rows <- vapply(splits, function(split) {
+    tabulate(part$code[split$validation], length(part$label))
+  }, integer(length(part$label)))
+  list(
+    by_part = matrix(by_part, length(part$label)), rows = matrix(rows, length(part$label)),
+    whole = vapply(seq_along(splits), function(i) {
+      score(splits[[i]]$validation, predictions[[i]])
+    }, 1)
+  )
+}
+
+part_verdicts <- function(scores, label, metric, ratio, level, paired) {
+  known <- !is.na(scores$by_part)
+  weight <- ifelse(known, scores$rows, 0)
+  mean <- rowSums(weight * ifelse(known, scores$by_part, 0)) / rowSums(weight)
+  splits <- rowSums(known)
+  sd <- apply(scores$by_part, 1L, stats::sd, na.rm = TRUE)
+  apart <- scores$by_part - rep(scores$whole, each = length(label))
+  difference <- rowMeans(apart, na.rm = TRUE)
+  error <- difference_error(apart, difference, splits, ratio)
+  p <- 2 * stats::pt(-abs(difference / error), pmax(splits - 1, 1))
+  # a part that is the whole of its splits has nothing to be compared with
+  p[splits < fewest_splits | !is.finite(p) | !paired] <- NA
+  p <- stats::p.adjust(p, "holm")
+  good <- if (metric$direction == "higher") difference else -difference
+  answer <- ifelse(p <= 1 - level, ifelse(good > 0, "better", "worse"), "cannot tell")
+  list(
+    part = label, rows = rowSums(scores$rows), splits = as.integer(splits),
+    metric = rep(metric$name, length(label)), mean = ifelse(splits > 0L, mean, NA), sd = sd,
+    shrunk = shrunk_means(mean, sd, splits, rowSums(weight)),
+    difference = ifelse(splits > 0L, difference, NA), p = p, answer = answer
+  )
+}
+
+# Means drawn towards that of all parts by how little is known of each.
+shrunk_means <- function(mean, sd, splits, rows) {
+  known <- is.finite(mean)
+  if (sum(known) < 2L) return(ifelse(known, mean, NA))
+  usual <- sqrt(stats::weighted.mean(sd[known]^2, splits[known], na.rm = TRUE))
+  error <- ifelse(is.finite(sd), sd, usual)^2 / pmax(splits, 1)
+  centre <- stats::weighted.mean(mean[known], rows[known])
+  between <- max(0, stats::var(mean[known]) - mean(error[known]))
+  share <- ifelse(between + error > 0, between / (between + error), 1)
+  ifelse(known, centre + share * (mean - centre), NA)
+}
