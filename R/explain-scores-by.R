@@ -4,12 +4,13 @@
 #' a category (the eleven largest, the rest together), or ranges of a number or a date with as many
 #' rows in each. Parts come from the working rows; missing values are a part of their own.
 #'
-#' A part's mean is over the splits on which its score is defined, each counting as its held-out
-#' rows. The means of small parts move much by chance: `shrunk` draws them towards the candidate's
-#' mean over all rows, the more the less certain they are (empirical Bayes; Efron & Morris 1975,
-#' J. Am. Stat. Assoc. 70). Whether a part differs is asked split by split, its score less that of
-#' all rows of the split, with the variance for overlapping training rows of [shortlist()]; p values
-#' are adjusted for the number of parts (Holm 1979, Scand. J. Stat. 6).
+#' A part's mean is over the splits on which its score is defined, each counting as its
+#' held-out rows. The means of small parts move much by chance: `shrunk` draws them towards the
+#' candidate's mean over all rows, the more the less certain they are (empirical Bayes; Efron &
+#' Morris 1975, Journal of the American Statistical Association 70). Whether a part differs is
+#' asked split by split, its score less that of all rows of the split, with the variance for
+#' overlapping training rows of [shortlist()]; p values are adjusted for the number of parts
+#' (Holm 1979, Scandinavian Journal of Statistics 6).
 #'
 #' @param cmp A comparison from [run_comparison()]. Without kept predictions, `keep =
 #'   "all_predictions"`, the best settings are fitted once more.
