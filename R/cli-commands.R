@@ -250,7 +250,8 @@ choose_if_any <- function(cmp, rule) {
   said <- c(
     if (is.null(choice)) "Nothing is chosen." else capture_print(choice), "",
     if (is.null(model)) NULL else set_aside_lines(aside, model),
-    if (!is.null(failed)) strwrap(paste("!", failed), 80L, exdent = 2L)
+    if (!is.null(failed)) strwrap(paste("!", failed), 80L, exdent = 2L),
+    if (!is.null(model)) c("", strwrap(in_one_sentence(choice, aside), 80L, exdent = 2L))
   )
   list(
     choice = choice, model = model, aside = aside, said = said,

@@ -177,12 +177,14 @@ print.kw_shortlist <- function(x, ...) {
   about <- attr(x, "about")
   unclear <- sum(is.na(x$answer))
   say_wrapped(paste0(
-    "Shortlist: ", shortlist_counts(about), " by ", x$metric[1],
+    "Shortlist by ", x$metric[1], ": ",
+    if (sum(about$counts) > 0L || unclear == 0L) shortlist_counts(about),
     if (about$adjust == "step_down") " (step-down p values)",
+    if (sum(about$counts) > 0L && unclear > 0L) "; ",
     if (unclear > 0L) {
       paste0(
-        "; of ", unclear, " it cannot be said, with fewer than ", fewest_splits,
-        " splits in common"
+        "of ", count_of(unclear, "other setting"), " it cannot be said, with fewer than ",
+        fewest_splits, " splits in common"
       )
     }
   ))
@@ -211,7 +213,9 @@ print.kw_shortlist <- function(x, ...) {
     values <- values[!is.na(values)]
     paste(names(values), vapply(values, format_value, ""), sep = " = ", collapse = ", ")
   }, "")
-  names(rows)[c(4, 5, 7)] <- c("worse by", paste0(round(100 * about$level), " % interval"), "P(same)")
+  names(rows)[c(4, 5, 7)] <- c(
+    "worse by", paste0(round(100 * about$level), " % interval"), "P(same)"
+  )
   print_table(rows, align = c("right", "left", "right", "right", "left", "left", "right", "left"))
   if (nrow(x) > 15L) say("and ", nrow(x) - 15L, " more")
   say_wrapped("A screen, not a test: the leader was itself picked for having the best mean.")
@@ -269,4 +273,43 @@ print.kw_scores_by <- function(x, ...) {
     ))
   }
   invisible(x)
+}
+
+# What was chosen, its honest score, what is as good, what cannot be told. `aside`: set-aside
+# scores, or NULL.
+in_one_sentence <- function(choice, aside = NULL) {
+  cmp <- choice$cmp
+  metric <- cmp_metric(cmp, choice$metric)
+  near <- tryCatch(attr(shortlist(cmp, metric$name), "about"), kw_error_select = function(e) NULL)
+  paste0(
+    "In one sentence: ", choice_name(cmp, choice$at), " was chosen; ",
+    honest_words(choice, metric, aside),
+    if (!is.null(near) && sum(near$counts) > 0L) paste0("; ", shortlist_counts(near)), "."
+  )
+}
+
+# The score on set-aside rows, else the mean with its correction for having been picked.
+honest_words <- function(choice, metric, aside) {
+  row <- if (!is.null(aside)) aside[aside$metric == metric$name, ]
+  if (NROW(row) == 1L && !is.na(row$set_aside)) {
+    known <- !is.na(row$low) && !is.na(row$high)
+    number <- function(x) round_to(x, if (known) (row$high - row$low) / 4 else NA)
+    return(paste0(
+      "on rows that nothing had seen its ", metric$label, " is ", number(row$set_aside),
+      if (known) paste0(" (95 % interval ", number(row$low), " to ", number(row$high), ")")
+    ))
+  }
+  mean <- paste0(
+    "its mean ", metric$label, " over the splits is ", with_spread(choice$mean, choice$se)
+  )
+  found <- optimism(choice$cmp, metric$name)
+  corrected <- found[found$estimate %in% c("bootstrap", "fold_corrected") & !is.na(found$score), ]
+  settings <- length(choice$cmp$results$candidate)
+  if (nrow(corrected) == 0L || settings < 2L) return(mean)
+  best <- signif(corrected$optimism[order(corrected$estimate != "bootstrap")[1]], 2)
+  if (best <= 0) return(mean)
+  paste0(
+    mean, ", likely too good by about ", best, " for being picked from ",
+    format(settings, big.mark = ",")
+  )
 }

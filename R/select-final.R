@@ -203,6 +203,13 @@ choose_no_worse <- function(field) {
   sure <- three_answers(found$difference, found$se, found$df, margin)$p_better <= 0.1
   near <- union(leader, which(is.finite(field$goodness) & sure))
   at <- near[which.min(field$from_simple[near])]
+  if (at == leader) {
+    return(list(at = at, reason = paste0(
+      field$name(at), " has the best mean ", field$metric$label, ", ",
+      with_spread(field$mean[at], field$se[at]), ", and no simpler setting is, with a probability ",
+      "of 0.9 or more, worse by no more than ", format(signif(margin, 2)), "."
+    )))
+  }
   list(at = at, reason = paste0(
     field$name(at), " is the simplest of ", count_of(length(near), "setting"),
     " that with a probability of 0.9 or more are worse than the best (",

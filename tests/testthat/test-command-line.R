@@ -22,6 +22,9 @@ test_that("run, standings and predict work together, and agree with the R functi
   ran <- command("run", plan, "--out", folder, "--quiet")
   expect_identical(ran$status, 0L, info = ran$err)
   expect_match(ran$out, "set-aside rows, opened once", all = FALSE)
+  # the last word: what, how good on rows that nothing had seen, what is as good
+  last <- paste(trimws(ran$out[cumsum(grepl("^In one sentence", ran$out)) > 0]), collapse = " ")
+  expect_match(last, "was chosen; on rows that nothing had seen its .* is [0-9.]+ \\(95 % interval")
   aside <- as.data.frame(data.table::fread(file.path(folder, "set_aside.csv")))
   row <- strsplit(trimws(ran$out[grep("set-aside rows, opened once", ran$out) + 2L]), " +")[[1]]
   expect_identical(row[1], aside$metric[1])

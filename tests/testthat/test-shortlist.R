@@ -96,6 +96,7 @@ test_that(
       seed = 1
     )
     expect_true(all(is.na(shortlist(few, all = TRUE)$answer[-1])))
+    expect_output(print(shortlist(few)), "of 1 other setting it cannot be said")
     one <- quiet_run(
       toy_brief(),
       candidates(b = fam_baseline(), t = fam_tree()),
@@ -123,6 +124,13 @@ test_that(
     )
   }
 )
+
+test_that("one sentence says what was chosen, how good it is, and what is as good", {
+  cmp <- toy_comparison()
+  said <- kw("in_one_sentence")(select_final(cmp, "best_mean"))
+  expect_match(said, "was chosen; its mean AUC over the splits is 0.841 \\(se")
+  expect_match(said, "likely too good by about [0-9.]+ for being picked from 19; of 18 other")
+})
 
 test_that("all settings tied: every rule picks the simplest", {
   cmp <- quiet_run(
