@@ -12,7 +12,9 @@ spelled_script <- function(model, data, new_data) {
   }
   classes <- if (has_classes(model$kind)) model$levels
   c(
-    script_head(model),
+    script_head(
+      model, family_packages(model$family$definition, model$family$settings, model$kind)
+    ),
     "", paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
     "# ---- functions (explained where they are used, below) ----", "", library$lines(), "",
     "# ---- 1. the data ----", "",

@@ -5,10 +5,10 @@
 #' of the model, to 1e-10.
 #'
 #' It is what an analyst would have written: the usual preparations in a few lines each, the
-#' model by its package's own call. Where a step or a setting has no such short form (a nearest
-#' or tree fill, hashing, weighted steps, a handful of families' rarer settings), the functions
-#' that do it are written out in full, which is long but runs just as well. Functions of your own
-#' steps and families are copied as they are.
+#' model by its package's own call. Where a step or a setting has no such short form (steps that
+#' weigh rows, made-up rows, a few families' rarer settings), the functions that do it are written
+#' out in full, which is long but runs just as well. Functions of your own steps and families are
+#' copied as they are.
 #'
 #' @param model A model from [fit_final()].
 #' @param file Path of the R script; an existing one is replaced when the new one is complete.
@@ -61,8 +61,11 @@ readable_script <- function(model, data, new_data) {
   if (is.null(chain)) return(NULL)
   family <- script_family_lines(model, chain)
   if (is.null(family)) return(NULL)
+  called <- regmatches(c(chain$lines, family), gregexpr(
+    "[A-Za-z][A-Za-z0-9.]*(?=::)", c(chain$lines, family), perl = TRUE
+  ))
   c(
-    script_head(model), "",
+    script_head(model, setdiff(unlist(called), c("stats", "utils", "splines"))), "",
     paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
     "# ---- 1. the data ----", "", script_data(model), "",
     if (length(chain$lines) > 0L) {
@@ -86,8 +89,8 @@ plain_enough <- function(model) {
     length(model$schema) > 0L
 }
 
-script_head <- function(model) {
-  packages <- family_packages(model$family$definition, model$family$settings, model$kind)
+script_head <- function(model, packages) {
+  packages <- sort(unique(packages), method = "radix")
   setting <- if (nzchar(model$facts$setting)) paste0(" (", model$facts$setting, ")")
   c(
     r_comment(c(
