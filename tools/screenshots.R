@@ -31,7 +31,7 @@ photograph <- function(name, words, shown, most = 38L) {
   status <- system2(rscript, shQuote(words), stdout = log, stderr = log)
   stopifnot(status == 0L)
   lines <- gsub(dirname(results), "~", readLines(log), fixed = TRUE)
-  lines <- lines[!grepl("^\\[[= ]+\\].* left", lines)]
+  lines <- lines[!grepl("^\\[[= ]+\\] ", lines)]
   text <- c(shown, lines)
   if (length(text) > most) text <- c(text[1], "...", utils::tail(text, most - 2L))
   page <- tempfile(fileext = ".html")

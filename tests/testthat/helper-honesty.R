@@ -118,3 +118,27 @@ selected_on_noise <- function(seed, search, screen, nested = TRUE) {
   found <- assess_selection(plan, split_kfold(5), "best_mean", workers = 1, quiet = TRUE)
   mean(found$scores$outer)
 }
+
+# How much larger the true error of a rule's choice is than that of the best candidate, on ten
+# sites that are alike, or unlike in difficulty, left out in turn.
+regret_of_rule <- function(seed, rule, unlike) {
+  set.seed(seed)
+  made <- function(per) {
+    site <- rep(1:10, each = per)
+    x <- stats::rnorm(10 * per)
+    noise <- stats::rnorm(10 * per, sd = if (unlike) site / 3 else 1.5)
+    data.frame(site = paste0("s", site), x = x, k = stats::rnorm(10 * per), y = x / 2 + noise)
+  }
+  table <- made(20)
+  truth <- made(2000)
+  cmp <- quiet_run(brief(table, "y", group = "site"),
+    candidates(mean = fam_baseline(), line = fam_linear(), tree = fam_tree()),
+    splits = split_leave_group(), metrics = "rmse", seed = seed, workers = 1
+  )
+  error <- function(...) {
+    model <- fit_final(select_final(cmp, ...))
+    sqrt(mean((predict(model, truth)$value - truth$y)^2))
+  }
+  best <- min(vapply(names(cmp$plan$spaces), function(one) error("best_mean", candidate = one), 1))
+  error(rule) - best
+}

@@ -255,3 +255,10 @@ test_that("nested scores on pure noise are those of chance under a search and a 
   honest <- simulate(4, function(s) selected_on_noise(s, search_random(6), screen))
   expect_lt(abs(mean(honest) - 0.5), 3 * 0.06 / sqrt(4))
 })
+
+test_that("the paired rule costs no more than that of 1984 where sites are unlike", {
+  paired <- simulate(8, function(seed) regret_of_rule(seed, "one_se", unlike = TRUE))
+  apart <- simulate(8, function(seed) regret_of_rule(seed, "one_se_1984", unlike = TRUE))
+  expect_true(all(paired >= -1e-8))
+  expect_lt(mean(paired), mean(apart))
+})
