@@ -1,8 +1,9 @@
 #' Where candidates are weak: scores within the levels or ranges of a column
 #'
-#' Every candidate, at its best setting, is scored on the held-out rows of each part: the levels of
-#' a category (the eleven largest, the rest together), or ranges of a number or a date with as many
-#' rows in each. Parts come from the working rows; missing values are a part of their own.
+#' Every candidate, at its best setting, is scored on the held-out rows of each part: the
+#' levels of a category (the eleven largest, the rest together), or ranges of a number or a
+#' date with as many rows in each, or its values where they are few. Parts come from the
+#' working rows; missing values are a part of their own.
 #'
 #' A part's mean is over the splits on which its score is defined, each counting as its
 #' held-out rows. The means of small parts move much by chance: `shrunk` draws them towards the
@@ -25,7 +26,8 @@
 #'   splits.
 #' @section Errors:
 #' `kw_error_argument` for a metric that was not scored or a column that cannot be divided,
-#' `kw_error_brief` for a column that there is not, `kw_error_select` when nothing is ranked.
+#' `kw_error_brief` for a column that there is not, `kw_error_select` when nothing is ranked, or
+#' when so few rows validate that predictions were scored together.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -42,6 +44,11 @@ scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
   check_number(level, "level", min = 0.5, max = 0.9999)
   metric <- cmp_metric(cmp, metric)
   part <- parts_of_column(cmp$plan$brief, column, parts)
+  if (cmp$plan$pooled) {
+    stop_kw("select", "So few rows validate on a split that their scores have no parts.",
+      remedy = "Use larger validation parts, such as split_kfold(5)."
+    )
+  }
   best <- best_of_candidates(cmp, metric$name)
   if (length(best) == 0L) {
     stop_kw("select", "No setting is ranked, so none can be scored by parts.",
@@ -105,6 +112,11 @@ bin_levels <- function(x) {
 
 bin_ranges <- function(x, parts) {
   number <- as.double(x)
+  values <- sort(unique(number))
+  if (length(values) <= max(parts, 2L)) {
+    label <- format(if (is.numeric(x)) values else sort(unique(x)), trim = TRUE)
+    return(with_missing(match(number, values), label))
+  }
   cuts <- unique(stats::quantile(number, seq(0, 1, length.out = parts + 1L),
     na.rm = TRUE, names = FALSE, type = 1
   ))
@@ -113,7 +125,6 @@ bin_ranges <- function(x, parts) {
   } else {
     format(signif(cuts, 4), trim = TRUE, drop0trailing = TRUE)
   }
-  if (length(cuts) < 2L) return(with_missing(ifelse(is.na(number), NA, 1L), ends[1]))
   last <- length(cuts)
   with_missing(
     findInterval(number, cuts[-c(1L, last)], left.open = TRUE) + 1L,
@@ -181,8 +192,9 @@ part_verdicts <- function(scores, label, metric, ratio, level, paired) {
 # Means drawn towards that of all parts by how little is known of each.
 shrunk_means <- function(mean, sd, splits, rows) {
   known <- is.finite(mean)
-  if (sum(known) < 2L) return(ifelse(known, mean, NA))
   usual <- sqrt(stats::weighted.mean(sd[known]^2, splits[known], na.rm = TRUE))
+  # one part, or one split, says nothing of how far means move by chance
+  if (sum(known) < 2L || !is.finite(usual)) return(ifelse(known, mean, NA))
   error <- ifelse(is.finite(sd), sd, usual)^2 / pmax(splits, 1)
   centre <- stats::weighted.mean(mean[known], rows[known])
   between <- max(0, stats::var(mean[known]) - mean(error[known]))

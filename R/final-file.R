@@ -118,7 +118,11 @@ portable_definition <- function(definition) {
 # A part by the name and the state version that it was saved with; both are 1 of old files, which
 # have the name alone.
 whole_definition <- function(saved, kind, file) {
-  if (!is.character(saved) && !identical(names(saved), c("name", "state"))) return(saved)
+  if (!is.character(saved) && !identical(names(saved), c("name", "state"))) {
+    # a user's, who cannot say that it keeps rows; what says it took fewer arguments once
+    saved$keeps_rows <- keeps_no_rows
+    return(saved)
+  }
   name <- if (is.character(saved)) saved else saved$name
   part <- paste0(member_prefixes[[kind]], name)
   make <- shipped_members(kind)[[name]]

@@ -103,15 +103,7 @@ script_family <- function(model, library) {
   work <- work_of(choice$cmp)
   at <- choice$at
   described <- fit_description(work, work$settings$fit[at])
-  node <- work$settings$node[at]
-  seed <- derive_seed(
-    plan$seed,
-    paste(
-      paste(plan$brief$fingerprint, "all working rows"),
-      if (node == 0L) "" else work$nodes[[node]]$key,
-      described$key
-    )
-  )
+  seed <- script_fit_seed(plan, work, at, described)
   definition <- described$definition
   fit <- library$name_of(definition$fit, "fit_family")
   predict <- library$name_of(definition$path$predict %||% definition$predict, "predict_family")

@@ -234,7 +234,7 @@ script_shipped <- function(learned) learned$definition$shipped
 
 # ---- the preparation ----
 
-# Walks the steps with the training rows: list(lines, does, kinds, sparse, frame, target).
+# Walks the steps with the training rows: list(lines, does, kinds, frame, target).
 script_chain <- function(model) {
   choice <- model$origin$choice
   data <- working_data(choice$cmp$plan$brief)
@@ -255,8 +255,6 @@ script_chain <- function(model) {
       script_own_step(learned, about, i)
     } else if (!is.null(definition$script)) {
       definition$script(learned$state, about)
-    } else if (definition$name == "outcome_scale") {
-      list(lines = NULL)
     }
     if (is.null(made)) return(NULL)
     if (length(c(made$lines, made$training)) > 0L) {
@@ -293,22 +291,20 @@ script_after <- function(learned, data) {
   if (!definition$changes_rows && !definition$cross_fitted) {
     return(list(frame = use_step(learned, data$frame), target = data$target))
   }
-  again <- if (definition$random) {
-    with_seed(learned$seed, definition$learn(
-      data$frame, data$target, learned$settings, learned$seed
-    ))
-  } else {
-    definition$learn(data$frame, data$target, learned$settings, learned$seed)
-  }
-  again$training %||% list(frame = use_step(learned, data$frame), target = data$target)
+  learn_settled(definition, learned$settings, data$frame, data$target, learned$seed)
 }
 
-# A step that its author wrote, by the author's functions.
+# A step that its author wrote, by the author's functions. What belongs to the rows beside the
+# outcome (weights, groups) is in the script as it was read, so rows must not have changed, nor
+# may they where they weigh.
 script_own_step <- function(learned, about, i) {
-  if (length(about$sparse) > 0L) return(NULL)
   definition <- learned$definition
-  call <- paste0("learn_", i, "(frame, target, settings_", i, ", ", learned$seed, ")")
   changes <- definition$changes_rows || definition$cross_fitted
+  read <- identical(as.integer(about$target$source_row), seq_along(about$target$outcome))
+  if (length(about$sparse) > 0L || !read || (changes && about$weighted)) return(NULL)
+  call <- code_lines("learn_<<i>>(frame_<<i>>(x), target_<<i>>, settings_<<i>>, <<seed>>)",
+    i = as.character(i), seed = as.character(learned$seed)
+  )
   list(
     does = paste0("use_step_", i),
     lines = c(
@@ -316,12 +312,11 @@ script_own_step <- function(learned, about, i) {
       own_function(paste0("use_", i), definition$use),
       code_lines(r"(
 settings_<<i>> <- <<settings>>
-as_frame <- function(x) list(columns = x, sparse = NULL, n = nrow(x))
-frame <- as_frame(x)
-target <- list(outcome = y, weights = <<w>>, group = <<group>>, source_row = seq_along(y))
+frame_<<i>> <- function(x) list(columns = x, sparse = NULL, n = nrow(x))
+target_<<i>> <- list(outcome = y, weights = <<w>>, group = <<group>>, source_row = seq_along(y))
 <<seed>>
 learned_<<i>> <- <<call>>
-use_step_<<i>> <- function(x) as.data.frame(use_<<i>>(learned_<<i>>$state, as_frame(x))$columns)
+use_step_<<i>> <- function(x) as.data.frame(use_<<i>>(learned_<<i>>$state, frame_<<i>>(x))$columns)
 )",
         i = as.character(i), settings = r_settings(learned$settings), call = call,
         w = if (about$weighted) "w" else "NULL",
@@ -330,9 +325,10 @@ use_step_<<i>> <- function(x) as.data.frame(use_<<i>>(learned_<<i>>$state, as_fr
       )
     ),
     training = if (changes) code_lines(r"(
-changed <- learned_<<i>>$training
-x <- if (is.null(changed)) use_step_<<i>>(x) else as.data.frame(changed$frame$columns)
-if (!is.null(changed)) y <- changed$target$outcome
+x <- if (is.null(learned_<<i>>$training)) use_step_<<i>>(x) else {
+  as.data.frame(learned_<<i>>$training$frame$columns)
+}
+y <- if (is.null(learned_<<i>>$training)) y else learned_<<i>>$training$target$outcome
 )", i = as.character(i))
   )
 }

@@ -259,10 +259,7 @@ print.kw_scores_by <- function(x, ...) {
     sign <- c(better = " *", worse = " !")[mine$answer]
     paste0(vapply(mine$shrunk, round_to, "", spread), ifelse(is.na(sign), "  ", sign))
   })
-  shown <- as.data.frame(
-    c(list(part = first$part, rows = format(first$rows, big.mark = ",")), cells),
-    check.names = FALSE
-  )
+  shown <- c(list(first$part, format(first$rows, big.mark = ",")), cells)
   names(shown) <- c(about$column, "rows", names)
   print_table(shown, align = c("left", rep("right", 1L + length(names))))
   few <- x$splits < fewest_splits
@@ -302,14 +299,10 @@ honest_words <- function(choice, metric, aside) {
   mean <- paste0(
     "its mean ", metric$label, " over the splits is ", with_spread(choice$mean, choice$se)
   )
-  found <- optimism(choice$cmp, metric$name)
-  corrected <- found[found$estimate %in% c("bootstrap", "fold_corrected") & !is.na(found$score), ]
-  settings <- length(choice$cmp$results$candidate)
-  if (nrow(corrected) == 0L || settings < 2L) return(mean)
-  best <- signif(corrected$optimism[order(corrected$estimate != "bootstrap")[1]], 2)
-  if (best <= 0) return(mean)
+  corrected <- best_correction(choice$cmp, metric$name)
+  if (is.null(corrected) || corrected$optimism <= 0) return(mean)
   paste0(
-    mean, ", likely too good by about ", best, " for being picked from ",
-    format(settings, big.mark = ",")
+    mean, ", likely too good by about ", signif(corrected$optimism, 2), " for being picked from ",
+    format(length(choice$cmp$results$candidate), big.mark = ",")
   )
 }

@@ -273,17 +273,20 @@ report_standings <- function(cmp) {
 
 report_spread <- function(cmp) {
   pairs <- tryCatch(compare_pairs(cmp), kw_error_select = function(e) NULL)
+  if (!is.null(pairs)) {
+    pairs[c("p_better", "p_same")] <- lapply(pairs[c("p_better", "p_same")], percent)
+  }
   report_part(
     "spread",
     "Spread by split",
     report_figure(draw_split_scores(cmp), "Scores split by split"),
     if (!is.null(pairs)) {
       htmltools::tagList(
-        htmltools::tags$p(
+        htmltools::tags$p(paste0(
           "Differences between the candidates' best settings, with corrected paired ",
           "intervals (Nadeau & Bengio 2003), and the probabilities that the first is better or ",
           "both are practically the same (within ", format(signif(attr(pairs, "margin"), 2)), "):"
-        ),
+        )),
         report_table(pairs[c(
           "first", "second", "difference", "low", "high", "p_better", "p_same", "answer"
         )])

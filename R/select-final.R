@@ -163,14 +163,8 @@ worse_than <- function(field, leader) {
   if (!field$cmp$plan$splitter$paired) return(NULL)
   paired <- paired_field(field$cmp, field$metric$name, 0.95, NULL, "none")
   all <- seq_along(field$goodness)
-  apart <- paired$good[rep(leader, length(all)), , drop = FALSE] - paired$good
-  n <- rowSums(!is.na(apart))
-  mean <- rowMeans(apart, na.rm = TRUE)
-  difference <- if (is.null(paired$value)) mean else paired$value[leader] - paired$value
-  list(
-    difference = difference, se = difference_error(apart, mean, n, paired$ratio),
-    df = pmax(n - 1, 1), margin = default_margin(paired, leader)
-  )
+  found <- differences_apart(paired, rep(leader, length(all)), all)
+  c(found, list(df = pmax(found$n - 1, 1), margin = default_margin(paired, leader)))
 }
 
 refuse_one_split <- function(field, leader) {

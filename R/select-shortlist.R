@@ -37,8 +37,9 @@
 #'   leader), `low`, `high` (its interval), `p` (of a difference no larger than the margin),
 #'   `splits` (in common), `p_better`, `p_same`, `p_worse` (probabilities that the leader is better
 #'   than this setting, practically the same, worse), and `answer`: `"better"` (`p` is at most
-#'   1 - `level`), `"the same"` (`p_same` is at least `level`) or `"cannot tell"`; `NA` where fewer
-#'   than five splits are in common. Settings that the leader is better than are left out.
+#'   1 - `level`; `"worse"`, where it is so the other way round on the splits in common),
+#'   `"the same"` (`p_same` is at least `level`) or `"cannot tell"`; `NA` where fewer than five
+#'   splits are in common. Settings that the leader is better than are left out.
 #'   `compare_pairs()`: `first` and `second` (candidates, the first having the better mean),
 #'   `setting_first`, `setting_second`, `metric`, and the same of the first against the second.
 #' @section Errors:
@@ -152,11 +153,11 @@ fewest_splits <- 5L
 # How much worse `second` settings are than `first` ones, over the splits in common:
 # difference, low, high, p, splits, the probabilities of the three answers, and the answer.
 paired_differences <- function(field, first, second) {
-  apart <- field$good[first, , drop = FALSE] - field$good[second, , drop = FALSE]
-  n <- rowSums(!is.na(apart))
-  mean <- rowMeans(apart, na.rm = TRUE)
-  difference <- if (is.null(field$value)) mean else field$value[first] - field$value[second]
-  se <- difference_error(apart, mean, n, field$ratio)
+  found <- differences_apart(field, first, second)
+  apart <- found$apart
+  n <- found$n
+  difference <- found$difference
+  se <- found$se
   reach <- ifelse(n > 1L, stats::qt((1 + field$level) / 2, pmax(n - 1, 1)), NA) * se
   margin <- field$margin %||% default_margin(field, first[1])
   beyond <- pmax(abs(difference) - margin, 0)
@@ -189,6 +190,18 @@ three_answers <- function(difference, se, df, margin) {
   data.frame(p_better = 1 - within, p_same = within - below, p_worse = below)
 }
 
+# What is known of them: list(apart, on each split; n, splits in common; difference, se).
+differences_apart <- function(field, first, second) {
+  apart <- field$good[first, , drop = FALSE] - field$good[second, , drop = FALSE]
+  n <- rowSums(!is.na(apart))
+  mean <- rowMeans(apart, na.rm = TRUE)
+  list(
+    apart = apart, n = n,
+    difference = if (is.null(field$value)) mean else field$value[first] - field$value[second],
+    se = difference_error(apart, mean, n, field$ratio)
+  )
+}
+
 difference_error <- function(apart, mean, n, ratio) {
   variance <- rowSums((apart - mean)^2, na.rm = TRUE) / pmax(n - 1, 1)
   ifelse(n > 1L, sqrt((1 / pmax(n, 1) + ratio) * variance), NA)
@@ -197,8 +210,7 @@ difference_error <- function(apart, mean, n, ratio) {
 # What does not matter in practice, where nobody says: a hundredth, of the scale where the metric
 # has one, else of the leader's mean.
 default_margin <- function(field, leader) {
-  range <- field$metric$range
-  if (range[2] == 1 || identical(range, c(0, 1))) return(0.01)
+  if (field$metric$range[2] == 1) return(0.01)
   mean <- field$value[leader] %||% mean(field$good[leader, ], na.rm = TRUE)
   if (is.finite(mean)) abs(mean) / 100 else 0
 }

@@ -388,14 +388,14 @@ looked_at <- function(cmp) {
 }
 
 tie_sentence <- function(cmp) {
-  tied <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
-  if (is.null(tied)) return(NULL)
-  about <- attr(tied, "about")
+  near <- tryCatch(shortlist(cmp), kw_error_select = function(e) NULL)
+  if (is.null(near)) return(NULL)
+  about <- attr(near, "about")
   if (about$of < 2L) return(NULL)
-  if (anyNA(tied$answer[-1])) {
+  if (anyNA(near$answer[-1])) {
     return("With fewer than five splits in common it cannot be said who is as good.")
   }
-  others <- setdiff(unique(tied$candidate), tied$candidate[1])
+  others <- setdiff(unique(near$candidate), near$candidate[1])
   said <- shortlist_counts(about)
   substr(said, 1L, 1L) <- toupper(substr(said, 1L, 1L))
   paste0(
@@ -407,13 +407,18 @@ tie_sentence <- function(cmp) {
   )
 }
 
-# The best estimate there is: by bootstrap draws where predictions were kept, else by folds.
-optimism_sentence <- function(cmp) {
+# How much too good the best mean is, being the best of several: by bootstrap draws where
+# predictions were kept, else by folds; NULL where neither can be had.
+best_correction <- function(cmp, metric = NULL) {
   if (length(cmp$results$candidate) < 2L) return(NULL)
-  found <- optimism(cmp)
+  found <- optimism(cmp, metric)
   known <- found[found$estimate %in% c("bootstrap", "fold_corrected") & !is.na(found$score), ]
-  if (nrow(known) == 0L) return(NULL)
-  at <- known[order(known$estimate != "bootstrap")[1], ]
+  if (nrow(known) > 0L) as.list(known[order(known$estimate != "bootstrap")[1], ])
+}
+
+optimism_sentence <- function(cmp) {
+  at <- best_correction(cmp)
+  if (is.null(at)) return(NULL)
   by <- c(bootstrap = "bootstrap correction", fold_corrected = "correction by folds")
   seen <- looked_at(cmp)
   paste0(

@@ -246,9 +246,13 @@ selection_text <- function(selection) {
 # Learns a concrete step on training rows. Returns list(state, frame, target):
 # what is needed to use it, and the training rows for whatever comes next.
 learn_step <- function(step, frame, target, seed) {
-  definition <- step$definition
   settings <- step$settings
   settings$columns <- select_columns(step, frame)
+  learn_settled(step$definition, settings, frame, target, seed)
+}
+
+# The same with the columns selected.
+learn_settled <- function(definition, settings, frame, target, seed) {
   learned <- if (definition$random) {
     with_seed(seed, definition$learn(frame, target, settings, seed))
   } else {

@@ -66,22 +66,16 @@ lines <- c(
   line("The same, 10 groups", "0.95", 300, function(s) set_aside_covers(s, 10)),
   line("The same, 20 groups", "0.95", 300, function(s) set_aside_covers(s, 20)),
   line("The same, 40 groups", "0.95", 300, function(s) set_aside_covers(s, 40)),
-  line(
-    "Regret of one_se, ten sites of unlike difficulty, RMSE", "at most the next", 200,
-    function(s) regret_of_rule(s, "one_se", unlike = TRUE)
-  ),
-  line(
-    "The same of one_se_1984", "more", 200,
-    function(s) regret_of_rule(s, "one_se_1984", unlike = TRUE)
-  ),
-  line(
-    "Regret of one_se, ten sites alike, RMSE", "at most the next", 200,
-    function(s) regret_of_rule(s, "one_se", unlike = FALSE)
-  ),
-  line(
-    "The same of one_se_1984", "more", 200,
-    function(s) regret_of_rule(s, "one_se_1984", unlike = FALSE)
-  ),
+  unlist(lapply(c("unlike", "alike"), function(sites) {
+    regret <- function(rule) function(s) regret_of_rule(s, rule, unlike = sites == "unlike")
+    c(
+      line(
+        paste0("Regret of one_se, ten sites of ", sites, " difficulty, RMSE"), "at most the next",
+        200, regret("one_se")
+      ),
+      line("The same of one_se_1984", "more", 200, regret("one_se_1984"))
+    )
+  })),
   line(
     "Bootstrap correction of one setting, RMSE", "0", 20,
     function(s) correction_of_one(s, "number", "rmse")

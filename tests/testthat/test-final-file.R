@@ -86,7 +86,7 @@ test_that("bombs, doubled checksums and odd manifests are refused before anythin
   )
 })
 
-test_that("a model whose parts keep another state than this version reads is refused, saying which", {
+test_that("a model whose parts keep another state than this version reads is refused by name", {
   model <- fit_final(select_final(quiet_run(
     toy_brief("number"), candidates(a = pipeline(pre_missing(), pre_onehot(), fam_linear())),
     splits = split_kfold(3), seed = 1

@@ -396,7 +396,8 @@ test_that("families for numbers never predict a count or an amount of 0 or less"
   expect_equal(range(predict(model, table)$value), c(mean(table$claims) / 1000, 2))
   script <- withr::local_tempfile(fileext = ".R")
   write_script(model, script)
-  expect_equal(range(run_script(script, table)$predict_new(table)$value), c(mean(table$claims) / 1000, 2))
+  scripted <- run_script(script, table)$predict_new(table)$value
+  expect_equal(range(scripted), c(mean(table$claims) / 1000, 2))
 })
 
 test_that("a family of one's own may ask for kind and exposure", {

@@ -196,7 +196,9 @@ test_that("parts of one's own print in a line", {
 
 test_that("parts have names of one word", {
   for (define in list(
-    function(name) define_step(name, function(frame, target, settings, seed) 1, function(state, frame) 1),
+    function(name) {
+      define_step(name, function(frame, target, settings, seed) 1, function(state, frame) 1)
+    },
     function(name) define_rule(name, function(table, margin) 1L),
     function(name) define_finding(name, function(columns, outcome) NULL),
     function(name) define_split(name, function(table, seed, arguments) list())

@@ -47,7 +47,8 @@ test_that("parts are scored on their held-out rows, and told where they differ",
   expect_identical(line$answer[2], "worse")
   # small and uncertain parts are drawn more than others, all towards the whole
   centre <- mean(line$shrunk)
-  expect_true(all(abs(line$shrunk - line$mean) < abs(line$mean - weighted.mean(line$mean, line$rows))))
+  whole <- weighted.mean(line$mean, line$rows)
+  expect_true(all(abs(line$shrunk - line$mean) < abs(line$mean - whole)))
   expect_output(print(found), "c  +[0-9]+")
 })
 
@@ -74,4 +75,23 @@ test_that("columns that there are not, texts and a thousand levels", {
   found <- scores_by(wide, "code")
   expect_identical(nrow(found), 12L)
   expect_identical(found$part[12], "others (389)")
+})
+
+test_that("a column of few values has a part for each; splits of single rows have no parts", {
+  made <- transform(parted()[1:80, c("x", "y")], flag = rep(c(0, 1, NA, 1), 20), same = 3)
+  cmp <- quiet_run(brief(made, "y", ignore = "same"), candidates(mean = fam_baseline()),
+    splits = split_kfold(5), metrics = "mae", seed = 1)
+  found <- scores_by(cmp, "flag")
+  expect_identical(found$part, c("0", "1", "missing"))
+  expect_identical(found$rows, c(20, 40, 20))
+  one <- scores_by(quiet_run(brief(made, "y"), candidates(mean = fam_baseline()),
+    splits = split_kfold(5), metrics = "mae", seed = 1), "same")
+  expect_identical(one$part, "3")
+  expect_length(grep("^3 ", capture.output(print(one))), 1)
+  held <- quiet_run(brief(made, "y", ignore = "same"), candidates(mean = fam_baseline()),
+    splits = split_holdout(0.4, draws = 1), metrics = "mae", seed = 1)
+  expect_identical(scores_by(held, "flag")$shrunk, scores_by(held, "flag")$mean)
+  single <- quiet_run(brief(made, "y"), candidates(mean = fam_baseline()),
+    splits = split_leave_row(), metrics = "mae", seed = 1)
+  expect_error(scores_by(single, "flag"), "few rows", class = "kw_error_select")
 })
