@@ -101,16 +101,7 @@ member_command_standings <- function() {
 member_command_select <- function() {
   new_command("choose the final setting from a journal by a rule, and say why", "journal",
     list(
-      option("rule", "one_se", paste(
-        paste(names(known_members("rule")), collapse = ", "), "[default %default]"
-      )),
-      option(
-        "margin",
-        help = paste(
-          "for within, no_worse: a difference that does not matter; for steady: standard deviations"
-        ),
-        type = "double"
-      ),
+      rule_option(), margin_option(),
       option("candidate", help = "choose among these candidates only, separated by commas"),
       option("metric", help = "choose by this metric [default: the deciding one]"),
       option(
@@ -136,8 +127,7 @@ member_command_report <- function() {
   new_command("write a report on the comparison in a journal as one HTML file", "journal",
     list(
       option("out", "kilnwright-report.html", "file to write [default %default]"),
-      option("rule", "one_se", "rule by which the final setting is chosen [default %default]"),
-      option("margin", help = "for the rules within and steady", type = "double"),
+      rule_option(), margin_option(),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
     run = function(positional, options) {
@@ -146,6 +136,19 @@ member_command_report <- function() {
       complain(paste0("The report is in ", options$out))
     }
   )
+}
+
+rule_option <- function() {
+  option("rule", help = paste(
+    paste(names(known_members("rule")), collapse = ", "),
+    "[default: that of the plan file, else one_se]"
+  ))
+}
+
+margin_option <- function() {
+  option("margin", type = "double", help = paste(
+    "for within, no_worse: a difference that does not matter; for steady: standard deviations"
+  ))
 }
 
 choice_from_journal <- function(file, options) {
@@ -215,7 +218,7 @@ run_plan <- function(plan, file, options) {
     accept_versions = isTRUE(options[["accept-versions"]]),
     limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
   )
-  chosen <- choose_if_any(cmp, plan$rule %||% "one_se")
+  chosen <- choose_if_any(cmp)
   said <- c(capture_print(cmp), "", chosen$said)
   trouble <- write_results(
     options$out, file, cmp, chosen$choice, chosen$model, chosen$aside, said
@@ -236,11 +239,11 @@ run_plan <- function(plan, file, options) {
 
 # The choice and what follows from it, as far as it goes: where it fails, the comparison is kept
 # all the same. `trouble`: what failed, unless the run was broken off early.
-choose_if_any <- function(cmp, rule) {
+choose_if_any <- function(cmp) {
   choice <- model <- aside <- NULL
   failed <- tryCatch(
     {
-      choice <- select_final(cmp, rule = rule)
+      choice <- select_final(cmp)
       model <- fit_final(choice)
       if (!is.null(cmp$plan$brief$sealed)) aside <- score_set_aside(model)
       NULL

@@ -148,6 +148,7 @@ print.kw_plan <- function(x, ...) {
   ))
   say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))
+  if (!is.null(x$rule) || !is.null(x$margin)) say_wrapped(choosing_words(x))
   say(seed_words(x))
   say_searches(x)
   if (!is.null(x$minutes)) say("Time: at most ", count_of(x$minutes, "minute"))
@@ -160,6 +161,17 @@ print.kw_plan <- function(x, ...) {
   }
   for (note in x$notes) say_wrapped(paste0("! ", note))
   invisible(x)
+}
+
+choosing_words <- function(plan) {
+  rule <- planned_rule(plan)
+  paste0(
+    "Choice: by the rule ", rule$name,
+    if (!is.null(rule$margin)) paste0(" with margin ", format(rule$margin)),
+    if (!is.null(plan$margin)) {
+      paste0("; differences up to ", format(plan$margin), " in ", plan$decide, " do not matter")
+    }
+  )
 }
 
 # Searches of which the first round is known only, and the screen.

@@ -27,7 +27,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
     said,
     c(
       "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search", "screen",
-      "metrics", "decide", "provided", "rule", "minutes", "seed", "search_seed"
+      "metrics", "decide", "provided", "margin", "rule", "minutes", "seed", "search_seed"
     ),
     at,
     required = c("brief", "candidates")
@@ -52,11 +52,11 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   arguments$metrics <- plan_metrics(said$metrics)
   arguments$provided <- plan_texts(said$provided, "provided")
   arguments$decide <- plan_text(said$decide, "decide")
+  arguments$margin <- plan_number(said$margin, "margin")
   plan <- do.call(plan_comparison, arguments)
   plan$minutes <- plan_number(said$minutes, "minutes")
   if (!is.null(plan$minutes)) check_number(plan$minutes, "minutes", min = 0, open_min = TRUE)
-  plan$rule <- plan_text(said[["rule"]], "rule")
-  if (!is.null(plan$rule)) check_choice(plan$rule, plan_rule_names(), "rule")
+  plan$rule <- plan_choosing(said[["rule"]])
   plan
 }
 
@@ -71,9 +71,29 @@ leave_out_absent <- function(candidates, kind, tell) {
   candidates
 }
 
-# The names of the selection rules live a layer higher; a plan only has to hold a
-# name that select_final() will know.
-plan_rule_names <- function() names(known_members("rule"))
+# The rule that is to choose: its name, or {name: margin}, or {name: {margin: number}}. Rules live a
+# layer higher; a plan only has to hold what select_final() will take.
+plan_choosing <- function(x) {
+  if (is.null(x)) return(NULL)
+  known <- known_members("rule")
+  if (!is_map(x)) {
+    name <- plan_text(x, "rule")
+    check_choice(name, names(known), "rule")
+    return(list(name = name, margin = NULL))
+  }
+  if (length(x) != 1L) plan_error("One rule is expected here.", "rule")
+  name <- names(x)
+  check_choice(name, names(known), "rule")
+  at <- paste0("rule > ", name)
+  if (is.null(known[[name]]()$margin)) {
+    plan_error("This rule takes no margin.", at, paste0("Write rule: ", name, "."))
+  }
+  given <- x[[1]]
+  if (is_map(given)) given <- plan_keys(given, "margin", at, required = "margin")$margin
+  margin <- plan_number(given, at)
+  check_number(margin, at, min = 0)
+  list(name = name, margin = margin)
+}
 
 plan_error <- function(problem, at, remedy = NULL) {
   stop_kw("plan_file", problem, where = paste0("At ", at, "."), remedy = remedy)

@@ -120,7 +120,8 @@ plan_differences <- function(a, b) {
         search_of(plan$seats, name)[c("name", "arguments")]
       }),
       "the screen" = plan$screen[c("name", "arguments")], "the seed" = plan$seed,
-      "the seed of the searches" = plan$search_seed
+      "the seed of the searches" = plan$search_seed,
+      "the margin" = plan$margin, "the rule" = plan$rule
     )
   }
   same <- mapply(function(x, y) isTRUE(all.equal(x, y, tolerance = 0)), facts(a), facts(b))
@@ -145,8 +146,9 @@ plan_yaml <- function(plan, table, sealed) {
       member_yaml(metric, "metric_")
     })),
     decide = plan$decide,
-    provided = as.list(vapply(plan$provided, `[[`, "", "text")), rule = plan$rule,
-    minutes = plan$minutes, seed = plan$seed, search_seed = plan$search_seed
+    provided = as.list(vapply(plan$provided, `[[`, "", "text")),
+    margin = plan$margin, rule = choosing_yaml(plan$rule), minutes = plan$minutes,
+    seed = plan$seed, search_seed = plan$search_seed
   )
   form <- Filter(function(x) length(x) > 0L, form)
   yaml::as.yaml(yaml_values(form), indent.mapping.sequence = TRUE, unicode = TRUE)
@@ -289,6 +291,11 @@ columns_yaml <- function(expr) {
     cannot_hold(paste0("columns = ", rlang::expr_deparse(expr)))
   }
   found
+}
+
+choosing_yaml <- function(rule) {
+  if (is.null(rule$margin)) return(rule$name)
+  stats::setNames(list(list(margin = rule$margin)), rule$name)
 }
 
 rule_yaml <- function(rule) {

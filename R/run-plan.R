@@ -19,6 +19,9 @@
 #'   not meet all of them get no place and are not chosen. Their metrics are added.
 #' @param screen [screen_splits()] or [screen_rows()]: settings that are clearly worse are dropped
 #'   before they are scored in full. `NULL`: every setting is scored on all splits.
+#' @param margin A difference of the deciding metric, in its unit, that does not matter to you: what
+#'   [shortlist()], [compare_pairs()], [select_final()] and the report go by unless they are given
+#'   another one. `NULL`: a hundredth, see [shortlist()]. It changes no score.
 #' @param seed Whole number from which all randomness is derived. A missing one is
 #'   drawn, printed and kept.
 #' @param search_seed Seed of the searches alone, so that one can be repeated on the same splits;
@@ -41,7 +44,7 @@ plan_comparison <- function(
   brief, candidates = NULL, splits = split_kfold(),
   search = search_grid(points = 5),
   metrics = NULL, decide = NULL, provided = NULL, seed = NULL, screen = NULL,
-  search_seed = NULL
+  search_seed = NULL, margin = NULL
 ) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.null(candidates)) candidates <- default_candidates(brief)
@@ -55,6 +58,7 @@ plan_comparison <- function(
   }
   check_seed(seed)
   check_seed(search_seed, "search_seed")
+  if (!is.null(margin)) check_number(margin, "margin", min = 0)
   seed_drawn <- is.null(seed)
   if (seed_drawn) seed <- draw_seed()
   divided <- make_splits(splits, brief, seed)
@@ -84,7 +88,7 @@ plan_comparison <- function(
     metrics = metrics, decide = decide, provided = provided,
     seats = asked$seats, round = round, screen = screen,
     seed = seed, seed_drawn = seed_drawn, search_seed = search_seed,
-    notes = c(met$notes, split_notes(splits, divided, pooled))
+    notes = c(met$notes, split_notes(splits, divided, pooled)), margin = margin
   )
   if (!is.null(screen)) screen$check(plan)
   plan
@@ -100,11 +104,14 @@ plan_comparison <- function(
 #   seats        searches, their states and candidates; round: what they propose first
 #   screen       or NULL
 #   seed         and was it drawn; search_seed: of the searches alone, or NULL
-#   minutes      budget of a run, or NULL; rule: name of the rule that is to choose, or NULL
 #   notes        what the user should know before it runs
+#   minutes      budget of a run, or NULL
+#   rule         list(name, margin) of the rule that is to choose, or NULL
+#   margin       difference of the deciding metric that does not matter, or NULL
 new_plan <- function(
   brief, candidates, spaces, splitter, splits, pooled, undefined, metrics, decide, provided,
-  seats, round, screen, seed, seed_drawn, search_seed, notes, minutes = NULL, rule = NULL
+  seats, round, screen, seed, seed_drawn, search_seed, notes, minutes = NULL, rule = NULL,
+  margin = NULL
 ) {
   structure(
     list(
@@ -112,7 +119,7 @@ new_plan <- function(
       splits = splits, pooled = pooled, undefined = undefined, metrics = metrics,
       decide = decide, provided = provided, seats = seats, round = round, screen = screen,
       seed = seed, seed_drawn = seed_drawn, search_seed = search_seed, notes = notes,
-      minutes = minutes, rule = rule
+      minutes = minutes, rule = rule, margin = margin
     ),
     class = "kw_plan"
   )
@@ -306,9 +313,10 @@ plan_like <- function(
     provided = vapply(plan$provided, `[[`, "", "text"),
     seed = seed,
     search_seed = plan$search_seed,
-    screen = plan$screen
+    screen = plan$screen,
+    margin = plan$margin
   )
-  like$minutes <- plan$minutes
+  like[c("minutes", "rule")] <- plan[c("minutes", "rule")]
   like
 }
 

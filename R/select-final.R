@@ -22,9 +22,10 @@
 #'   `list(row = , reason = )`.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param rule One of the rules above, a rule of [define_rule()], or a function.
+#' @param rule One of the rules above, a rule of [define_rule()], or a function. Default the rule of
+#'   the plan file, if there is one that names a rule, else `"one_se"`.
 #' @param margin For `"within"` and `"no_worse"`: a difference in the metric's unit that does not
-#'   matter.
+#'   matter; default the plan's, where it has one.
 #'   For `"steady"`: how many standard deviations are taken off. For rules of your own: as they
 #'   say.
 #' @param candidate Choose among these candidates only.
@@ -44,9 +45,11 @@
 #' )
 #' select_final(cmp, rule = "one_se")
 #' @export
-select_final <- function(cmp, rule = "one_se", margin = NULL, candidate = NULL, metric = NULL) {
+select_final <- function(cmp, rule = NULL, margin = NULL, candidate = NULL, metric = NULL) {
   field <- selection_field(cmp, candidate, metric)
-  rule <- find_rule(rule)
+  planned <- planned_rule(cmp$plan)
+  if (is.null(rule) || identical(rule, planned$name)) margin <- margin %||% planned$margin
+  rule <- find_rule(rule %||% planned$name)
   field <- with_margin(field, rule, margin)
   new_choice(cmp, field, rule$choose(field), rule$name)
 }
@@ -164,7 +167,8 @@ worse_than <- function(field, leader) {
   paired <- paired_field(field$cmp, field$metric$name, 0.95, NULL, "none")
   all <- seq_along(field$goodness)
   found <- differences_apart(paired, rep(leader, length(all)), all)
-  c(found, list(df = pmax(found$n - 1, 1), margin = default_margin(paired, leader)))
+  margin <- paired$margin %||% default_margin(paired, leader)
+  c(found, list(df = pmax(found$n - 1, 1), margin = margin))
 }
 
 refuse_one_split <- function(field, leader) {

@@ -30,7 +30,7 @@
 #' assess_selection(plan, outer = split_kfold(2), quiet = TRUE)
 #' @export
 assess_selection <- function(
-  plan, outer = split_kfold(5), rule = "one_se", margin = NULL,
+  plan, outer = split_kfold(5), rule = NULL, margin = NULL,
   workers = "auto", journal = NULL, quiet = FALSE, limits = NULL
 ) {
   if (inherits(plan, "kw_comparison")) plan <- plan$plan
@@ -55,7 +55,7 @@ assess_selection <- function(
       scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
       choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
       outer = outer$label, decide = plan$decide,
-      rule = if (is.function(rule)) "own function" else rule
+      rule = if (is.null(rule)) planned_rule(plan)$name else find_rule(rule)$name
     ),
     class = "kw_assessment"
   )

@@ -55,6 +55,13 @@ find_rule <- function(rule) {
   known[[rule]]()
 }
 
+# What the plan says about choosing: list(name, margin).
+planned_rule <- function(plan) {
+  # plans of older journals have the name alone
+  said <- if (is.character(plan$rule)) list(name = plan$rule) else plan$rule
+  list(name = said$name %||% "one_se", margin = said$margin)
+}
+
 # With the margin that is given, or its default.
 with_margin <- function(field, rule, margin) {
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
@@ -66,6 +73,9 @@ with_margin <- function(field, rule, margin) {
         "Leave it out, or use a rule that does: ", enumerate(quoted(names(taking))), "."
       )
     )
+  }
+  if (is.null(margin) && identical(rule$margin, "needed")) {
+    margin <- planned_margin(field$cmp, field$metric)
   }
   if (is.null(margin) && identical(rule$margin, "needed")) {
     stop_kw(

@@ -25,7 +25,7 @@
 #' @param metric The metric; default the deciding one.
 #' @param level Confidence level of the intervals.
 #' @param margin A difference up to this, in the metric's unit, does not matter in
-#'   practice. Default: 0.01 for metrics that end at 1 or lie between 0 and 1, such as shares, AUC
+#'   practice. Default: the plan's for its deciding metric, if it has one; else 0.01 for metrics that end at 1 or lie between 0 and 1, such as shares, AUC
 #'   and R squared; for all others a hundredth of the leader's mean. The print says it.
 #' @param adjust `"none"`, or `"step_down"`: p values adjusted for how many settings are
 #'   compared, by the step-down of Westfall & Young (1993), which respects that settings
@@ -131,7 +131,8 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
     )
   }
   field <- list(
-    metric = metric, margin = margin, level = level, adjust = adjust, seed = cmp$plan$seed
+    metric = metric, margin = margin %||% planned_margin(cmp, metric), level = level,
+    adjust = adjust, seed = cmp$plan$seed
   )
   pooled <- cmp$results$pooled[[metric$name]]
   if (!is.null(pooled)) {
@@ -205,6 +206,11 @@ differences_apart <- function(field, first, second) {
 difference_error <- function(apart, mean, n, ratio) {
   variance <- rowSums((apart - mean)^2, na.rm = TRUE) / pmax(n - 1, 1)
   ifelse(n > 1L, sqrt((1 / pmax(n, 1) + ratio) * variance), NA)
+}
+
+# What the plan says does not matter, of its deciding metric.
+planned_margin <- function(cmp, metric) {
+  if (metric$name == cmp$plan$decide) cmp$plan$margin
 }
 
 # What does not matter in practice, where nobody says: a hundredth, of the scale where the metric

@@ -40,9 +40,10 @@ test_that("the demo's plan file says the same as the R call", {
     splits = split_kfold(10),
     search = search_grid(5),
     metrics = c("auc", "log_loss", "balanced_accuracy"),
-    decide = "auc",
+    decide = "auc", margin = 0.01,
     seed = 41
   )
+  expect_identical(plan$margin, same$margin)
   expect_identical(plan$brief$fingerprint, same$brief$fingerprint)
   expect_identical(plan$splits, same$splits)
   expect_identical(lapply(plan$round, `[[`, "settings"), lapply(same$round, `[[`, "settings"))
@@ -50,7 +51,41 @@ test_that("the demo's plan file says the same as the R call", {
     kw("compile_work")(p$spaces, lapply(p$round, `[[`, "settings"))[c("settings", "fits")]
   }
   expect_identical(keys(plan)$settings$key, keys(same)$settings$key)
-  expect_identical(plan$rule, "one_se")
+  expect_identical(plan$rule$name, "one_se")
+})
+
+test_that("a plan says what does not matter, and by which rule to choose", {
+  folder <- withr::local_tempdir()
+  lines <- "candidates: {t: {tree: {pruning: [0.001, 0.05, 0.5]}}, b: baseline}"
+  said <- function(...) read_plan(yaml(paste(c(lines, ...), collapse = "\n")))
+  plan <- said("margin: 0.3", "rule: {steady: {margin: 2}}")
+  journal <- file.path(folder, "run.sqlite")
+  cmp <- quiet_run(plan, journal = journal)
+  plain <- quiet_run(said())
+  expect_equal(attr(shortlist(cmp), "about")$margin, 0.3)
+  expect_equal(attr(compare_pairs(cmp), "margin"), 0.3)
+  expect_lt(attr(shortlist(cmp, "log_loss"), "about")$margin, 0.3)
+  expect_identical(standings(cmp)$mean, standings(plain)$mean)
+  # the plan's rule with its margin is the default, also from a journal
+  for (known in list(cmp, open_comparison(journal))) {
+    expect_identical(select_final(known)$rule, "steady")
+    expect_identical(select_final(known)$margin, 2)
+    expect_identical(select_final(known)$at, select_final(plain, "steady", margin = 2)$at)
+    expect_identical(select_final(known, "within")$at, select_final(plain, "within", 0.3)$at)
+  }
+  expect_identical(select_final(plain)$rule, "one_se")
+  # written and read again
+  file <- file.path(folder, "again.yml")
+  write_plan(plan, file)
+  again <- read_plan(file)
+  expect_identical(again$rule, list(name = "steady", margin = 2))
+  expect_identical(again$margin, 0.3)
+  expect_output(print(again), "steady with margin 2; differences up to 0.3 in auc")
+  wrong <- c(
+    "margin: -1" = "margin", "rule: {one_se: 1}" = "takes no margin", "margin: much" = "number",
+    "rule: {steady: {times: 2}}" = "times", "rule: {steady: -2}" = "steady", "rule: best" = "best"
+  )
+  for (line in names(wrong)) expect_error(said(line), wrong[[line]], class = "kw_error")
 })
 
 test_that("words stay words and numbers become numbers, however YAML spells them", {
