@@ -25,8 +25,9 @@
 #' @param metric The metric; default the deciding one.
 #' @param level Confidence level of the intervals.
 #' @param margin A difference up to this, in the metric's unit, does not matter in
-#'   practice. Default: the plan's for its deciding metric, if it has one; else 0.01 for metrics that end at 1 or lie between 0 and 1, such as shares, AUC
-#'   and R squared; for all others a hundredth of the leader's mean. The print says it.
+#'   practice. Default: the plan's for its deciding metric, if it has one; else 0.01 for metrics
+#'   that end at 1 or lie between 0 and 1, such as shares, AUC and R squared; for all others a
+#'   hundredth of the leader's mean. The print says it.
 #' @param adjust `"none"`, or `"step_down"`: p values adjusted for how many settings are
 #'   compared, by the step-down of Westfall & Young (1993), which respects that settings
 #'   score alike: the signs of all differences on a split are turned together, 2,000 times.
