@@ -145,7 +145,7 @@ describe_choice <- function(choice) {
       cmp$results$tables[[cmp$results$candidate[choice$at]]], cmp$results$row[choice$at]
     ),
     rule = choice$rule, reason = choice$reason, metric = choice$metric, mean = choice$mean,
-    sd = choice$sd, se = choice$se
+    sd = choice$sd, se = choice$se, honest = as.list(honest_score(choice))
   )
 }
 

@@ -78,10 +78,10 @@ card_lines <- function(model) {
       )
     },
     "",
-    paste(
+    paste(c(
       "The validation score was had on rows that the fits had not seen; being the best of",
-      "many it is a little too good."
-    ),
+      "many it is a little too good.", escape_markdown(facts$worth %||% "")
+    ), collapse = " "),
     "", "## Columns that it needs", "", "| column | kind |", "|---|---|",
     paste0("| ", escape_markdown(names(kinds)), " | ", kinds, " |"),
     "",

@@ -28,6 +28,8 @@ print.kw_comparison <- function(x, ...) {
   best <- ranked[!duplicated(ranked$candidate), ]
   say("Best of each candidate by ", metric$label, " (", metric$direction, " is better):")
   print_standings(best, x)
+  leader <- leading_choice(x)
+  if (!is.null(leader)) say_wrapped(honest_text(leader, leader = TRUE))
   if (length(x$plan$provided) > 0L) {
     say(
       sum(table$provided), " of ", count_of(nrow(table), "setting"), " meet ",
@@ -115,6 +117,7 @@ say_warnings <- function(cmp) {
 print.kw_choice <- function(x, ...) {
   say_wrapped(paste0("Choice: ", choice_name(x$cmp, x$at)))
   say_wrapped(paste0("Rule: ", x$rule, ". ", x$reason))
+  say_wrapped(honest_text(x))
   if (!is.null(x$threshold)) say_wrapped(x$threshold$reason)
   invisible(x)
 }
@@ -285,7 +288,7 @@ in_one_sentence <- function(choice, aside = NULL) {
   )
 }
 
-# The score on set-aside rows, else the mean with its correction for having been picked.
+# The score on set-aside rows, else what the splits say, corrected for having been picked.
 honest_words <- function(choice, metric, aside) {
   row <- if (!is.null(aside)) aside[aside$metric == metric$name, ]
   if (NROW(row) == 1L && !is.na(row$set_aside)) {
@@ -296,13 +299,17 @@ honest_words <- function(choice, metric, aside) {
       if (known) paste0(" (95 % interval ", number(row$low), " to ", number(row$high), ")")
     ))
   }
-  mean <- paste0(
-    "its mean ", metric$label, " over the splits is ", with_spread(choice$mean, choice$se)
-  )
-  corrected <- best_correction(choice$cmp, metric$name)
-  if (is.null(corrected) || corrected$optimism <= 0) return(mean)
+  worth <- honest_score(choice)
+  error <- (worth$high - worth$low) / 4
+  picked <- worth$settings > 1L && !is.na(worth$optimism)
   paste0(
-    mean, ", likely too good by about ", signif(corrected$optimism, 2), " for being picked from ",
-    format(length(choice$cmp$results$candidate), big.mark = ",")
+    "its ", metric$label,
+    if (picked) {
+      paste0(", corrected for having been picked from ", count_of(worth$settings, "setting"), ",")
+    },
+    " is ", round_to(if (picked) worth$score else worth$mean, error),
+    if (is.na(error)) " over the splits" else paste0(
+      " (95 % interval ", round_to(worth$low, error), " to ", round_to(worth$high, error), ")"
+    )
   )
 }

@@ -320,7 +320,7 @@ report_choice <- function(choice) {
     "choice",
     "The choice, and why",
     say_html(choice_name(choice$cmp, choice$at)),
-    say_html(choice$reason),
+    say_html(choice$reason), say_html(honest_text(choice)),
     if (!is.null(choice$threshold)) say_html(choice$threshold$reason),
     htmltools::tags$p("What each rule would have chosen:"),
     report_table(rules[c("rule", "candidate", "values", "mean", "sd", "reason", "picked")])

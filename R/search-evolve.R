@@ -1,6 +1,7 @@
 #' Search by evolution
 #'
-#' Keeps a population of settings, of all candidates together, and makes new ones of them: values
+#' Begins with every candidate near its defaults and with settings that are spread evenly. Keeps a
+#' population of settings, of all candidates together, and makes new ones of them: values
 #' and chosen steps are changed a little (mutation), or mixed from two settings of the same
 #' candidate (crossover). Parents win a tournament by mean score. The population is the best of all
 #' settings so far together with the front of score against simplicity: settings than which none is

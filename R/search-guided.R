@@ -1,8 +1,9 @@
 #' Search where a model of the scores expects more
 #'
-#' Starts with settings that are spread evenly, then, round after round, learns from all scores so
-#' far how they depend on the settings, and tries next what promises most: the expected
-#' improvement over the best setting as the model sees it, so that one lucky score leads nowhere.
+#' Starts with every candidate near its defaults and with settings that are spread evenly, then,
+#' round after round, learns from all scores so far how they depend on the settings, and tries next
+#' what promises most: the expected improvement over the best setting as the model sees it, so that
+#' one lucky score leads nowhere.
 #' The candidates of a plan are looked at together: one that promises nothing gets no further
 #' settings.
 #'
@@ -100,7 +101,7 @@ with_paths <- function(chosen, field, history) {
   })
 }
 
-# Evenly spread points of every candidate.
+# Every candidate near its defaults, and evenly spread points.
 first_points <- function(field, first, settings) {
   dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
   wanted <- ifelse(dims == 0L, 1, dims + 2)
@@ -118,9 +119,10 @@ first_points <- function(field, first, settings) {
 }
 
 spread_points <- function(space, n) {
-  if (length(space$dimensions) == 0L) return(plain_frame(list(), 1L))
+  usual <- usual_setting(space)
+  if (length(space$dimensions) == 0L) return(usual)
   # more than are wanted, since some could not work
-  settings_from_cube(space, lhs::randomLHS(2 * n + 4, length(space$dimensions)))
+  rbind(usual, settings_from_cube(space, lhs::randomLHS(2 * n + 4, length(space$dimensions))))
 }
 
 # The first n different points that can work.

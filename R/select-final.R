@@ -73,6 +73,7 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
     sd = spread$sd, se = spread$se, pooled = cmp$plan$pooled,
     among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
     metric = metric,
+    paired = if (cmp$plan$splitter$paired) paired_field(cmp, metric$name, 0.95, NULL, "none"),
     unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at)
   )
 }
@@ -163,8 +164,8 @@ choose_one_se <- function(field) {
 # How much worse all settings are than the leader on the splits, with the standard error of the
 # difference; NULL where splits depend on one another.
 worse_than <- function(field, leader) {
-  if (!field$cmp$plan$splitter$paired) return(NULL)
-  paired <- paired_field(field$cmp, field$metric$name, 0.95, NULL, "none")
+  paired <- field$paired
+  if (is.null(paired)) return(NULL)
   all <- seq_along(field$goodness)
   found <- differences_apart(paired, rep(leader, length(all)), all)
   margin <- paired$margin %||% default_margin(paired, leader)

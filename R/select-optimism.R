@@ -16,6 +16,8 @@
 #' * `"nested"`: from [assess_selection()], if given: the whole procedure repeated without
 #'   rows that then judge it.
 #'
+#' [honest_score()] has the correction that is shown with a choice, for any rule and any splits.
+#'
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric The metric; default the deciding one.
 #' @param nested What [assess_selection()] gave, if it was run.

@@ -2,8 +2,13 @@
 #   choose(field)  -> list(at, reason); see selection_field()
 #   margin         NULL: it takes none; "needed": it must be given; a number: its default;
 #                  "by metric": its default is that of shortlist()
-rule_definition <- function(name, choose, margin = NULL, does = "") {
-  structure(list(name = name, choose = choose, margin = margin, does = does), class = "kw_rule")
+#   by_scores      does it look at scores and simplicity alone, so that honest_score() can have it
+#                  choose by some of the splits?
+rule_definition <- function(name, choose, margin = NULL, does = "", by_scores = TRUE) {
+  structure(
+    list(name = name, choose = choose, margin = margin, does = does, by_scores = by_scores),
+    class = "kw_rule"
+  )
 }
 
 #' Define a rule of your own for choosing the final setting
@@ -40,7 +45,7 @@ define_rule <- function(name, choose, margin = NULL, does = "") {
   if (!is.null(margin) && !identical(margin, "needed")) check_number(margin, "margin", min = 0)
   check_self_contained(list(choose = choose), name)
   choose <- portable_function(choose, "`choose`")
-  rule <- rule_definition(name, own_choice(choose), margin, does)
+  rule <- rule_definition(name, own_choice(choose), margin, does, by_scores = FALSE)
   as_member(rule, "rule", name, function() rule)
 }
 
@@ -48,7 +53,8 @@ define_rule <- function(name, choose, margin = NULL, does = "") {
 find_rule <- function(rule) {
   if (inherits(rule, "kw_rule")) return(rule)
   if (is.function(rule)) {
-    return(rule_definition("own function", own_choice(function(table, margin) rule(table))))
+    choose <- own_choice(function(table, margin) rule(table))
+    return(rule_definition("own function", choose, by_scores = FALSE))
   }
   known <- known_members("rule")
   check_choice(rule, names(known), "rule")

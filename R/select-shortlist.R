@@ -147,7 +147,10 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
   ratio <- mean(vapply(
     splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)
   ))
-  c(field, list(good = goodness(summary$scores, metric), value = NULL, ratio = ratio))
+  repeats <- if (cmp$plan$splitter$spread == "folds") vapply(splits, `[[`, numeric(1), "rep")
+  c(field, list(
+    good = goodness(summary$scores, metric), value = NULL, ratio = ratio, rep = repeats
+  ))
 }
 
 fewest_splits <- 5L

@@ -41,6 +41,29 @@ random_settings <- function(space, n) {
   plain_frame(columns, n)
 }
 
+# The setting that comes nearest to the defaults: first alternatives, no optional steps, and of
+# what varies the value next to the part's own default, or the middle one.
+usual_setting <- function(space) {
+  plain_frame(lapply(space$dimensions, usual_value, about = space$about), 1L)
+}
+
+usual_value <- function(dimension, about) {
+  if (dimension$kind == "alternative") return(dimension_values(dimension, NULL)[1])
+  default <- dimension$declared$default
+  if (is.function(default)) default <- default(about$rows, about$columns, about$classes)
+  # of a range so finely cut that rounding is the only loss
+  values <- dimension_values(dimension, 101L)
+  if (length(default) != 1L) return(values[(length(values) + 1L) %/% 2L])
+  if (!is.numeric(values)) {
+    return(values[max(1L, match(as.character(default), as.character(values), 0L))])
+  }
+  apart <- abs(values - default)
+  if (inherits(dimension$varying, "kw_range") && min(values) > 0 && default > 0) {
+    apart <- abs(log(values / default))
+  }
+  values[which.min(apart)]
+}
+
 # Removes what cannot work or was ruled out, blanks values without effect, merges
 # settings that become equal. Returns the settings, what happened to the rest, and
 # the first of those left out with the reason.

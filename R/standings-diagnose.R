@@ -354,8 +354,10 @@ summary.kw_comparison <- function(object, ...) {
       ". There is one split only, and so no spread: how sure this is cannot be said"
     }, "."
   )
+  choice <- leading_choice(cmp)
+  worth <- if (!is.null(choice)) honest_text(choice, leader = TRUE)
   structure(
-    c(what, stopped, leads, tie_sentence(cmp), optimism_sentence(cmp), finding_sentence(cmp)),
+    c(what, stopped, leads, worth, tie_sentence(cmp), finding_sentence(cmp)),
     class = "kw_summary"
   )
 }
@@ -404,28 +406,6 @@ tie_sentence <- function(cmp) {
       paste0("; among those that may be as good are some of ", enumerate(others))
     },
     " (a screen: the leader was itself picked)."
-  )
-}
-
-# How much too good the best mean is, being the best of several: by bootstrap draws where
-# predictions were kept, else by folds; NULL where neither can be had.
-best_correction <- function(cmp, metric = NULL) {
-  if (length(cmp$results$candidate) < 2L) return(NULL)
-  found <- optimism(cmp, metric)
-  known <- found[found$estimate %in% c("bootstrap", "fold_corrected") & !is.na(found$score), ]
-  if (nrow(known) > 0L) as.list(known[order(known$estimate != "bootstrap")[1], ])
-}
-
-optimism_sentence <- function(cmp) {
-  at <- best_correction(cmp)
-  if (is.null(at)) return(NULL)
-  by <- c(bootstrap = "bootstrap correction", fold_corrected = "correction by folds")
-  seen <- looked_at(cmp)
-  paste0(
-    "Being the best of ", format(seen[["full"]], big.mark = ","),
-    if (sum(seen) > seen[["full"]]) " that were scored in full",
-    ", its mean is likely too good by about ", signif(max(at$optimism, 0), 2), " (",
-    by[[at$estimate]], ")."
   )
 }
 

@@ -142,3 +142,53 @@ regret_of_rule <- function(seed, rule, unlike) {
   best <- min(vapply(names(cmp$plan$spaces), function(one) error("best_mean", candidate = one), 1))
   error(rule) - best
 }
+
+# Tables of which little is known: `kind` says what is hard about them.
+hard_table <- function(kind, n) {
+  table <- as.data.frame(matrix(stats::rnorm(n * 8), n))
+  outcome <- function(p) factor(ifelse(stats::runif(n) < p, "yes", "no"), c("no", "yes"))
+  group <- rep(seq_len(ceiling(n / 8)), each = 8)[seq_len(n)]
+  table$y <- switch(kind,
+    noise = outcome(0.5),
+    signal = outcome(stats::plogis(table$V1 + table$V2 * table$V3)),
+    imbalance = outcome(stats::plogis(-2.3 + table$V1)),
+    tails = table$V1 + table$V2 * (table$V3 > 0) + stats::rt(n, 4),
+    groups = table$V1 + stats::rnorm(max(group), sd = 0.7)[group] + stats::rnorm(n)
+  )
+  if (kind == "groups") table$g <- paste0("g", group)
+  table
+}
+
+# Does the interval of honest_score() hold the final model's true score?
+honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000) {
+  set.seed(seed)
+  table <- hard_table(kind, n)
+  truth <- hard_table(kind, fresh)
+  classes <- is.factor(table$y)
+  job <- do.call(brief, c(
+    list(table, "y"), if (classes) list(event = "yes"), if (kind == "groups") list(group = "g")
+  ))
+  metric <- c(noise = "auc", signal = "log_loss", imbalance = "auc", tails = "rmse", groups = "rmse")
+  rivals <- candidates(
+    penalised = fam_penalised(
+      penalty = from_to(1e-3, 1, spacing = "log", points = 20), lasso_share = among(0, 0.5, 1)
+    ),
+    tree = fam_tree(
+      pruning = from_to(1e-3, 0.1, spacing = "log", points = 20), min_leaf = among(3, 10)
+    ),
+    baseline = fam_baseline()
+  )
+  cmp <- quiet_run(job, rivals,
+    splits = splits, search = search_grid(), metrics = metric[[kind]], seed = seed, workers = 1
+  )
+  choice <- select_final(cmp, rule)
+  found <- predict(fit_final(choice), truth, type = if (classes) "probability" else "value")
+  yes <- truth$y == "yes"
+  error <- switch(metric[[kind]],
+    auc = (mean(rank(found$p_yes)[yes]) - (sum(yes) + 1) / 2) / sum(!yes),
+    log_loss = -mean(log(ifelse(yes, found$p_yes, 1 - found$p_yes))),
+    rmse = sqrt(mean((truth$y - found$value)^2))
+  )
+  at <- honest_score(choice)
+  as.numeric(at$low <= error && error <= at$high)
+}

@@ -128,8 +128,8 @@ test_that(
 test_that("one sentence says what was chosen, how good it is, and what is as good", {
   cmp <- toy_comparison()
   said <- kw("in_one_sentence")(select_final(cmp, "best_mean"))
-  expect_match(said, "was chosen; its mean AUC over the splits is 0.841 \\(se")
-  expect_match(said, "likely too good by about [0-9.]+ for being picked from 19; of 18 other")
+  expect_match(said, "was chosen; its AUC, corrected for having been picked from 19 settings, is")
+  expect_match(said, "\\(95 % interval 0[.0-9]+ to [.0-9]+\\); of 18 other")
 })
 
 test_that("all settings tied: every rule picks the simplest", {
