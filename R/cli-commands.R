@@ -48,6 +48,7 @@ member_command_run <- function() {
       option("certificate", help = "with --listen: file to write that the workers need"),
       option("minutes", help = "end within so many minutes (else: the plan's)", type = "double"),
       option("fit-seconds", help = "stop a fit that takes longer than this", type = "double"),
+      intervals_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
     run = function(positional, options) run_plan_file(positional$plan, options)
@@ -108,6 +109,7 @@ member_command_select <- function() {
         "model",
         help = "fit the choice on all working rows and save the model into this file"
       ),
+      intervals_option(),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
     run = function(positional, options) {
@@ -117,7 +119,7 @@ member_command_select <- function() {
       say("")
       print_rules(explain_choice(choice))
       if (is.null(options$model)) return(invisible())
-      save_model(fit_final(choice), options$model)
+      save_model(fit_final(choice, intervals = options$intervals), options$model)
       complain(paste0("The final model is in ", options$model))
     }
   )
@@ -143,6 +145,12 @@ rule_option <- function() {
     paste(names(known_members("rule")), collapse = ", "),
     "[default: that of the plan file, else one_se]"
   ))
+}
+
+intervals_option <- function() {
+  option("intervals",
+    help = "keep the folds' fits too, for intervals of single predictions", type = "flag"
+  )
 }
 
 margin_option <- function() {
@@ -181,7 +189,8 @@ member_command_predict <- function() {
         "id",
         help = "columns of the table to copy, separated by commas [default: the brief's id columns]"
       ),
-      option("type", help = "class or probability [default: both]"),
+      option("type", help = "class, probability or interval [default: class and probability]"),
+      option("level", 0.9, "of intervals: the share of rows to hold [default %default]", "double"),
       option("trust", help = "the model file comes from a place that I trust", type = "flag")
     ),
     run = function(positional, options) predict_to_file(positional, options)
@@ -218,7 +227,7 @@ run_plan <- function(plan, file, options) {
     accept_versions = isTRUE(options[["accept-versions"]]),
     limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
   )
-  chosen <- choose_if_any(cmp)
+  chosen <- choose_if_any(cmp, isTRUE(options$intervals))
   said <- c(capture_print(cmp), "", chosen$said)
   trouble <- write_results(
     options$out, file, cmp, chosen$choice, chosen$model, chosen$aside, said
@@ -239,12 +248,12 @@ run_plan <- function(plan, file, options) {
 
 # The choice and what follows from it, as far as it goes: where it fails, the comparison is kept
 # all the same. `trouble`: what failed, unless the run was broken off early.
-choose_if_any <- function(cmp) {
+choose_if_any <- function(cmp, intervals) {
   choice <- model <- aside <- NULL
   failed <- tryCatch(
     {
       choice <- select_final(cmp)
-      model <- fit_final(choice)
+      model <- fit_final(choice, intervals)
       if (!is.null(cmp$plan$brief$sealed)) aside <- score_set_aside(model)
       NULL
     },
@@ -307,7 +316,10 @@ set_aside_lines <- function(aside, model) {
       if (aside$openings[1] == 1L) "once" else paste(aside$openings[1], "times"), ":"
     ),
     utils::capture.output(print_table(rows, align = c("left", rep("right", 6L)))),
-    interval_words(aside)
+    interval_words(aside),
+    if (!is.null(attr(aside, "intervals"))) {
+      strwrap(coverage_text(attr(aside, "intervals")), 80L, exdent = 2L)
+    }
   )
 }
 
@@ -373,7 +385,9 @@ predict_to_file <- function(positional, options) {
   table <- read_new_rows(model, positional$table, ids)
   remarks <- check_new_data(model, table)
   if (nrow(remarks) > 0L) complain(capture_print(remarks))
-  if (options$out == "-") return(data.table::fwrite(with_ids(model, table, ids, options$type), ""))
-  write_predictions(model, table, options$out, ids, options$type)
+  if (options$out == "-") return(data.table::fwrite(
+    with_ids(model, table, ids, options$type, options$level), ""
+  ))
+  write_predictions(model, table, options$out, ids, options$type, options$level)
   complain(paste0(count_of(nrow(table), "row"), " predicted, written to ", options$out))
 }

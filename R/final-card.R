@@ -74,7 +74,8 @@ card_lines <- function(model) {
     } else {
       paste0(
         "The ", kept$rows[1], " set-aside rows were opened ", times_word(kept$openings[1]),
-        "; the interval is of 95 %."
+        "; the interval is of 95 %.",
+        if (!is.null(attr(kept, "intervals"))) paste0(" ", coverage_text(attr(kept, "intervals")))
       )
     },
     "",

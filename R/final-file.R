@@ -97,12 +97,26 @@ parts_with_rows <- function(model) {
 model_core <- function(model) {
   model$brief <- NULL
   model$origin <- NULL
-  model$steps <- lapply(model$steps, function(learned) {
+  model$folds <- lapply(model$folds, portable_parts)
+  unclass(portable_parts(model))
+}
+
+portable_parts <- function(fitted) {
+  fitted$steps <- lapply(fitted$steps, function(learned) {
     learned$definition <- portable_definition(learned$definition)
     learned
   })
-  model$family$definition <- portable_definition(model$family$definition)
-  unclass(model)
+  fitted$family$definition <- portable_definition(fitted$family$definition)
+  fitted
+}
+
+whole_parts <- function(fitted, file) {
+  fitted$steps <- lapply(fitted$steps, function(learned) {
+    learned$definition <- whole_definition(learned$definition, "step", file)
+    learned
+  })
+  fitted$family$definition <- whole_definition(fitted$family$definition, "fam", file)
+  fitted
 }
 
 portable_definition <- function(definition) {
@@ -163,11 +177,8 @@ open_model <- function(file, trust = NULL) {
   core <- tryCatch(readRDS(file.path(folder, "model.rds")), error = function(e) {
     damaged_model(file, plain_message(e))
   })
-  core$steps <- lapply(core$steps, function(learned) {
-    learned$definition <- whole_definition(learned$definition, "step", file)
-    learned
-  })
-  core$family$definition <- whole_definition(core$family$definition, "fam", file)
+  core <- whole_parts(core, file)
+  if (!is.null(core$folds)) core$folds <- lapply(core$folds, whole_parts, file = file)
   for (package in family_packages(core$family$definition, core$family$settings, core$kind)) {
     need(package, "This model")
   }

@@ -4,10 +4,14 @@
 #' path is fitted with the same values as in the comparison.
 #'
 #' @param choice A choice from [select_final()].
+#' @param intervals Should the model also give intervals of single predictions, or sets of classes,
+#'   as `predict(type = "interval")`? It then keeps a fit of every fold (of the comparison's first
+#'   repeat, else of ten folds): so many fits more, and a file so many times as large.
 #' @return A `kw_model` for [predict()][predict.kw_model], [score_set_aside()] and
 #'   [save_model()].
 #' @section Errors:
-#' `kw_error_fit` when the final fit fails, with its message.
+#' `kw_error_fit` when a fit fails, with its message; `kw_error_argument` where there are no
+#' intervals: rows in time, rates with an exposure, quantiles.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -19,8 +23,10 @@
 #' model <- fit_final(select_final(cmp))
 #' predict(model, demo_pots()[1:3, ])
 #' @export
-fit_final <- function(choice) {
+fit_final <- function(choice, intervals = FALSE) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
+  check_flag(intervals, "intervals")
+  if (intervals) refuse_intervals(choice$cmp$plan$brief)
   plan <- choice$cmp$plan
   brief <- plan$brief
   work <- work_of(choice$cmp)
@@ -31,12 +37,7 @@ fit_final <- function(choice) {
     )),
     error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))
   )
-  value <- refitted$value
-  definition <- refitted$fitted$definition
-  frozen <- refitted$fitted
-  frozen$model <- definition$freeze(frozen$model, value)
-  frozen$settings <- refitted$settings
-  if (!is.null(definition$path)) frozen$settings[definition$path$along] <- as.list(value)
+  frozen <- frozen_fit(refitted)
   training <- with_threshold(refitted, choice$threshold$value, plan$metrics)
   # what the model comes from; not saved with it
   origin <- new.env(parent = emptyenv())
@@ -47,12 +48,25 @@ fit_final <- function(choice) {
       outcome = brief$outcome, id = brief$roles$id,
       kind = brief$kind, levels = brief$levels, event = brief$event,
       exposure = brief$roles$exposure, quantiles = brief$quantiles,
-      steps = refitted$states, family = frozen, value = value, metrics = plan$metrics,
+      steps = frozen$steps, family = frozen$family, value = frozen$value,
+      folds = if (intervals) folds_for_intervals(choice), metrics = plan$metrics,
       threshold = choice$threshold$value,
       scores = final_scores(choice, training), facts = model_facts(choice), origin = origin
     ),
     class = "kw_model"
   )
+}
+
+# As a model keeps it: plain data, the path's value among the settings.
+frozen_fit <- function(refitted) {
+  definition <- refitted$fitted$definition
+  frozen <- refitted$fitted
+  frozen$model <- definition$freeze(frozen$model, refitted$value)
+  frozen$settings <- refitted$settings
+  if (!is.null(definition$path)) {
+    frozen$settings[definition$path$along] <- as.list(refitted$value)
+  }
+  list(steps = refitted$states, family = frozen, value = refitted$value)
 }
 
 # Training scores of a refitted setting; metrics of classes see the threshold.

@@ -7,13 +7,26 @@
 #' @param object A model from [fit_final()] or [open_model()].
 #' @param new_data Data frame with the brief's predictor columns.
 #' @param type `"value"` for numeric outcomes, `"quantiles"` for several quantiles; `"class"`,
-#'   `"probability"` or both (the default) for classes.
+#'   `"probability"` or both (the default) for classes; `"interval"` of a model that was fitted with
+#'   `fit_final(intervals = TRUE)`.
+#' @param level Of intervals: the share of new rows that they are to hold.
 #' @param ... Not used.
 #' @return A tibble, one row a new row, in order: `value` (of counts with an exposure
 #'   the rate per unit of it); `q_10`, ... for quantiles; or `class`
 #'   and `p_<level>` for every class. The class is the most probable one, or the event from
-#'   the threshold of [set_threshold()] on.
+#'   the threshold of [set_threshold()] on. With `"interval"`: `value`, `low` and `high`, or `class`
+#'   and a logical `may_be_<level>` for every class: those that cannot be left out.
+#' @section Intervals:
+#' By the comparison's folds: every fold's model predicts the new row, and the held-out rows say how
+#' far off it may be (CV+; Barber, Candes, Ramdas & Tibshirani 2021, Annals of Statistics 49; for
+#' classes Romano, Sesia & Candes 2020). They hold `level` of new rows of the same kind, whatever
+#' the model is worth - sure in theory are 2 `level` - 1 - on average over all rows, not in every
+#' corner of the table. Where rows come in groups they are for rows of new groups (Dunn, Wasserman &
+#' Ramdas 2023), and few groups allow no high `level`. Where all classes are less likely than
+#' `level` asks for, none may be: such a row is like no other.
 #' @section Errors:
+#' `kw_error_argument` for a `type` that the outcome or the model does not have, or a `level` that
+#' is too high for so few rows or groups;
 #' `kw_error_new_data` when a column is absent or of another type, naming it;
 #' `kw_error_versions` when a model package of another version than the model's fails.
 #' @examples
@@ -27,14 +40,18 @@
 #' )
 #' predict(fit_final(select_final(cmp)), demo_pots()[1:3, ])
 #' @export
-predict.kw_model <- function(object, new_data, type = NULL, ...) {
+predict.kw_model <- function(object, new_data, type = NULL, level = 0.9, ...) {
   choices <- if (has_classes(object$kind)) {
     c("class", "probability")
   } else {
     if (is_wide(object$kind)) "quantiles" else "value"
   }
-  if (!is.null(type)) check_choice(type, choices, "type")
+  if (!is.null(type)) check_choice(type, c(choices, "interval"), "type")
   frame <- frame_from_new(new_data, object$schema, object$missing_codes)
+  if (identical(type, "interval")) {
+    usual <- predict(object, new_data, type = choices[1])
+    return(tibble::add_column(usual, !!!interval_columns(object, frame, level)))
+  }
   prediction <- tryCatch(predict_frame(object, frame), error = function(e) {
     explain_failed_prediction(object, e)
   })
@@ -103,7 +120,7 @@ predict_frame <- function(model, frame) {
 #' @param file Path ending in `.csv` or `.parquet`; an existing file is replaced only when
 #'   the new one is complete.
 #' @param id Names of columns to copy; default the brief's id columns that `new_data` has.
-#' @param type As for [predict()][predict.kw_model].
+#' @param type,level As for [predict()][predict.kw_model].
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_argument` for anything but a model, `kw_error_file` when a file is absent or cannot be
@@ -118,7 +135,7 @@ predict_frame <- function(model, frame) {
 #' write_predictions(fit_final(select_final(cmp)), demo_pots()[1:5, ], file.path(tempdir(),
 #'   "predicted.csv"))
 #' @export
-write_predictions <- function(model, new_data, file, id = NULL, type = NULL) {
+write_predictions <- function(model, new_data, file, id = NULL, type = NULL, level = 0.9) {
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_string(file, "file")
   ending <- tolower(sub("^.*[.]", "", basename(file)))
@@ -127,7 +144,7 @@ write_predictions <- function(model, new_data, file, id = NULL, type = NULL) {
   }
   check_writable_file(file)
   if (is.character(new_data)) new_data <- read_new_rows(model, new_data, id)
-  both <- with_ids(model, new_data, id, type)
+  both <- with_ids(model, new_data, id, type, level)
   write_whole(file, if (ending == "csv") csv_bytes(both) else parquet_bytes(both))
 }
 
@@ -139,8 +156,8 @@ parquet_bytes <- function(columns) {
 }
 
 # Id columns, then predictions.
-with_ids <- function(model, new_data, id, type) {
-  prediction <- predict(model, new_data, type = type)
+with_ids <- function(model, new_data, id, type, level) {
+  prediction <- predict(model, new_data, type = type, level = level)
   check_columns_exist(id, names(new_data), "id")
   id <- id %||% intersect(model$id, names(new_data))
   c(unclass(new_data)[id], as.list(prediction))

@@ -63,9 +63,8 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
       remedy = "A model changed after looking at them will seem better than it is."
     )
   }
-  prediction <- predict_frame(
-    model, frame_from_new(sealed$table, model$schema, model$missing_codes)
-  )
+  frame <- frame_from_new(sealed$table, model$schema, model$missing_codes)
+  prediction <- predict_frame(model, frame)
   weights <- row_weights(brief, sealed$table)
   group <- if (!is.null(brief$roles$group)) sealed$table[[brief$roles$group]]
   target <- new_target(
@@ -85,6 +84,7 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   scores$rows <- length(truth)
   scores$groups <- if (is.null(group)) NA_integer_ else length(unique(group))
   scores$openings <- times
+  if (!is.null(model$folds)) attr(scores, "intervals") <- interval_coverage(model, frame, truth)
   if (!is.null(model$origin)) model$origin$set_aside <- scores
   scores
 }

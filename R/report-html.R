@@ -364,6 +364,7 @@ report_set_aside <- function(model) {
         "metric", "training", "validation", "validation_sd", "set_aside", "low",
         "high"
       )]),
+      if (!is.null(attr(scores, "intervals"))) say_html(coverage_text(attr(scores, "intervals"))),
       if (scores$openings[1] > 1L) {
         htmltools::tags$p(
           "They were opened more than once: a model changed after ",

@@ -89,6 +89,12 @@ lines <- c(
       )
     }))
   })),
+  unlist(lapply(c("signal", "imbalance", "tails", "groups"), function(kind) {
+    line(
+      paste0("Intervals or sets of 90 % hold fresh rows: ", kind, ", 104 rows"), "0.9", 100,
+      function(s) intervals_hold(s, kind)
+    )
+  })),
   unlist(lapply(c("unlike", "alike"), function(sites) {
     regret <- function(rule) function(s) regret_of_rule(s, rule, unlike = sites == "unlike")
     c(
@@ -96,7 +102,9 @@ lines <- c(
         paste0("Regret of one_se, ten sites of ", sites, " difficulty, RMSE"), "at most the next",
         200, regret("one_se")
       ),
-      line("The same of one_se_1984", "more", 200, regret("one_se_1984"))
+      line(
+        paste0("The same of one_se_1984, ", sites, " sites"), "more", 200, regret("one_se_1984")
+      )
     )
   })),
   line(

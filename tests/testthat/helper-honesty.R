@@ -151,12 +151,27 @@ hard_table <- function(kind, n) {
   table$y <- switch(kind,
     noise = outcome(0.5),
     signal = outcome(stats::plogis(table$V1 + table$V2 * table$V3)),
-    imbalance = outcome(stats::plogis(-2.3 + table$V1)),
+    imbalance = outcome(stats::plogis(-1.8 + table$V1)),
     tails = table$V1 + table$V2 * (table$V3 > 0) + stats::rt(n, 4),
     groups = table$V1 + stats::rnorm(max(group), sd = 0.7)[group] + stats::rnorm(n)
   )
   if (kind == "groups") table$g <- paste0("g", group)
   table
+}
+
+# What share of fresh rows intervals of 90 %, or sets of classes, hold.
+intervals_hold <- function(seed, kind, n = 104, fresh = 4000) {
+  set.seed(seed)
+  table <- hard_table(kind, n)
+  truth <- hard_table(kind, fresh)
+  job <- brief(table, "y", group = if (kind == "groups") "g")
+  cmp <- quiet_run(job, candidates(f = fam_forest(trees = 50)), seed = seed, workers = 1,
+    splits = split_kfold(8), metrics = if (is.factor(table$y)) "log_loss" else "rmse"
+  )
+  model <- fit_final(select_final(cmp), intervals = TRUE)
+  found <- predict(model, truth, type = "interval", level = 0.9)
+  if (!is.factor(table$y)) return(mean(found$low <= truth$y & truth$y <= found$high))
+  mean(ifelse(truth$y == "yes", found$may_be_yes, found$may_be_no))
 }
 
 # Does the interval of honest_score() hold the final model's true score?

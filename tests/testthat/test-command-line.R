@@ -228,10 +228,13 @@ test_that("select chooses again from a journal by another rule, and report write
   )
   expect_identical(ran$status, 0L, info = ran$err)
   model <- file.path(folder, "steady.kilnwright")
-  chosen <- command("select", journal, "--rule", "steady", "--model", model)
+  chosen <- command("select", journal, "--rule", "steady", "--model", model, "--intervals")
   expect_identical(chosen$status, 0L, info = chosen$err)
   expect_match(chosen$out, "Rule: steady", all = FALSE)
-  expect_s3_class(open_model(model, trust = TRUE), "kw_model")
+  expect_named(
+    predict(open_model(model, trust = TRUE), toy()[1:2, ], type = "interval"),
+    c("class", "may_be_no", "may_be_yes")
+  )
   expect_identical(command("select", journal, "--rule", "luck")$status, 1L)
   page <- file.path(folder, "report.html")
   reported <- command("report", journal, "--out", page)
