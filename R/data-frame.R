@@ -130,3 +130,14 @@ group_rows <- function(table, n) {
 }
 
 row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
+
+# Columns as numbers and categories, of many rows some, evenly.
+plain_columns <- function(brief, names, most = 20000L) {
+  n <- nrow(brief$table)
+  some <- if (n > most) unique(round(seq(1, n, length.out = most))) else seq_len(n)
+  columns <- frame_columns(frame_of_rows(brief$table[names], some), brief$schema[names])$columns
+  columns[] <- lapply(columns, function(x) {
+    if (inherits(x, c("Date", "POSIXct"))) as.double(x) else x
+  })
+  columns
+}

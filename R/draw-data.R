@@ -275,16 +275,7 @@ correlation_figure_data <- function(brief, most) {
     !(kinds == "category" & distinct > nrow(brief$table) / 5)
   names <- utils::head(names(kinds)[usable], most)
   if (length(names) < 2L) stop_kw("draw", "Fewer than two columns can be compared.")
-  n <- nrow(brief$table)
-  some <- if (n > 20000L) unique(round(seq(1, n, length.out = 20000L))) else seq_len(n)
-  columns <- frame_columns(frame_of_rows(brief$table[names], some), brief$schema[names])$columns
-  columns[] <- lapply(columns, function(x) {
-    if (inherits(x, c("Date", "POSIXct"))) as.double(x) else x
-  })
-  strength <- diag(length(names))
-  for (i in seq_along(names)[-1]) for (j in seq_len(i - 1L)) {
-    strength[i, j] <- strength[j, i] <- association(columns[[i]], columns[[j]])
-  }
+  strength <- association_matrix(plain_columns(brief, names))
   order <- stats::hclust(stats::as.dist(1 - strength), "average")$order
   cells <- expand.grid(i = seq_along(names), j = seq_along(names))
   list(

@@ -54,6 +54,7 @@ draw_importance <- function(importance, top = 15) {
     ) +
     ggplot2::geom_point(size = 3.4, shape = 21, fill = "white", colour = okabe_ito[1],
       stroke = 1.4) +
+    chance_marks(table) +
     ggplot2::labs(
       title = "Which columns matter",
       subtitle = wrapped_subtitle(
@@ -65,10 +66,20 @@ draw_importance <- function(importance, top = 15) {
         " gets when the column is shuffled"
       ),
       y = NULL,
-      caption = "Point: mean over splits. Line: one standard deviation. Rings: single splits."
+      caption = paste0(
+        "Point: mean over splits. Line: one standard deviation. Rings: single splits.",
+        if (!is.null(table$by_chance)) " Bar: what chance alone exceeds once in twenty."
+      )
     ) +
     theme_kilnwright() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank())
+}
+
+chance_marks <- function(table) {
+  if (is.null(table$by_chance)) return(NULL)
+  ggplot2::geom_point(
+    data = table, ggplot2::aes(x = .data$by_chance), shape = 124, size = 5, colour = "grey30"
+  )
 }
 
 #' @rdname draw_importance

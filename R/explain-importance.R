@@ -5,7 +5,8 @@
 #' with the one before. How much worse it gets is the column's importance there (Breiman
 #' 2001, Machine Learning 45; Fisher, Rudin & Dominici 2019). Columns are the brief's, before
 #' any step; columns that say the same share their importance, and a column may matter little
-#' only because another one stands in for it. Where predictions are scored together, as
+#' only because another one stands in for it: `together` shuffles such columns as one, `within`
+#' asks what a column adds to them. Where predictions are scored together, as
 #' under leave-one-out, a column is shuffled among all held-out rows of the first repeat and
 #' they are scored together, too; `sd`, `lowest` and `highest` are then over the shuffles.
 #' Metrics of the called class use the threshold of [set_threshold()], if there is one.
@@ -13,16 +14,29 @@
 #' @param choice A choice from [select_final()].
 #' @param metric The metric; default the deciding one.
 #' @param times Shuffles of every column on every split.
-#' @param columns Names of predictor columns; default all.
+#' @param columns Names of predictor columns, or a list of such names in which those that stand
+#'   together are shuffled together, such as `list(size = c("height_mm", "weight_g"), "kiln")`;
+#'   default all.
+#' @param together Columns that are associated at least so much (0 to 1, average linkage of the
+#'   associations of [draw_associations()]) are shuffled together. `NULL`: each by itself.
+#' @param within Should a column be shuffled only among rows that are alike in the columns
+#'   associated with it? That is what it adds to them (conditional importance; Strobl, Boulesteix,
+#'   Kneib, Augustin & Zeileis 2008, BMC Bioinformatics 9), and no made-up row is unlike all real
+#'   ones. Rows are alike in the leaf of a tree that predicts the column from the others. Texts are
+#'   shuffled plainly.
+#' @param chance Number of fits to an outcome that is shuffled itself, each on one split, which show
+#'   what importance a useless column has by chance; 0: none.
 #' @param most_splits Only the first so many splits are used (all of the first repeat, where
 #'   predictions are scored together).
 #' @param seed Seed of the shuffles; default the comparison's.
 #' @return A `kw_importance`: a tibble, most important first: `column`, `metric`,
 #'   `importance` (mean over splits, in the metric's unit, positive = the column helps),
-#'   `sd`, `lowest`, `highest` (over splits), `splits`; attribute `by_split`.
+#'   `sd`, `lowest`, `highest` (over splits), `splits`; with `chance` also `by_chance`: the
+#'   importance that a column without any would exceed in one of twenty comparisons; attribute
+#'   `by_split`.
 #' @section Errors:
 #' `kw_error_select` for a model that was opened from a file, `kw_error_brief` for columns that
-#' there are not.
+#' there are not, `kw_error_argument` for `within` columns that are shuffled together.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -36,7 +50,7 @@
 #' @export
 column_importance <- function(
   choice, metric = NULL, times = 5, columns = NULL, most_splits = 10,
-  seed = NULL
+  seed = NULL, together = NULL, within = FALSE, chance = 0
 ) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(times, "times", min = 1, whole = TRUE)
@@ -44,18 +58,20 @@ column_importance <- function(
   cmp <- choice$cmp
   brief <- cmp$plan$brief
   metric <- cmp_metric(cmp, metric)
-  columns <- columns %||% names(brief$schema)
-  check_columns_exist(columns, names(brief$schema), "columns")
+  check_flag(within, "within")
+  check_number(chance, "chance", min = 0, whole = TRUE)
+  sets <- column_sets(brief, columns, together)
+  near <- if (within) neighbourhoods(brief, sets)
   seed <- seed %||% cmp$plan$seed
   refit <- new_refit(cmp, choice$at)
   each <- without_rng_trace(lapply(scoring_units(cmp$plan, most_splits), function(splits) {
     with_seed(
       derive_seed(seed, paste("importance", cmp$plan$splits[[splits[1]]]$key)),
-      unit_importance(refit, splits, choice, metric, columns, times)
+      unit_importance(refit, splits, choice, metric, sets, times, near)
     )
   }))
   by_split <- do.call(rbind, each)
-  dimnames(by_split) <- list(NULL, columns)
+  dimnames(by_split) <- list(NULL, names(sets))
   known <- by_split[!is.na(by_split[, 1]), , drop = FALSE]
   if (nrow(known) == 0L) {
     stop_kw("select", paste0("The metric ", quoted(metric$name), " is undefined on every split."))
@@ -63,11 +79,16 @@ column_importance <- function(
   mean <- colMeans(known)
   sd <- if (nrow(known) > 1L) apply(known, 2L, stats::sd) else rep(NA_real_, ncol(known))
   table <- tibble::tibble(
-    column = columns, metric = metric$name, importance = unname(mean),
+    column = names(sets), metric = metric$name, importance = unname(mean),
     sd = unname(sd),
     lowest = unname(apply(known, 2L, min)),
     highest = unname(apply(known, 2L, max)), splits = nrow(known)
   )
+  if (chance > 0) {
+    table$by_chance <- chance_of_importance(
+      choice, metric, sets, times, near, chance, nrow(known), derive_seed(seed, "chance")
+    )
+  }
   order <- order(-table$importance)
   mark_table(
     table[order, ],
@@ -76,6 +97,111 @@ column_importance <- function(
     about = choice_name(cmp, choice$at),
     label = metric$label
   )
+}
+
+# What is shuffled as one: a named list of names of columns.
+column_sets <- function(brief, columns, together) {
+  known <- names(brief$schema)
+  if (is.list(columns)) {
+    check_columns_exist(unlist(columns), known, "columns")
+    sets <- columns
+  } else {
+    columns <- columns %||% known
+    check_columns_exist(columns, known, "columns")
+    sets <- as.list(columns)
+    if (!is.null(together)) {
+      check_number(together, "together", min = 0, max = 1)
+      sets <- associated_sets(brief, columns, together)
+    }
+  }
+  label <- vapply(sets, paste, "", collapse = " + ")
+  given <- names(sets) %||% rep("", length(sets))
+  stats::setNames(sets, ifelse(nzchar(given), given, label))
+}
+
+associated_sets <- function(brief, columns, together) {
+  usable <- columns[vapply(brief$schema[columns], `[[`, "", "kind") != "text"]
+  if (length(usable) < 2L) return(as.list(columns))
+  strength <- association_matrix(plain_columns(brief, usable))
+  tree <- stats::hclust(stats::as.dist(1 - strength), "average")
+  # no more than this apart, rounding aside
+  set <- stats::cutree(tree, h = 1 - together + 1e-9)
+  c(unname(split(usable, set)), as.list(setdiff(columns, usable)))
+}
+
+# By set: which rows are alike in what is associated with the column, as codes of all working rows;
+# NULL where nothing is.
+neighbourhoods <- function(brief, sets) {
+  if (any(lengths(sets) > 1L)) {
+    stop_kw("argument", "`within` is for single columns, but some are shuffled together.",
+      remedy = "Leave `together` out, or ask with within = FALSE."
+    )
+  }
+  usable <- names(brief$schema)[vapply(brief$schema, `[[`, "", "kind") != "text"]
+  columns <- plain_columns(brief, usable, Inf)
+  lapply(sets, function(name) {
+    if (!name %in% usable) return(NULL)
+    others <- setdiff(usable, name)
+    strength <- vapply(others, function(other) association(columns[[name]], columns[[other]]), 1)
+    few <- vapply(columns[others], function(x) is.numeric(x) || length(unique(x)) <= 30L, NA)
+    others <- others[few & strength >= 0.2]
+    if (length(others) > 0L) rows_alike(columns[[name]], columns[others])
+  })
+}
+
+rows_alike <- function(x, others) {
+  others$aim <- x
+  tree <- rpart::rpart(aim ~ ., others,
+    method = if (is.numeric(x)) "anova" else "class",
+    control = rpart::rpart.control(
+      minbucket = max(10, length(x) / 50), cp = 0.005, xval = 0, maxsurrogate = 2
+    )
+  )
+  leaf <- stats::predict(tree, others, type = if (is.numeric(x)) "vector" else "matrix")
+  leaf <- if (is.matrix(leaf)) do.call(paste, as.data.frame(leaf)) else leaf
+  match(leaf, unique(leaf))
+}
+
+# An order of rows, among those of one code only; `weights` say how often a row's value is taken.
+shuffled_order <- function(n, weights, code) {
+  if (is.null(code)) return(sample.int(n, replace = !is.null(weights), prob = weights))
+  if (is.null(weights)) {
+    order <- integer(n)
+    order[order(code)] <- order(code, stats::runif(n))
+    return(order)
+  }
+  order <- seq_len(n)
+  for (rows in split(seq_len(n), code)) {
+    if (sum(weights[rows]) > 0) {
+      order[rows] <- rows[sample.int(length(rows), replace = TRUE, prob = weights[rows])]
+    }
+  }
+  order
+}
+
+# What a column without importance exceeds in one of twenty: the mean and spread of importance where
+# the outcome is shuffled, for a mean over so many splits.
+chance_of_importance <- function(choice, metric, sets, times, near, draws, splits, seed) {
+  cmp <- choice$cmp
+  units <- scoring_units(cmp$plan)
+  ratio <- mean(vapply(cmp$plan$splits[unlist(units)], function(s) {
+    length(s$validation) / length(unique(s$training))
+  }, 1))
+  data <- working_data(cmp$plan$brief)
+  each <- without_rng_trace(lapply(seq_len(draws), function(draw) {
+    with_seed(derive_seed(seed, paste("outcome", draw)), {
+      shuffled <- data
+      shuffled$target$outcome <- data$target$outcome[sample.int(length(data$target$outcome))]
+      unit <- units[[(draw - 1L) %% length(units) + 1L]]
+      colMeans(unit_importance(
+        new_refit(cmp, choice$at, shuffled), unit, choice, metric, sets, times, near
+      ))
+    })
+  }))
+  each <- do.call(rbind, each)
+  sd <- apply(each, 2L, stats::sd, na.rm = TRUE)
+  reach <- stats::qt(0.95, max(1, draws - 1)) * sd * sqrt(1 / splits + ratio)
+  unname(colMeans(each, na.rm = TRUE) + reach)
 }
 
 # Numbers of the splits that are scored together: each by itself, or all of the first repeat.
@@ -96,21 +222,21 @@ thresholds_of <- function(choice) {
   ifelse(is.na(threshold$by_split), threshold$value, threshold$by_split)
 }
 
-# How much worse each column makes the score if it is shuffled among the rows that these
-# splits hold out: one row (times rows if there are several splits) by columns.
-unit_importance <- function(refit, splits, choice, metric, columns, times) {
+# How much worse each set of columns makes the score if it is shuffled among the rows that these
+# splits hold out: one row (times rows if there are several splits) by sets.
+unit_importance <- function(refit, splits, choice, metric, sets, times, near) {
   plan <- choice$cmp$plan
   held <- lapply(plan$splits[splits], `[[`, "validation")
   rows <- unlist(held)
   all <- data_rows(refit$data, rows)
-  none <- matrix(NA_real_, 1L, length(columns))
+  none <- matrix(NA_real_, 1L, length(sets))
   if (!is.null(metric$undefined(all$target$outcome, all$target$weights))) return(none)
-  copies <- c("", rep(columns, each = times))
+  copies <- c(0L, rep(seq_along(sets), each = times))
   weights <- all$target$weights
   if (!is.null(weights) && sum(weights) <= 0) return(none)
   # where rows count differently, so do those that values come from
-  orders <- lapply(copies, function(column) {
-    if (nzchar(column)) sample.int(length(rows), replace = !is.null(weights), prob = weights)
+  orders <- lapply(copies, function(set) {
+    if (set > 0L) shuffled_order(length(rows), weights, near[[set]][rows])
   })
   number <- match(splits, which(!is_apparent(plan$splits)))
   threshold <- if (metric$by_class) thresholds_of(choice)[number]
@@ -118,7 +244,7 @@ unit_importance <- function(refit, splits, choice, metric, columns, times) {
   predicted <- lapply(seq_along(splits), function(i) {
     at <- from[i] + seq_along(held[[i]])
     shuffled_predictions(
-      refit, plan$splits[[splits[i]]], all$frame, at, copies, orders, threshold[i]
+      refit, plan$splits[[splits[i]]], all$frame, at, copies, orders, sets, threshold[i]
     )
   })
   values <- stack_rows(predicted)
@@ -135,17 +261,19 @@ unit_importance <- function(refit, splits, choice, metric, columns, times) {
 
 # Predictions of some of the held-out rows, fitted on a split's training rows, for every copy
 # of them: rows x copies, or rows x classes x copies.
-shuffled_predictions <- function(refit, split, frame, at, copies, orders, threshold) {
+shuffled_predictions <- function(refit, split, frame, at, copies, orders, sets, threshold) {
   fitted <- suppressWarnings(refit$fit(split$training, split$key))
   n <- length(at)
   blocks <- split(seq_along(copies), (seq_along(copies) - 1L) %/% max(1L, block_rows %/% n))
   found <- lapply(blocks, function(block) {
     stacked <- frame_rows(frame, rep(at, length(block)))
     for (i in seq_along(block)) {
-      column <- copies[block[i]]
-      if (!nzchar(column)) next
+      if (copies[block[i]] == 0L) next
       place <- (i - 1L) * n + seq_len(n)
-      stacked$columns[[column]][place] <- frame$columns[[column]][orders[[block[i]]][at]]
+      from <- orders[[block[i]]][at]
+      for (column in sets[[copies[block[i]]]]) {
+        stacked$columns[[column]][place] <- frame$columns[[column]][from]
+      }
     }
     prediction <- fitted$predict(stacked)
     if (!is.null(threshold)) prediction <- calls_at(prediction, threshold)

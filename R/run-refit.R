@@ -56,12 +56,11 @@ setting_predictions <- function(cmp, at) {
 }
 
 # One setting of a comparison, to be fitted again on any rows of the working table:
-#   data              all working rows
+#   data              all working rows, or what is given in their place
 #   fit(rows, place)  what refit_setting() gives, and predict(frame) for untouched rows
-new_refit <- function(cmp, at) {
+new_refit <- function(cmp, at, data = working_data(cmp$plan$brief)) {
   plan <- cmp$plan
   work <- work_of(cmp)
-  data <- working_data(plan$brief)
   list(data = data, fit = function(rows, place) {
     refitted <- refit_setting(
       work, at, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place)

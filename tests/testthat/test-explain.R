@@ -43,6 +43,73 @@ test_that(
   }
 )
 
+# x2 nearly repeats x1; only x1, and x3 a little, is in the outcome.
+repeating_choice <- function(family, n = 300) {
+  table <- withr::with_seed(8, {
+    x1 <- rnorm(n)
+    data.frame(x1 = x1, x2 = x1 + rnorm(n, sd = 0.3), x3 = rnorm(n), x4 = rnorm(n), e = rnorm(n))
+  })
+  table$y <- table$x1 + table$x3 / 2 + table$e
+  cmp <- quiet_run(brief(table, "y", ignore = "e"), candidates(f = family),
+    splits = split_kfold(5), metrics = "rmse", seed = 2
+  )
+  list(table = table, cmp = cmp, choice = select_final(cmp, "best_mean"))
+}
+
+test_that("columns that repeat one another can be shuffled together", {
+  made <- repeating_choice(fam_linear())
+  found <- column_importance(made$choice, times = 20, together = 0.9)
+  expect_identical(found$column[1], "x1 + x2")
+  expect_setequal(found$column, c("x1 + x2", "x3", "x4"))
+  plain <- vapply(rows_by_split(made$cmp), function(r) {
+    fit <- lm(y ~ x1 + x2 + x3 + x4, made$table[r$training, ])
+    valid <- made$table[r$validation, ]
+    rmse <- function(t) sqrt(mean((valid$y - predict(fit, t))^2))
+    mean(replicate(200, {
+      at <- sample(nrow(valid))
+      rmse(transform(valid, x1 = x1[at], x2 = x2[at]))
+    })) - rmse(valid)
+  }, numeric(1))
+  expect_equal(found$importance[1], mean(plain), tolerance = 0.05)
+  named <- column_importance(made$choice, times = 2, columns = list(both = c("x1", "x2"), "x4"))
+  expect_setequal(named$column, c("both", "x4"))
+  expect_error(column_importance(made$choice, together = 2), "together", class = "kw_error_argument")
+  expect_error(column_importance(made$choice, columns = list(c("x1", "x9"))), "x9")
+  expect_error(column_importance(made$choice, together = 0.5, within = TRUE), "single columns",
+    class = "kw_error_argument"
+  )
+})
+
+test_that("within alike rows a column that only repeats another one adds nothing", {
+  made <- repeating_choice(fam_forest(trees = 100))
+  plain <- column_importance(made$choice, times = 10)
+  within <- column_importance(made$choice, times = 10, within = TRUE)
+  of <- function(found, column) found$importance[found$column == column]
+  expect_gt(of(plain, "x2"), 0.1)
+  expect_lt(of(within, "x2"), of(plain, "x2") / 3)
+  expect_gt(of(within, "x1"), of(within, "x2"))
+  # nothing is associated with x3
+  expect_equal(of(within, "x3"), of(plain, "x3"), tolerance = 0.2)
+  # values stay among rows of one code, all of them, once
+  code <- rep(c(3, 1, 2), 7)
+  order <- kw("shuffled_order")(21, NULL, code)
+  expect_identical(sort(order), 1:21)
+  expect_identical(code[order], code)
+})
+
+test_that("chance marks what a useless column reaches", {
+  made <- repeating_choice(fam_forest(trees = 50))
+  found <- column_importance(made$choice, times = 3, chance = 10)
+  of <- function(column) found[found$column == column, ]
+  expect_gt(of("x1")$importance, of("x1")$by_chance)
+  expect_lt(of("x4")$importance, of("x4")$by_chance + 0.02)
+  expect_identical(found, column_importance(made$choice, times = 3, chance = 10))
+  marks <- ggplot2::ggplot_build(draw_importance(found))$data
+  expect_true(any(vapply(marks, function(layer) {
+    setequal(layer$x, found$by_chance)
+  }, NA)))
+})
+
 test_that("dependence of a linear model is its line, of a category its shift", {
   model <- fit_final(number_choice())
   fit <- lm(number ~ x1 + x2 + x3 + colour, toy())
