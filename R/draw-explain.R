@@ -68,7 +68,7 @@ draw_importance <- function(importance, top = 15) {
       y = NULL,
       caption = paste0(
         "Point: mean over splits. Line: one standard deviation. Rings: single splits.",
-        if (!is.null(table$by_chance)) " Bar: what chance alone exceeds once in twenty."
+        if ("by_chance" %in% names(table)) " Bar: what chance alone exceeds once in twenty."
       )
     ) +
     theme_kilnwright() +
@@ -76,7 +76,7 @@ draw_importance <- function(importance, top = 15) {
 }
 
 chance_marks <- function(table) {
-  if (is.null(table$by_chance)) return(NULL)
+  if (!"by_chance" %in% names(table)) return(NULL)
   ggplot2::geom_point(
     data = table, ggplot2::aes(x = .data$by_chance), shape = 124, size = 5, colour = "grey30"
   )

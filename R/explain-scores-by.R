@@ -44,6 +44,13 @@ scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
   check_number(level, "level", min = 0.5, max = 0.9999)
   metric <- cmp_metric(cmp, metric)
   part <- parts_of_column(cmp$plan$brief, column, parts)
+  best <- best_to_divide(cmp, metric)
+  predictions <- lapply(best, setting_predictions, cmp = cmp)
+  scores_in_parts(cmp, column, part, metric, level, best, predictions)
+}
+
+# Settings whose scores have parts: the best of each candidate.
+best_to_divide <- function(cmp, metric) {
   if (cmp$plan$pooled) {
     stop_kw("select", "So few rows validate on a split that their scores have no parts.",
       remedy = "Use larger validation parts, such as split_kfold(5)."
@@ -55,12 +62,16 @@ scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
       remedy = "See failures(cmp)."
     )
   }
+  best
+}
+
+scores_in_parts <- function(cmp, column, part, metric, level, best, predictions) {
   splits <- cmp$plan$splits[!is_apparent(cmp$plan$splits)]
   ratio <- mean(vapply(splits, function(s) {
     length(s$validation) / length(unique(s$training))
   }, numeric(1)))
-  tables <- lapply(best, function(at) {
-    scores <- part_scores(cmp, at, metric, part, splits)
+  tables <- Map(function(at, predicted) {
+    scores <- part_scores(cmp, predicted, metric, part, splits)
     c(
       list(
         candidate = rep(candidate_names(cmp)[at], length(part$label)),
@@ -68,11 +79,24 @@ scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
       ),
       part_verdicts(scores, part$label, metric, ratio, level, cmp$plan$splitter$paired)
     )
-  })
+  }, best, predictions)
   found <- do.call(rbind, lapply(tables, as.data.frame))
   mark_table(tibble::as_tibble(found), "kw_scores_by",
     about = list(column = column, metric = metric, level = level)
   )
+}
+
+# Of the columns those by which some candidate's scores differ beyond chance: a list of what
+# scores_by() gives, at most so many.
+telling_parts <- function(cmp, columns, most = 3L) {
+  metric <- cmp_metric(cmp)
+  best <- best_to_divide(cmp, metric)
+  predictions <- lapply(best, setting_predictions, cmp = cmp)
+  found <- lapply(columns, function(column) {
+    part <- tryCatch(parts_of_column(cmp$plan$brief, column, 4), kw_error = function(e) NULL)
+    if (!is.null(part)) scores_in_parts(cmp, column, part, metric, 0.95, best, predictions)
+  })
+  utils::head(Filter(function(one) any(one$answer %in% c("better", "worse")), found), most)
 }
 
 # Which part each working row is in: list(code, label).
@@ -139,9 +163,8 @@ with_missing <- function(code, label) {
 }
 
 # Scores of one setting: parts x splits, those of all rows of each split, and held-out rows.
-part_scores <- function(cmp, at, metric, part, splits) {
+part_scores <- function(cmp, predictions, metric, part, splits) {
   target <- brief_target(cmp$plan$brief)
-  predictions <- setting_predictions(cmp, at)
   score <- function(rows, prediction) {
     truth <- truth_of(target, rows)
     weights <- target$weights[rows]

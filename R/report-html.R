@@ -391,6 +391,7 @@ report_explanation <- function(model, choice) {
     lapply(top, function(column) {
       report_figure(draw_dependence(model, column), paste("Dependence on", column), height = 520)
     }),
+    report_weak_parts(cmp, if (explained) utils::head(importance$column, 6L)),
     if (!is_wide(kind)) report_figure(draw_observed(choice), "Observed against predicted"),
     if (is_wide(kind) && !has_classes(kind)) {
       report_figure(draw_intervals(choice), "Predicted intervals")
@@ -405,6 +406,22 @@ report_explanation <- function(model, choice) {
     htmltools::tags$h3("The rows that it gets most wrong"),
     report_table(errors[seq_len(min(ncol(errors), 10L))])
   )
+}
+
+# Where candidates are better or worse than over all, of the columns that matter.
+report_weak_parts <- function(cmp, columns) {
+  found <- tryCatch(telling_parts(cmp, columns), kw_error_select = function(e) NULL)
+  if (is.null(found)) return(NULL)
+  if (length(found) == 0L) {
+    return(htmltools::tags$p(
+      "Within the levels or ranges of the columns that matter most no candidate's scores differ",
+      "beyond chance from those over all."
+    ))
+  }
+  lapply(found, function(one) {
+    column <- attr(one, "about")$column
+    report_figure(draw_scores_by(one), paste("Scores by", column), height = 520)
+  })
 }
 
 report_failures <- function(cmp) {
