@@ -109,11 +109,12 @@ association <- function(a, b) {
   if (numbers[1]) correlation_ratio(a, coarse_codes(b)) else correlation_ratio(b, coarse_codes(a))
 }
 
-# Of every pair of columns.
+# Of every pair of columns; 0 where there is nothing to compare.
 association_matrix <- function(columns) {
   strength <- diag(length(columns))
   for (i in seq_along(columns)[-1]) for (j in seq_len(i - 1L)) {
     strength[i, j] <- strength[j, i] <- association(columns[[i]], columns[[j]])
   }
+  strength[is.na(strength)] <- 0
   strength
 }

@@ -103,6 +103,11 @@ column_importance <- function(
 column_sets <- function(brief, columns, together) {
   known <- names(brief$schema)
   if (is.list(columns)) {
+    check_argument(
+      length(columns) > 0L && all(vapply(columns, is.character, NA)) && all(lengths(columns) > 0L) &&
+        is.null(together),
+      "columns", "names, or, without `together`, a list of such names", columns
+    )
     check_columns_exist(unlist(columns), known, "columns")
     sets <- columns
   } else {
@@ -144,12 +149,13 @@ neighbourhoods <- function(brief, sets) {
     others <- setdiff(usable, name)
     strength <- vapply(others, function(other) association(columns[[name]], columns[[other]]), 1)
     few <- vapply(columns[others], function(x) is.numeric(x) || length(unique(x)) <= 30L, NA)
-    others <- others[few & strength >= 0.2]
+    others <- others[few & !is.na(strength) & strength >= 0.2]
     if (length(others) > 0L) rows_alike(columns[[name]], columns[others])
   })
 }
 
 rows_alike <- function(x, others) {
+  names(others) <- paste0("x", seq_along(others))
   others$aim <- x
   tree <- rpart::rpart(aim ~ ., others,
     method = if (is.numeric(x)) "anova" else "class",

@@ -97,7 +97,7 @@ parts_with_rows <- function(model) {
 model_core <- function(model) {
   model$brief <- NULL
   model$origin <- NULL
-  model$folds <- lapply(model$folds, portable_parts)
+  if (!is.null(model$folds)) model$folds <- lapply(model$folds, portable_parts)
   unclass(portable_parts(model))
 }
 

@@ -43,11 +43,15 @@ refuse_intervals <- function(brief) {
   )
 }
 
+# A model keeps no more fits than this.
+most_folds_kept <- 20L
+
 # Every row held out once: the first repeat of the comparison's folds, else folds of their own.
 interval_splits <- function(cmp) {
   plan <- cmp$plan
   if (plan$splitter$spread == "folds") {
-    return(Filter(function(split) split$rep == 1, plan$splits))
+    first <- Filter(function(split) split$rep == 1, plan$splits)
+    if (length(first) <= most_folds_kept) return(first)
   }
   units <- length(unique(inner_unit(working_data(plan$brief)$target)))
   make_splits(split_kfold(min(10, units), stratify = FALSE), plan$brief, plan$seed)

@@ -71,6 +71,16 @@ test_that("columns that repeat one another can be shuffled together", {
     })) - rmse(valid)
   }, numeric(1))
   expect_equal(found$importance[1], mean(plain), tolerance = 0.05)
+  # constant, missing and badly named columns say nothing, and break nothing
+  table <- data.frame(made$table, aim = made$table$x1, one = 1, none = NA_real_)
+  job <- brief(table, "y", ignore = "e")
+  cmp <- quiet_run(job, candidates(f = pipeline(pre_drop_constant(), fam_linear())),
+    splits = split_kfold(3), metrics = "rmse", seed = 2
+  )
+  choice <- select_final(cmp)
+  sets <- column_importance(choice, times = 1, together = 0.9)$column
+  expect_true(all(c("x1 + x2 + aim", "one", "none") %in% sets))
+  expect_length(column_importance(choice, times = 1, within = TRUE)$column, 7)
   named <- column_importance(made$choice, times = 2, columns = list(both = c("x1", "x2"), "x4"))
   expect_setequal(named$column, c("both", "x4"))
   expect_error(column_importance(made$choice, together = 2), "together", class = "kw_error_argument")

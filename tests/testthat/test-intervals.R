@@ -113,6 +113,11 @@ test_that("a saved model keeps its intervals; the command line writes them", {
   file <- file.path(folder, "m.kilnwright")
   save_model(model, file)
   new <- toy()[1:5, ]
+  plain <- file.path(folder, "plain.kilnwright")
+  save_model(fit_final(select_final(cmp)), plain)
+  expect_error(predict(open_model(plain, trust = TRUE), new, type = "interval"), "intervals = TRUE",
+    class = "kw_error_argument"
+  )
   expect_identical(
     predict(open_model(file, trust = TRUE), new, type = "interval"),
     predict(model, new, type = "interval")
@@ -122,6 +127,15 @@ test_that("a saved model keeps its intervals; the command line writes them", {
   written <- file.path(folder, "out.csv")
   write_predictions(model, table, written, type = "interval", level = 0.5)
   expect_named(read.csv(written), c("value", "low", "high"), ignore.order = TRUE)
+})
+
+test_that("of leave-one-out a model keeps ten folds, not a fit for every row", {
+  cmp <- quiet_run(toy_brief("number", toy(30)), candidates(b = fam_baseline()),
+    splits = split_leave_row(), metrics = "mae", seed = 1
+  )
+  model <- fit_final(select_final(cmp), intervals = TRUE)
+  expect_length(model$folds, 10)
+  expect_length(unlist(lapply(model$folds, `[[`, "off")), 30)
 })
 
 test_that("where there are no intervals the reason is said before anything is fitted", {
