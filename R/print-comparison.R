@@ -28,8 +28,6 @@ print.kw_comparison <- function(x, ...) {
   best <- ranked[!duplicated(ranked$candidate), ]
   say("Best of each candidate by ", metric$label, " (", metric$direction, " is better):")
   print_standings(best, x)
-  leader <- leading_choice(x)
-  if (!is.null(leader)) say_wrapped(honest_text(leader, leader = TRUE))
   if (length(x$plan$provided) > 0L) {
     say(
       sum(table$provided), " of ", count_of(nrow(table), "setting"), " meet ",

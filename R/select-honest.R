@@ -122,6 +122,7 @@ optimism_of_choice <- function(field, rule, at, parts, draws) {
     rows <- union(at, rows[best])
   }
   good <- field$paired$good[rows, , drop = FALSE]
+  chosen <- match(at, rows)
   factor <- field$se[at] / field$sd[at]
   better <- vapply(seq_len(draws), function(draw) {
     part <- parts[[(draw - 1L) %% length(parts) + 1L]]
@@ -132,7 +133,11 @@ optimism_of_choice <- function(field, rule, at, parts, draws) {
       rule$choose(drawn_field(field, good[, drawn, drop = FALSE], rows, factor))$at,
       kw_error_select = function(e) NA_integer_
     )
-    if (is.na(picked)) NA_real_ else mean(good[picked, drawn]) - mean(good[picked, unseen])
+    if (is.na(picked)) return(NA_real_)
+    # of the choice itself this is 0 on average, so that taking it off only steadies the mean
+    both <- good[c(picked, chosen), , drop = FALSE]
+    luck <- rowMeans(both[, drawn, drop = FALSE]) - rowMeans(both[, unseen, drop = FALSE])
+    luck[1] - luck[2]
   }, numeric(1))
   if (all(is.na(better))) NA_real_ else max(0, mean(better, na.rm = TRUE))
 }
@@ -170,7 +175,9 @@ honest_text <- function(choice, leader = FALSE) {
     round_to(found$high, error), " (", 100 * found$level, " % interval)",
     if (found$optimism > 0) paste0(
       "; the mean, ", round_to(found$mean, error), ", is likely ", signif(found$optimism, 2),
-      " too good for having been picked from ", count_of(found$settings, "setting")
+      " too good for having been picked ",
+      if (leader) "as the best of " else paste0("by ", choice$rule, " from "),
+      count_of(found$settings, "setting")
     ),
     if (nzchar(found$note)) paste0(" (", found$note, ")"), "."
   )
