@@ -104,8 +104,8 @@ column_sets <- function(brief, columns, together) {
   known <- names(brief$schema)
   if (is.list(columns)) {
     check_argument(
-      length(columns) > 0L && all(vapply(columns, is.character, NA)) && all(lengths(columns) > 0L) &&
-        is.null(together),
+      length(columns) > 0L && all(lengths(columns) > 0L) && is.null(together) &&
+        all(vapply(columns, is.character, NA)),
       "columns", "names, or, without `together`, a list of such names", columns
     )
     check_columns_exist(unlist(columns), known, "columns")

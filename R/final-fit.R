@@ -6,7 +6,8 @@
 #' @param choice A choice from [select_final()].
 #' @param intervals Should the model also give intervals of single predictions, or sets of classes,
 #'   as `predict(type = "interval")`? It then keeps a fit of every fold (of the comparison's first
-#'   repeat, if they are no more than twenty, else of ten folds): so many fits more, and a file so many times as large.
+#'   repeat, if they are no more than twenty, else of ten folds): so many fits more, and a file so
+#'   many times as large.
 #' @return A `kw_model` for [predict()][predict.kw_model], [score_set_aside()] and
 #'   [save_model()].
 #' @section Errors:
