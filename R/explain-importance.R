@@ -18,7 +18,7 @@
 #'   together are shuffled together, such as `list(size = c("height_mm", "weight_g"), "kiln")`;
 #'   default all.
 #' @param together Columns that are associated at least so much (0 to 1, average linkage of the
-#'   associations of [draw_associations()]) are shuffled together. `NULL`: each by itself.
+#'   associations of [draw_correlation()]) are shuffled together. `NULL`: each by itself.
 #' @param within Should a column be shuffled only among rows that are alike in the columns
 #'   associated with it? That is what it adds to them (conditional importance; Strobl, Boulesteix,
 #'   Kneib, Augustin & Zeileis 2008, BMC Bioinformatics 9), and no made-up row is unlike all real
