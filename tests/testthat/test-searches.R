@@ -252,7 +252,7 @@ test_that("what was looked at in part is said, and corrections say which setting
   done <- rowSums(cmp$results$done)
   expect_match(said, paste0(sum(done == 6), " scored on all splits, ", sum(done %in% 1:5),
     " in part"))
-  expect_match(said, paste("Being the best of", sum(done == 6), "that were scored in full"))
+  expect_match(said, paste0("the best of ", sum(done == 6), " settings \\(from the "))
   note <- optimism(cmp)$note[2]
   expect_match(note, paste("from the", nrow(standings(cmp)), "of", length(done), "settings"))
   whole <- quiet_run(conversation_plan(search_grid(2)), workers = 1)
