@@ -131,6 +131,14 @@ group_rows <- function(table, n) {
 
 row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
 
+# Of these columns those whose association with others says something: no texts, constants or
+# categories of nearly as many levels as rows.
+associable_columns <- function(brief, names) {
+  kinds <- schema_kinds(brief$schema)[names]
+  distinct <- vapply(brief$table[names], function(x) length(unique(x[!is.na(x)])), integer(1))
+  names[kinds != "text" & distinct > 1L & !(kinds == "category" & distinct > nrow(brief$table) / 5)]
+}
+
 # Columns as numbers and categories, of many rows some, evenly.
 plain_columns <- function(brief, names, most = 20000L) {
   n <- nrow(brief$table)

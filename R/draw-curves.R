@@ -193,10 +193,7 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
       ggplot2::aes(ymin = .data$low, ymax = .data$high),
       width = 0, colour = okabe_ito[1]
     ) +
-    ggplot2::geom_line(
-      data = function(d) d[d$candidate %in% d$candidate[duplicated(d$candidate)], ],
-      colour = okabe_ito[1]
-    ) +
+    ggplot2::geom_line(data = several_of("candidate"), colour = okabe_ito[1]) +
     ggplot2::geom_point(
       size = 2.6, colour = okabe_ito[1]
     ) +

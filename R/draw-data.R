@@ -267,13 +267,8 @@ draw_correlation <- function(brief, most = 40) {
 }
 
 correlation_figure_data <- function(brief, most) {
-  kinds <- schema_kinds(brief$schema)
-  distinct <- vapply(
-    brief$table[names(kinds)], function(x) length(unique(x[!is.na(x)])), integer(1)
-  )
-  usable <- kinds != "text" & distinct > 1L &
-    !(kinds == "category" & distinct > nrow(brief$table) / 5)
-  names <- utils::head(names(kinds)[usable], most)
+  usable <- associable_columns(brief, names(brief$schema))
+  names <- utils::head(usable, most)
   if (length(names) < 2L) stop_kw("draw", "Fewer than two columns can be compared.")
   strength <- association_matrix(plain_columns(brief, names))
   order <- stats::hclust(stats::as.dist(1 - strength), "average")$order
@@ -285,8 +280,8 @@ correlation_figure_data <- function(brief, most) {
       strength = strength[cbind(cells$i, cells$j)]
     ),
     n = length(names),
-    said = if (sum(usable) > most) {
-      paste0(sum(usable) - most, " more columns not shown.")
+    said = if (length(usable) > most) {
+      paste0(length(usable) - most, " more columns not shown.")
     } else {
       ""
     }

@@ -51,7 +51,7 @@ draw_split_scores <- function(cmp, metric = NULL) {
       shape = .data$candidate
     )
   ) +
-    ggplot2::geom_line(linewidth = 0.8) +
+    ggplot2::geom_line(data = several_of("candidate"), linewidth = 0.8) +
     ggplot2::geom_point(size = 2.8) +
     ggplot2::geom_text(
       data = last,

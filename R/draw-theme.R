@@ -88,3 +88,8 @@ png_bytes <- function(plot, width, height) {
   end <- as.raw(c(0x49, 0x45, 0x4e, 0x44, 0xae, 0x42, 0x60, 0x82))
   bytes_made_by(draw, ".png", function(bytes) ends_with_bytes(bytes, end))
 }
+
+# For the data of lines: rows of what has more than one, since one point makes no line.
+several_of <- function(column) {
+  function(data) data[data[[column]] %in% data[[column]][duplicated(data[[column]])], ]
+}

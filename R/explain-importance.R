@@ -22,10 +22,11 @@
 #' @param within Should a column be shuffled only among rows that are alike in the columns
 #'   associated with it? That is what it adds to them (conditional importance; Strobl, Boulesteix,
 #'   Kneib, Augustin & Zeileis 2008, BMC Bioinformatics 9), and no made-up row is unlike all real
-#'   ones. Rows are alike in the leaf of a tree that predicts the column from the others. Texts are
-#'   shuffled plainly.
-#' @param chance Number of fits to an outcome that is shuffled itself, each on one split, which show
-#'   what importance a useless column has by chance; 0: none.
+#'   ones. Rows are alike in the leaf of a tree that predicts the column from the others. Texts,
+#'   and categories of nearly as many levels as rows, are shuffled plainly.
+#' @param chance Number of fits, 5 or more, to an outcome that is shuffled itself, each on one split
+#'   (where predictions are scored together, on all of them), which show what importance a useless
+#'   column has by chance. Outcomes of a group stay together. 0: none.
 #' @param most_splits Only the first so many splits are used (all of the first repeat, where
 #'   predictions are scored together).
 #' @param seed Seed of the shuffles; default the comparison's.
@@ -60,6 +61,7 @@ column_importance <- function(
   metric <- cmp_metric(cmp, metric)
   check_flag(within, "within")
   check_number(chance, "chance", min = 0, whole = TRUE)
+  check_argument(chance == 0 || chance >= 5, "chance", "0, or at least 5 fits", chance)
   sets <- column_sets(brief, columns, together)
   near <- if (within) neighbourhoods(brief, sets)
   seed <- seed %||% cmp$plan$seed
@@ -125,7 +127,7 @@ column_sets <- function(brief, columns, together) {
 }
 
 associated_sets <- function(brief, columns, together) {
-  usable <- columns[vapply(brief$schema[columns], `[[`, "", "kind") != "text"]
+  usable <- associable_columns(brief, columns)
   if (length(usable) < 2L) return(as.list(columns))
   strength <- association_matrix(plain_columns(brief, usable))
   tree <- stats::hclust(stats::as.dist(1 - strength), "average")
@@ -142,7 +144,7 @@ neighbourhoods <- function(brief, sets) {
       remedy = "Leave `together` out, or ask with within = FALSE."
     )
   }
-  usable <- names(brief$schema)[vapply(brief$schema, `[[`, "", "kind") != "text"]
+  usable <- associable_columns(brief, names(brief$schema))
   columns <- plain_columns(brief, usable, Inf)
   lapply(sets, function(name) {
     if (!name %in% usable) return(NULL)
@@ -197,17 +199,31 @@ chance_of_importance <- function(choice, metric, sets, times, near, draws, split
   each <- without_rng_trace(lapply(seq_len(draws), function(draw) {
     with_seed(derive_seed(seed, paste("outcome", draw)), {
       shuffled <- data
-      shuffled$target$outcome <- data$target$outcome[sample.int(length(data$target$outcome))]
+      shuffled$target$outcome <- shuffled_outcome(data$target)
       unit <- units[[(draw - 1L) %% length(units) + 1L]]
-      colMeans(unit_importance(
-        new_refit(cmp, choice$at, shuffled), unit, choice, metric, sets, times, near
-      ))
+      refit <- new_refit(cmp, choice$at, shuffled)
+      # a rare class may be missing where it is needed
+      tryCatch(
+        colMeans(unit_importance(refit, unit, choice, metric, sets, times, near)),
+        error = function(e) rep(NA_real_, length(sets))
+      )
     })
   }))
   each <- do.call(rbind, each)
+  # shuffles of predictions that are scored together are not so many splits
+  if (cmp$plan$pooled) splits <- 1L
   sd <- apply(each, 2L, stats::sd, na.rm = TRUE)
   reach <- stats::qt(0.95, max(1, draws - 1)) * sd * sqrt(1 / splits + ratio)
   unname(colMeans(each, na.rm = TRUE) + reach)
+}
+
+# Groups in another order, each with its outcomes; single rows where there are none.
+shuffled_outcome <- function(target) {
+  unit <- inner_unit(target)
+  place <- match(unit, sample(unique(unit)))
+  outcome <- target$outcome
+  outcome[order(unit, stats::runif(length(unit)))] <- target$outcome[order(place)]
+  outcome
 }
 
 # Numbers of the splits that are scored together: each by itself, or all of the first repeat.

@@ -51,7 +51,9 @@ interval_splits <- function(cmp) {
   plan <- cmp$plan
   if (plan$splitter$spread == "folds") {
     first <- Filter(function(split) split$rep == 1, plan$splits)
-    if (length(first) <= most_folds_kept) return(first)
+    held <- sort(unlist(lapply(first, `[[`, "validation")))
+    once <- identical(as.integer(held), seq_len(nrow(plan$brief$table)))
+    if (once && length(first) <= most_folds_kept) return(first)
   }
   units <- length(unique(inner_unit(working_data(plan$brief)$target)))
   make_splits(split_kfold(min(10, units), stratify = FALSE), plan$brief, plan$seed)
@@ -60,11 +62,11 @@ interval_splits <- function(cmp) {
 # One observation more is to come, so that the masses of all that there are do not reach 1.
 interval_masses <- function(target) {
   unit <- match(inner_unit(target), unique(inner_unit(target)))
-  weight <- target$weights %||% rep(1, length(unit))
-  within <- as.vector(rowsum(weight, unit))
+  weight <- weights_as_rows(target$weights) %||% rep(1, length(unit))
   # of single rows a weight is how often they are there
   if (is.null(target$group)) return(weight / (sum(weight) + 1))
-  weight / within[unit] / (length(within) + 1)
+  within <- as.vector(rowsum(weight, unit))
+  ifelse(weight > 0, weight / within[unit], 0) / (sum(within > 0) + 1)
 }
 
 how_far_off <- function(brief, truth, predicted) {
@@ -87,9 +89,9 @@ predict_intervals <- function(model, frame, level) {
       percent(floor(1000 * most) / 1000), "."
     ), remedy = "Ask for a lower `level`.")
   }
-  centres <- lapply(model$folds, function(fold) {
+  centres <- tryCatch(lapply(model$folds, function(fold) {
     predict_frame(c(fold, model[c("kind", "levels")]), frame)
-  })
+  }), error = function(e) explain_failed_prediction(model, e))
   if (has_classes(model$kind)) return(possible_classes(model, centres, level))
   low <- -upper_ends(model$folds, lapply(centres, `-`), level)
   if (!is.null(outcome_kind(model$kind)$lowest(1, NULL))) low <- pmax(low, 0)

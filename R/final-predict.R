@@ -22,8 +22,8 @@
 #' classes Romano, Sesia & Candes 2020). They hold `level` of new rows of the same kind, whatever
 #' the model is worth - sure in theory are 2 `level` - 1 - on average over all rows, not in every
 #' corner of the table. Where rows come in groups they are for rows of new groups (Dunn, Wasserman &
-#' Ramdas 2023), and few groups allow no high `level`. Where all classes are less likely than
-#' `level` asks for, none may be: such a row is like no other.
+#' Ramdas 2023), and few groups allow no high `level`. A row of which every class is less likely
+#' than the true one of nearly all held-out rows has none that may be.
 #' @section Errors:
 #' `kw_error_argument` for a `type` that the outcome or the model does not have, or a `level` that
 #' is too high for so few rows or groups;

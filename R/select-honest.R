@@ -9,7 +9,8 @@
 #' optimism, Efron 1983, Journal of the American Statistical Association 78, with splits in the
 #' place of rows, so that no predictions are needed). It knows of what is in the comparison:
 #' settings, rule, constraints. What a person did before, and settings that a search or a screen
-#' left out, only [assess_selection()] can judge.
+#' left out, only [assess_selection()] can judge. It is never more than the interval's half width
+#' about the mean: what scores alike on all splits, as the baseline's AUC, was not lucky.
 #'
 #' The interval is made of the scores' spread over splits, with the variance correction for
 #' training rows in common (Nadeau & Bengio 2003, Machine Learning 52) and the t quantile of one
@@ -80,6 +81,8 @@ picked_worth <- function(field, choice, level, draws) {
   good <- paired$value[at] %||% mean(paired$good[at, ])
   spread <- stats::sd(paired$good[at, ]) * sqrt(1 / n + paired$ratio)
   reach <- stats::qt((1 + level) / 2, n - 1) * spread
+  # what scores alike on all splits was not lucky, whatever else might have been picked
+  optimism <- min(optimism, reach)
   list(
     optimism = optimism, low = good - optimism - reach, high = good + reach,
     note = honest_note(field, choice, rule)
@@ -123,14 +126,13 @@ optimism_of_choice <- function(field, rule, at, parts, draws) {
   }
   good <- field$paired$good[rows, , drop = FALSE]
   chosen <- match(at, rows)
-  factor <- field$se[at] / field$sd[at]
   better <- vapply(seq_len(draws), function(draw) {
     part <- parts[[(draw - 1L) %% length(parts) + 1L]]
     drawn <- part[sample.int(length(part), replace = TRUE)]
     unseen <- setdiff(part, drawn)
     if (length(unseen) == 0L) return(NA_real_)
     picked <- tryCatch(
-      rule$choose(drawn_field(field, good[, drawn, drop = FALSE], rows, factor))$at,
+      rule$choose(drawn_field(field, good[, drawn, drop = FALSE], rows))$at,
       kw_error_select = function(e) NA_integer_
     )
     if (is.na(picked)) return(NA_real_)
@@ -143,16 +145,18 @@ optimism_of_choice <- function(field, rule, at, parts, draws) {
 }
 
 # What a rule sees of some settings by some splits.
-drawn_field <- function(field, good, rows, factor) {
+drawn_field <- function(field, good, rows) {
   n <- ncol(good)
   mean <- rowMeans(good)
   sd <- sqrt(rowSums((good - mean)^2) / (n - 1))
   paired <- field$paired
+  # folds have a standard error of their own, see error_factor()
+  ratio <- if (is.null(paired$rep)) paired$ratio else 0
   paired$good <- good
   paired["value"] <- list(NULL)
   list(
     goodness = mean, mean = mean, sd = sd,
-    se = sd * if (is.finite(factor)) factor else 1 / sqrt(n),
+    se = sd * sqrt(1 / n + ratio),
     paired = paired, pooled = FALSE, from_simple = field$from_simple[rows],
     metric = field$metric, margin = field$margin, name = function(at) ""
   )

@@ -205,5 +205,5 @@ honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000) {
     rmse = sqrt(mean((truth$y - found$value)^2))
   )
   at <- honest_score(choice)
-  as.numeric(at$low <= error && error <= at$high)
+  as.numeric(at$low <= error + 1e-9 && error - 1e-9 <= at$high)
 }

@@ -72,15 +72,18 @@ test_that("columns that repeat one another can be shuffled together", {
   }, numeric(1))
   expect_equal(found$importance[1], mean(plain), tolerance = 0.05)
   # constant, missing and badly named columns say nothing, and break nothing
-  table <- data.frame(made$table, aim = made$table$x1, one = 1, none = NA_real_)
+  table <- data.frame(
+    made$table, aim = made$table$x1, one = 1, none = NA_real_, code = sprintf("%03d", 1:300 %/% 2)
+  )
   job <- brief(table, "y", ignore = "e")
-  cmp <- quiet_run(job, candidates(f = pipeline(pre_drop_constant(), fam_linear())),
+  steps <- list(pre_drop(columns = "code"), pre_drop_constant())
+  cmp <- quiet_run(job, candidates(f = pipeline(steps, fam_linear())),
     splits = split_kfold(3), metrics = "rmse", seed = 2
   )
   choice <- select_final(cmp)
   sets <- column_importance(choice, times = 1, together = 0.9)$column
-  expect_true(all(c("x1 + x2 + aim", "one", "none") %in% sets))
-  expect_length(column_importance(choice, times = 1, within = TRUE)$column, 7)
+  expect_setequal(sets, c("x1 + x2 + aim", "x3", "x4", "one", "none", "code"))
+  expect_length(column_importance(choice, times = 1, within = TRUE)$column, 8)
   named <- column_importance(made$choice, times = 2, columns = list(both = c("x1", "x2"), "x4"))
   expect_setequal(named$column, c("both", "x4"))
   expect_error(column_importance(made$choice, together = 2), "together", class = "kw_error_argument")
@@ -108,6 +111,15 @@ test_that("within alike rows a column that only repeats another one adds nothing
 })
 
 test_that("chance marks what a useless column reaches", {
+  # groups keep their outcomes together
+  outcome <- kw("shuffled_outcome")(list(
+    outcome = rep(1:4, times = 3), group = rep(letters[1:4], times = 3), source_row = 1:12
+  ))
+  expect_identical(as.vector(table(outcome)), rep(3L, 4))
+  expect_true(all(tapply(outcome, rep(letters[1:4], 3), function(x) length(unique(x))) == 1))
+  expect_error(column_importance(number_choice(), chance = 2), "at least 5",
+    class = "kw_error_argument"
+  )
   made <- repeating_choice(fam_forest(trees = 50))
   found <- column_importance(made$choice, times = 3, chance = 10)
   of <- function(column) found[found$column == column, ]

@@ -34,6 +34,18 @@ test_that("what was picked from many on noise is corrected by about what it is t
   expect_gt(mean(found$low <= 0.5 & found$high >= 0.5), 0.7)
 })
 
+test_that("what scores alike on every split owes nothing to luck", {
+  set.seed(4)
+  cmp <- quiet_run(brief(hard_table("noise", 60), "y", event = "yes"), candidates(
+    b = fam_baseline(), t = fam_tree(min_leaf = among(2, 5, 9))
+  ), splits = split_kfold(5), metrics = "auc", seed = 4)
+  found <- honest_score(select_final(cmp, candidate = "b"))
+  expect_identical(unlist(found[c("score", "low", "high")], use.names = FALSE), rep(0.5, 3))
+  among_all <- honest_score(select_final(cmp, function(table) which(table$candidate == "b")))
+  expect_identical(among_all$score, 0.5)
+  expect_gt(honest_score(select_final(cmp, "best_mean", candidate = "t"))$optimism, 0)
+})
+
 test_that("it repeats the rule, is the same every time, and keeps the caller's random numbers", {
   cmp <- pair_of_numbers(splits = split_kfold(5, repeats = 2))
   set.seed(1)
