@@ -227,7 +227,8 @@ constraint_words <- function(plan) enumerate(vapply(plan$provided, `[[`, charact
 print.kw_preview <- function(x, ...) {
   number <- function(n) format(n, big.mark = ",", trim = TRUE)
   say_wrapped(paste0(
-    "Preview: ", count_of(x$settings, "setting"), " x ", count_of(x$splits, "split"), " = ",
+    "Preview: ", count_of(x$settings, "setting"), " x ", count_of(x$splits, "split"),
+    if (x$in_part) ", in part at first: " else " = ",
     count_of(x$scores, "score")
   ))
   say_wrapped(paste0(

@@ -37,9 +37,12 @@ preview <- function(plan, ..., pilots = TRUE) {
     varies = vapply(plan$round, function(round) varying_text(round$settings), character(1))
   )
   n_splits <- length(plan$splits)
+  asked <- asked_fits(plan, work)
   timed <- if (pilots) without_rng_trace(run_pilots(plan, work)) else no_pilots(plan)
   table$fit_seconds <- timed$fit_seconds
-  table$seconds <- timed$fit_seconds * table$fits * n_splits
+  candidate <- factor(work$fits$candidate, seq_along(plan$spaces))
+  table$seconds <- timed$fit_seconds * unname(vapply(split(asked$whole, candidate), sum, 1))
+  scores <- sum(asked$times[work$settings$fit])
   structure(
     list(
       plan = plan, candidates = table,
@@ -47,11 +50,35 @@ preview <- function(plan, ..., pilots = TRUE) {
       megabytes = timed$megabytes +
         sum(table$settings) * n_splits * length(plan$metrics) * 8 / 2^20,
       splits = n_splits, settings = sum(table$settings),
-      scores = sum(table$settings) * n_splits, fits = length(work$fits$node) * n_splits,
+      scores = scores, fits = sum(asked$times), in_part = scores < sum(table$settings) * n_splits,
       steps = length(work$nodes) * n_splits,
       steps_unshared = sum(chain_lengths(work)) * n_splits
     ),
     class = "kw_preview"
+  )
+}
+
+# By fit: how often the first round makes it, and how many fits on all training rows that amounts
+# to. A search may ask for some splits only, or for a share of the rows.
+asked_fits <- function(plan, work) {
+  n <- length(plan$splits)
+  times <- whole <- rep(n, length(work$fits$node))
+  tasks <- tasks_of_round(plan$round)
+  if (is.null(tasks)) return(list(times = times, whole = whole))
+  stages <- stages_of_tasks(tasks, work, rep(TRUE, length(times)))
+  in_full <- matrix(stages$new, length(times), n)
+  extra <- extra_whole <- numeric(length(times))
+  for (part in stages$parts) {
+    splits <- if (length(part$splits) == 0L) seq_len(n) else part$splits
+    if (part$share == 1) {
+      in_full[part$fits, splits] <- TRUE
+    } else {
+      extra[part$fits] <- extra[part$fits] + length(splits)
+      extra_whole[part$fits] <- extra_whole[part$fits] + part$share * length(splits)
+    }
+  }
+  list(
+    times = as.integer(rowSums(in_full) + extra), whole = rowSums(in_full) + extra_whole
   )
 }
 

@@ -74,7 +74,7 @@ screen_splits <- function(first = 3, level = 0.95, margin = NULL, at_least = 5) 
 
 #' @rdname screen_splits
 #' @export
-screen_rows <- function(shares = c(0.1, 0.3), keep = 0.3, first = 5, at_least = 5) {
+screen_rows <- function(shares = c(0.1, 0.3), keep = 0.2, first = 4, at_least = 5) {
   fine <- is.numeric(shares) && length(shares) > 0L && !anyNA(shares) && all(shares > 0) &&
     all(shares < 1) && !is.unsorted(shares, strictly = TRUE)
   check_argument(fine, "shares", "rising numbers between 0 and 1", shares)

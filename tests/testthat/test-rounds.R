@@ -291,6 +291,11 @@ narrowing_plan <- function(seed = 3, ...) {
 
 test_that("a search asks for single splits and shares of the rows, and for more where it wants", {
   plan <- narrowing_plan()
+  # the baseline on 4 splits, 9 trees on 2
+  seen <- preview(plan)
+  expect_equal(c(seen$settings, seen$fits, seen$scores), c(10, 22, 22))
+  expect_equal(seen$candidates$seconds, seen$candidates$fit_seconds * c(4, 18))
+  expect_output(print(seen), "4 splits, in part at first: 22 scores", fixed = TRUE)
   cmp <- quiet_run(plan, workers = 1)
   ledger <- cmp$ledger
   # the only fit of the baseline is the first one
