@@ -2,12 +2,12 @@
 # (or range), categories as codes.
 
 # What is needed to place rows: learned on some rows, used on any.
-learn_places <- function(columns) {
+learn_places <- function(columns, weights = NULL) {
   lapply(columns, function(x) {
     if (is.factor(x)) return(list(levels = levels(x)))
-    number <- as.double(x)
-    width <- stats::IQR(number, na.rm = TRUE)
-    if (is.na(width) || width <= 0) width <- suppressWarnings(diff(range(number, na.rm = TRUE)))
+    known <- known_values(as.double(x), weights)
+    width <- diff(weighted_quantile(known$x, c(0.25, 0.75), known$weights))
+    if (is.na(width) || width <= 0) width <- suppressWarnings(diff(range(known$x)))
     list(width = if (is.finite(width) && width > 0) width else 1)
   })
 }

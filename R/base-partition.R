@@ -1,19 +1,23 @@
 # Partition kernels: dealing rows, or whole groups of rows, into parts.
 
 # Deals n rows into parts whose sizes follow `shares` (sum 1), balanced within
-# every stratum; rows of one group stay together. Returns the part of each row.
-deal_rows <- function(n, shares, strata = NULL, group = NULL) {
+# every stratum; rows of one group stay together. Where rows weigh differently, the parts' sums
+# of weights follow the shares as nearly as the rows allow. Returns the part of each row.
+deal_rows <- function(n, shares, strata = NULL, group = NULL, weights = NULL) {
   strata <- if (is.null(strata)) rep(1L, n) else as.integer(factor(strata))
-  if (is.null(group) || !anyDuplicated(group)) return(deal_single_rows(strata, shares))
-  deal_groups(strata, as.integer(factor(group)), shares)
+  if (length(unique(weights)) < 2L) weights <- NULL
+  if (!is.null(group) && anyDuplicated(group)) {
+    return(deal_groups(strata, as.integer(factor(group)), shares, weights))
+  }
+  deal_single_rows(strata, shares, weights)
 }
 
 # Every stratum is shuffled and dealt so that each part gets the floor or the ceiling of
 # its share; who gets the ceiling is settled by what the parts are still owed from the
 # strata before, so that the parts' totals stay balanced too.
-deal_single_rows <- function(strata, shares) {
+deal_single_rows <- function(strata, shares, weights = NULL) {
   part <- integer(length(strata))
-  owed <- numeric(length(shares))
+  owed <- owed_weight <- numeric(length(shares))
   for (rows in split(seq_along(strata), strata)) {
     exact <- length(rows) * shares
     counts <- floor(exact + 1e-9)
@@ -23,15 +27,37 @@ deal_single_rows <- function(strata, shares) {
     lucky <- divided[order(-claim, stats::runif(length(divided)))[seq_len(short)]]
     counts[lucky] <- counts[lucky] + 1
     owed <- owed + exact - counts
-    part[rows[sample.int(length(rows))]] <- rep(seq_along(shares), counts)
+    if (is.null(weights)) {
+      part[rows[sample.int(length(rows))]] <- rep(seq_along(shares), counts)
+      next
+    }
+    owed_weight <- owed_weight + sum(weights[rows]) * shares
+    dealt <- dealt_by_weight(weights[rows], counts, owed_weight)
+    part[rows] <- dealt$part
+    owed_weight <- dealt$owed
   }
   part
 }
 
+# So many rows to each part, the heaviest first, each to the part that is owed most weight among
+# those with room.
+dealt_by_weight <- function(weights, counts, owed) {
+  part <- integer(length(weights))
+  owed_now <- ifelse(counts > 0, owed, -Inf)
+  for (row in order(-weights, stats::runif(length(weights)))) {
+    to <- which.max(owed_now)
+    part[row] <- to
+    owed[to] <- owed[to] - weights[row]
+    counts[to] <- counts[to] - 1
+    owed_now[to] <- if (counts[to] > 0) owed[to] else -Inf
+  }
+  list(part = part, owed = owed)
+}
+
 # Deals whole groups: a greedy start, then single groups are moved, or two swapped, as long
 # as that brings the parts' counts of each stratum closer to their targets.
-deal_groups <- function(strata, group, shares) {
-  counts <- table_counts(group, strata)
+deal_groups <- function(strata, group, shares, weights = NULL) {
+  counts <- table_counts(group, strata, weights)
   target <- outer(colSums(counts), shares)
   scale <- 1 / pmax(target, 1e-9)
   part <- greedy_parts(counts, target, scale)
@@ -111,19 +137,20 @@ swapped_groups <- function(part, counts, target, scale, passes = 5L) {
   part
 }
 
-# Counts of each stratum in each group as a plain matrix, groups x strata.
-table_counts <- function(group, strata) {
+# Counts (weights) of each stratum in each group as a plain matrix, groups x strata.
+table_counts <- function(group, strata, weights = NULL) {
   n_groups <- max(group)
   n_strata <- max(strata)
-  matrix(tabulate(group + n_groups * (strata - 1L), n_groups * n_strata), n_groups, n_strata)
+  cell <- group + n_groups * (strata - 1L)
+  matrix(weighted_counts(cell, n_groups * n_strata, weights), n_groups, n_strata)
 }
 
 # Strata of an outcome: its classes, or quantile bins of a numeric one, at most
 # ten and each large enough to be dealt into `parts`.
-outcome_strata <- function(outcome, parts) {
+outcome_strata <- function(outcome, parts, weights = NULL) {
   if (is.factor(outcome)) return(as.integer(outcome))
   bins <- max(1L, min(10L, length(outcome) %/% (2L * parts)))
   if (bins == 1L) return(rep(1L, length(outcome)))
-  cuts <- unique(stats::quantile(outcome, seq_len(bins - 1L) / bins, names = FALSE, type = 7))
+  cuts <- unique(weighted_quantile(outcome, seq_len(bins - 1L) / bins, weights))
   findInterval(outcome, cuts) + 1L
 }

@@ -20,6 +20,13 @@ weights_as_rows <- function(weights) {
   weights * (rows_of_weights(weights) / sum(weights))
 }
 
+# Rows as often as whole weights say, for what counts rows by its nature; NULL where weights are
+# not whole, or stand for many more rows than there are.
+repeated_rows <- function(weights) {
+  if (is.null(weights) || any(weights != round(weights))) return(NULL)
+  if (sum(weights) <= 20 * length(weights)) rep(seq_along(weights), weights)
+}
+
 weighted_mean <- function(x, weights) {
   if (is.null(weights)) mean(x) else sum(x * weights) / sum(weights)
 }

@@ -99,8 +99,9 @@ inner_unit <- function(target) {
 # Divides training rows into `parts` for an inner purpose; returns the part of
 # each row. Uses the RNG: call it inside with_seed().
 inner_parts <- function(target, parts, stratify = TRUE) {
-  strata <- if (stratify) outcome_strata(target$outcome, parts)
-  deal_rows(length(target$outcome), rep(1 / parts, parts), strata, inner_unit(target))
+  weights <- target$weights
+  strata <- if (stratify) outcome_strata(target$outcome, parts, weights)
+  deal_rows(length(target$outcome), rep(1 / parts, parts), strata, inner_unit(target), weights)
 }
 
 # Frames of the same columns, one below the other.

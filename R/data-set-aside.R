@@ -56,8 +56,9 @@ set_aside <- function(brief, share = 0.2, seed = NULL, after = NULL, latest = TR
 
 drawn_rows <- function(brief, share, group) {
   outcome <- brief$table[[brief$outcome]]
-  strata <- outcome_strata(outcome, 2L)
-  deal_rows(length(outcome), c(share, 1 - share), strata, group) == 1L
+  weights <- row_weights(brief)
+  strata <- outcome_strata(outcome, 2L, weights)
+  deal_rows(length(outcome), c(share, 1 - share), strata, group, weights) == 1L
 }
 
 # The latest rows. Whole groups are taken by their middle moments, the latest first, as many

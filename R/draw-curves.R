@@ -79,7 +79,7 @@ curve_data <- function(cmp, candidates, curve, stepwise) {
         return(stats::approx(line$x, line$y, at, method = "constant", f = 1, rule = 2,
           ties = max)$y)
       }
-      stats::approx(line$x, line$y, at, rule = 2, ties = max)$y
+      polyline_at(line$x, line$y, at)
     }, numeric(length(at)))
     sd <- apply(each, 1L, stats::sd, na.rm = TRUE)
     mean <- rowMeans(each, na.rm = TRUE)
@@ -89,6 +89,17 @@ curve_data <- function(cmp, candidates, curve, stepwise) {
     )
   })
   do.call(rbind, rows)
+}
+
+# Height of a line from point to point; where it rises upright, at its upper end.
+polyline_at <- function(x, y, at) {
+  order <- order(x, y)
+  x <- x[order]
+  y <- y[order]
+  before <- pmax(findInterval(at + 1e-12, x), 1L)
+  after <- pmin(before + 1L, length(x))
+  gone <- ifelse(x[after] > x[before], (at - x[before]) / (x[after] - x[before]), 0)
+  y[before] + pmin(pmax(gone, 0), 1) * (y[after] - y[before])
 }
 
 most_shown <- 6L

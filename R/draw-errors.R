@@ -35,10 +35,11 @@ draw_confusion <- function(choice) {
   }
   class <- predicted_class(as_path_prediction(held$truth, called))[, 1]
   repeats <- max(1L, tabulate(held$row))
-  counts <- as.data.frame(table(
+  counts <- as.data.frame(stats::xtabs(weight ~ true + called, data.frame(
     true = factor(levels(held$truth)[as.integer(held$truth)], rev(levels(held$truth))),
-    called = factor(levels(held$truth)[class], levels(held$truth))
-  ) / repeats)
+    called = factor(levels(held$truth)[class], levels(held$truth)),
+    weight = held$weights %||% 1
+  )) / repeats)
   totals <- tapply(counts$Freq, counts$true, sum)
   counts$share <- counts$Freq / pmax(totals[as.character(counts$true)], 1e-12)
   counts$right <- as.character(counts$true) == as.character(counts$called)
@@ -65,7 +66,8 @@ draw_confusion <- function(choice) {
       x = "Called",
       y = "True",
       caption = paste0(
-        "Rows", if (repeats > 1L) ", mean over repeats",
+        if (is.null(held$weights)) "Rows" else "Weights of the rows",
+        if (repeats > 1L) ", mean over repeats",
         "; share of the true class's rows. Framed: right.",
         if (!is.null(choice$threshold)) {
           paste0(
@@ -91,6 +93,7 @@ draw_observed <- function(choice) {
   held <- held_out_checked(choice, Negate(is_wide), "draw_observed() is for a numeric outcome.")
   outcome <- outcome_words(choice$cmp$plan$brief)
   data <- data.frame(predicted = held$prediction, observed = held$truth)
+  data$weight <- held$weights
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
     ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
     ggplot2::geom_abline(slope = 1, intercept = 0, colour = "black", linetype = "dotted") +
@@ -120,6 +123,7 @@ draw_residuals <- function(choice) {
   held <- held_out_checked(choice, Negate(is_wide), "draw_residuals() is for a numeric outcome.")
   outcome <- outcome_words(choice$cmp$plan$brief)
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
+  data$weight <- held$weights
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +
     ggplot2::geom_hline(yintercept = 0, linetype = "dotted") +
     ggplot2::geom_point(alpha = point_alpha(nrow(data)), shape = 1, colour = okabe_ito[1]) +
@@ -155,7 +159,7 @@ draw_intervals <- function(choice) {
     middle = middle_prediction(held$prediction, brief$quantiles)
   )
   data$where <- ifelse(data$truth < data$low | data$truth > data$high, "outside", "inside")
-  share <- mean(data$where == "inside")
+  share <- weighted_mean(data$where == "inside", held$weights)
   data <- data[order(data$middle, data$truth), ]
   shown <- data[unique(round(seq(1, nrow(data), length.out = min(nrow(data), most_intervals)))), ]
   shown$at <- seq_len(nrow(shown))
@@ -193,11 +197,12 @@ draw_intervals <- function(choice) {
 point_alpha <- function(n) min(0.7, max(0.08, 400 / n))
 
 trend_line <- function(data, y, bins = 20L) {
+  if (!is.null(data$weight)) data <- data[data$weight > 0, ]
   bin <- cut(rank(data$predicted, ties.method = "first"), bins, labels = FALSE)
-  means <- data.frame(
-    predicted = tapply(data$predicted, bin, mean),
-    value = tapply(data[[y]], bin, mean)
-  )
+  mean_in_bins <- function(x) {
+    vapply(split(seq_along(x), bin), function(at) weighted_mean(x[at], data$weight[at]), 1)
+  }
+  means <- data.frame(predicted = mean_in_bins(data$predicted), value = mean_in_bins(data[[y]]))
   list(
     ggplot2::geom_line(
       data = means, ggplot2::aes(y = .data$value), colour = okabe_ito[2], linewidth = 1.1

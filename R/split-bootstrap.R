@@ -99,15 +99,16 @@ split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_grou
     generate = function(about) {
       strata <- strata_of(about, stratify, 2L)
       group <- about_group(about, keep_groups)
-      lapply(seq_len(draws), function(draw) one_holdout(about$n, held_out, strata, group, draw))
+      lapply(seq_len(draws), function(draw) one_holdout(about, held_out, strata, group, draw))
     },
     spread = "draws",
     label = paste0(count_of(draws, "holdout"), " of ", format(100 * held_out), " %")
   )
 }
 
-one_holdout <- function(n, held_out, strata, group, draw) {
-  held <- deal_rows(n, c(held_out, 1 - held_out), strata, group) == 1L
+one_holdout <- function(about, held_out, strata, group, draw) {
+  shares <- c(held_out, 1 - held_out)
+  held <- deal_rows(about$n, shares, strata, group, about$weights) == 1L
   if (!any(held) || all(held)) {
     stop_kw("splits", paste0(
       "A share of ", format(held_out), " leaves no ",

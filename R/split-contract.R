@@ -1,6 +1,6 @@
 # What a splitter is: a name, its arguments, and
 #   generate(about) -> list of splits, called under a seed
-# `about` has n, outcome, group, time of the working rows and column(name), which
+# `about` has n, outcome, weights, group, time of the working rows and column(name), which
 # gives any other column. A split has integer vectors `training` and `validation`
 # (rows of the working table; training rows may repeat), `rep` and `part` numbers.
 #   spread   how the standard error of a mean over the splits is had: "folds",
@@ -26,7 +26,7 @@ smallest_scored_part <- 10L
 # The splits of a brief's working rows, each with a key of its rows.
 make_splits <- function(splitter, brief, seed) {
   about <- list(
-    n = nrow(brief$table), outcome = brief$table[[brief$outcome]],
+    n = nrow(brief$table), outcome = brief$table[[brief$outcome]], weights = row_weights(brief),
     group = if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]],
     group_name = brief$roles$group,
     time = if (!is.null(brief$roles$time)) brief$table[[brief$roles$time]],

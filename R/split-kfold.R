@@ -7,7 +7,8 @@
 #' @param repeats How often to divide afresh.
 #' @param stratify `TRUE` keeps the shares of the classes (or of quantile bins of a
 #'   numeric outcome) alike in all folds: every fold gets the floor or the ceiling of each
-#'   class's share, with groups as nearly as whole groups allow. Names of columns: their
+#'   class's share, with groups as nearly as whole groups allow. Where rows have weights, the
+#'   folds' sums of weights are kept alike, too. Names of columns: their
 #'   levels (or quarters, for numbers) are kept alike as well. `FALSE`: neither.
 #' @param keep_groups Keep the brief's groups whole? `FALSE` lets a group lie in
 #'   training and validation rows at once, which flatters the scores.
@@ -28,7 +29,7 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
       check_folds(about, k, stratify, group)
       strata <- strata_of(about, stratify, k)
       unlist(
-        lapply(seq_len(repeats), function(rep) one_kfold(about$n, k, rep, strata, group)),
+        lapply(seq_len(repeats), function(rep) one_kfold(about, k, rep, strata, group)),
         recursive = FALSE
       )
     },
@@ -40,8 +41,8 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
 # More would take days, and say nothing more.
 most_repeats <- 10000
 
-one_kfold <- function(n, k, rep, strata, group) {
-  fold <- deal_rows(n, rep(1 / k, k), strata, group)
+one_kfold <- function(about, k, rep, strata, group) {
+  fold <- deal_rows(about$n, rep(1 / k, k), strata, group, about$weights)
   lapply(seq_len(k), function(part) {
     new_split(which(fold != part), which(fold == part), rep, part)
   })
@@ -57,16 +58,19 @@ check_stratify <- function(stratify) {
 strata_of <- function(about, stratify, parts) {
   if (isFALSE(stratify)) return(NULL)
   columns <- if (is.character(stratify)) lapply(stratify, about$column)
-  crossed_strata(outcome_strata(about$outcome, parts), columns, parts)
+  crossed_strata(
+    outcome_strata(about$outcome, parts, about$weights), columns, parts, about$weights
+  )
 }
 
 # Strata of the outcome crossed with further columns; combinations with fewer rows
 # than folds are put together.
-crossed_strata <- function(strata, columns, k) {
+crossed_strata <- function(strata, columns, k, weights = NULL) {
   if (length(columns) == 0L) return(strata)
   codes <- lapply(columns, function(x) {
     if (is.numeric(x) && length(unique(x)) > 4L) {
-      cuts <- unique(stats::quantile(x, 1:3 / 4, names = FALSE, na.rm = TRUE))
+      known <- known_values(x, weights)
+      cuts <- unique(weighted_quantile(known$x, 1:3 / 4, known$weights))
       return(ifelse(is.na(x), 0L, findInterval(x, cuts) + 1L))
     }
     match(as.character(x), unique(as.character(x)))

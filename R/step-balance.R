@@ -1,6 +1,7 @@
 #' Balance the classes of the training rows
 #'
-#' Validation and new rows are never touched. Probabilities of a family fitted on
+#' Validation and new rows are never touched. Where rows have weights, classes are as large as
+#' their rows weigh together. Probabilities of a family fitted on
 #' balanced rows are too high for the rare classes: judge it by ranking metrics or
 #' choose a threshold.
 #'
@@ -60,21 +61,21 @@ learn_balance <- function(frame, target, settings, seed) {
       remedy = "Leave it out."
     )
   }
+  weights <- weights_as_rows(target$weights)
   rows <- split(seq_along(y), y, drop = TRUE)
+  if (!is.null(weights)) rows <- Filter(length, lapply(rows, function(r) r[weights[r] > 0]))
+  sizes <- vapply(rows, function(r) if (is.null(weights)) length(r) else sum(weights[r]), 1)
   if (settings$by == "thin") {
-    most <- max(1, round(min(lengths(rows)) / settings$ratio))
-    kept <- sort(unlist(lapply(rows, function(r) {
-      if (length(r) > most) r[sample.int(length(r), most)] else r
-    })))
+    most <- max(1, round(min(sizes) / settings$ratio))
+    kept <- sort(unlist(lapply(rows, drawn_up_to, most, weights)))
     return(list(
       state = NULL,
       training = list(frame = frame_rows(frame, kept), target = target_rows(target, kept))
     ))
   }
-  wanted <- round(max(lengths(rows)) * settings$ratio)
-  extra <- lapply(rows, function(r) {
-    if (length(r) < wanted) r[sample.int(length(r), wanted - length(r), replace = TRUE)]
-  })
+  wanted <- round(max(sizes) * settings$ratio)
+  extra <- Map(function(r, size) if (size < wanted) drawn_again(r, wanted - size, weights), rows,
+    sizes)
   extra <- as.integer(unlist(extra, use.names = FALSE))
   if (settings$by == "synthetic") {
     return(list(state = NULL, training = with_made_up_rows(frame, target, rows, extra, settings)))
@@ -86,6 +87,24 @@ learn_balance <- function(frame, target, settings, seed) {
   )
 }
 
+# Rows of a class, by chance so many (of so much weight) of them, if there are more.
+drawn_up_to <- function(rows, most, weights) {
+  if (is.null(weights)) {
+    return(if (length(rows) > most) rows[sample.int(length(rows), most)] else rows)
+  }
+  if (sum(weights[rows]) <= most) return(rows)
+  shuffled <- rows[sample.int(length(rows))]
+  shuffled[seq_len(max(1L, sum(cumsum(weights[shuffled]) <= most + 1e-9)))]
+}
+
+# So many rows (of so much weight) of a class, drawn with replacement.
+drawn_again <- function(rows, n, weights) {
+  if (is.null(weights)) return(rows[sample.int(length(rows), n, replace = TRUE)])
+  enough <- ceiling(2 * n / mean(weights[rows])) + 10
+  drawn <- rows[sample.int(length(rows), enough, replace = TRUE)]
+  drawn[cumsum(weights[drawn]) <= n + 1e-9]
+}
+
 # `extra`: for each row to be made, the row it starts from.
 with_made_up_rows <- function(frame, target, rows, extra, settings) {
   if (length(extra) == 0L) return(list(frame = frame, target = target))
@@ -94,7 +113,7 @@ with_made_up_rows <- function(frame, target, rows, extra, settings) {
     "number",
     "category", "ordered"
   )]
-  places <- learn_places(usable)
+  places <- learn_places(usable, target$weights)
   for (class in rows) {
     mine <- which(extra %in% class)
     if (length(mine) == 0L) next

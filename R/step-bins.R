@@ -60,6 +60,8 @@ learn_bins <- function(frame, target, settings, seed) {
 tree_cuts <- function(x, target, bins) {
   data <- data.frame(x = x, y = target$outcome, weight = target$weights %||% rep(1, length(x)))
   data <- data[!is.na(x) & data$weight > 0, ]
+  repeated <- repeated_rows(data$weight)
+  if (!is.null(repeated)) data <- transform(data[repeated, ], weight = 1)
   grown <- rpart::rpart(y ~ x, data, weights = data$weight, control = rpart::rpart.control(
     cp = 1e-3, xval = 0, maxcompete = 0, maxsurrogate = 0, minbucket = max(7, nrow(data) %/% 50)
   ))

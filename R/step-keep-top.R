@@ -10,7 +10,8 @@
 #'   classes; the smallest are kept. `"information"`: mutual information, numbers cut into
 #'   quantile bins, less what a column without any would get by chance, (rows - 1)
 #'   (columns - 1) / (2 n) of the table (Miller 1955). `"importance"`: a forest's impurity
-#'   importance, corrected for bias (Nembrini, Koenig & Wright 2018, Bioinformatics 34).
+#'   importance, corrected for bias (Nembrini, Koenig & Wright 2018, Bioinformatics 34); whole
+#'   weights repeat rows, others are chances of being drawn.
 #' @param columns Which columns compete; default all numbers and categories. Others
 #'   stay. Ordered categories are judged by their places.
 #' @return A step for [pipeline()].
@@ -63,6 +64,12 @@ judge_columns <- function(frame, names, outcome, by, weights = NULL) {
     frame <- frame_rows(frame, which(weights > 0))
     outcome <- outcome[weights > 0]
     weights <- weights_as_rows(weights[weights > 0])
+  }
+  repeated <- if (by == "importance") repeated_rows(weights)
+  if (!is.null(repeated)) {
+    frame <- frame_rows(frame, repeated)
+    outcome <- outcome[repeated]
+    weights <- NULL
   }
   dense <- dense_columns_of(frame, names)
   sparse <- intersect(names, colnames(frame$sparse))

@@ -89,14 +89,11 @@ learn_missing <- function(frame, target, settings, seed) {
   fills <- lapply(frame$columns[columns], fill_of, settings = settings, weights = target$weights)
   flagged <- if (settings$flag) columns[vapply(frame$columns[columns], anyNA, logical(1))]
   flags <- fresh_names(paste0(flagged, rep("_missing", length(flagged))), frame_names(frame))
-  helper <- switch(settings$fill,
-    nearest = learn_nearest_fill,
-    model = function(columns, settings) learn_model_fill(columns, target$weights)
-  )
+  helper <- switch(settings$fill, nearest = learn_nearest_fill, model = learn_model_fill)
   list(
     state = list(
       fills = fills, flagged = as.character(flagged), flags = flags,
-      rows = if (!is.null(helper)) helper(frame$columns[columns], settings)
+      rows = if (!is.null(helper)) helper(frame$columns[columns], settings, target$weights)
     ),
     training = NULL
   )
@@ -111,18 +108,20 @@ fillable <- function(columns) {
   )]
 }
 
-learn_nearest_fill <- function(columns, settings) {
+learn_nearest_fill <- function(columns, settings, weights) {
   columns <- fillable(columns)
   n <- length(columns[[1]])
-  donors <- if (n > 2000L) sort(sample.int(n, 2000L)) else seq_len(n)
+  donors <- if (is.null(weights)) seq_len(n) else which(weights > 0)
+  if (length(donors) > 2000L) donors <- sort(donors[sample.int(length(donors), 2000L)])
   list(
-    by = "nearest", neighbours = settings$neighbours, places = learn_places(columns),
-    donors = lapply(columns, function(x) x[donors])
+    by = "nearest", neighbours = settings$neighbours, places = learn_places(columns, weights),
+    donors = lapply(columns, function(x) x[donors]), weights = weights_as_rows(weights)[donors]
   )
 }
 
-learn_model_fill <- function(columns, weights) {
+learn_model_fill <- function(columns, settings, weights) {
   columns <- fillable(columns)
+  weights <- weights_as_rows(weights)
   with_gaps <- names(columns)[vapply(columns, anyNA, logical(1))]
   trees <- lapply(stats::setNames(with_gaps, with_gaps), function(name) {
     others <- columns[setdiff(names(columns), name)]
@@ -130,11 +129,14 @@ learn_model_fill <- function(columns, weights) {
     others <- others[vapply(others, nlevels, integer(1)) <= most]
     known <- which(!is.na(columns[[name]]))
     if (length(known) > 20000L) known <- sort(sample(known, 20000L))
+    repeated <- repeated_rows(weights[known])
+    known <- if (is.null(repeated)) known else known[repeated]
+    w <- if (is.null(repeated)) weights[known]
     y <- columns[[name]][known]
     if (is.factor(y)) y <- factor(as.character(y), levels = seen_levels(y))
     if (length(others) == 0L || length(unique(y)) < 2L) return(NULL)
     x <- plain_frame(lapply(others, function(column) column[known]), length(known))
-    fit_tree(x, y, weights[known], list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
+    fit_tree(x, y, w, list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
       c(list(classes = levels(y)))
   })
   list(by = "model", trees = Filter(Negate(is.null), trees))
@@ -158,15 +160,20 @@ fill_by_rows <- function(columns, helper, n) {
       integer(length(gaps))
     )
     values <- helper$donors[[name]][given]
-    filled[[name]][gaps] <- if (is.factor(values)) {
-      apply(near, 2L, function(rows) {
-        most_frequent(as.character(values[rows]), order = levels(values))
-      })
-    } else {
-      apply(near, 2L, function(rows) stats::median(values[rows]))
-    }
+    weights <- helper$weights[given]
+    filled[[name]][gaps] <- apply(near, 2L, function(rows) {
+      counted <- if (!is.null(weights)) so_many_rows(weights[rows], helper$neighbours)
+      if (!is.factor(values)) return(weighted_median(values[rows], counted))
+      most_frequent(as.character(values[rows]), order = levels(values), counted)
+    })
   }
   filled
+}
+
+# Of neighbours, the nearest first: what of each belongs to the first n rows.
+so_many_rows <- function(weights, n) {
+  before <- c(0, cumsum(weights)[-length(weights)])
+  pmax(pmin(weights, n - before), 0)
 }
 
 fill_by_trees <- function(columns, helper, n) {

@@ -59,7 +59,7 @@ training_rows <- function(run, split, share) {
   target <- target_rows(run$data$target, rows)
   unit <- if (is.null(target$group)) rows else as.character(target$group)
   first <- !duplicated(unit)
-  stratum <- outcome_strata(target$outcome[first], 5L)
+  stratum <- outcome_strata(target$outcome[first], 5L, target$weights[first])
   draw <- with_seed(
     derive_seed(run$seed, paste(run$data$fingerprint, run$splits[[split]]$key, "share of rows")),
     stats::runif(sum(first))

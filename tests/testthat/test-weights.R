@@ -24,19 +24,22 @@ step_variants <- function() {
     pre_scale(), pre_scale(by = "range"), pre_scale(by = "iqr"),
     pre_outliers(fence = 0.5), pre_outliers(by = "quantile", share = 0.1),
     pre_missing(), pre_missing(fill = "mean"), pre_missing(fill = "mode"),
+    pre_missing(fill = "nearest"), pre_missing(fill = "model"),
     pre_skew(by = "log"), pre_skew(by = "box_cox"), pre_skew(by = "yeo_johnson"),
     pre_skew(by = "normal"), pre_bins(by = "quantile", bins = 5), pre_bins(by = "width"),
+    pre_bins(by = "tree", bins = 4),
     pre_components(number = 2), pre_components(number = 0.8, equal_scale = FALSE),
     pre_polynomial(), pre_splines(), pre_interactions(), pre_rare_levels(at_least = 9),
     pre_frequency(), pre_ordinal(by = "outcome", columns = of_kind("category")),
     pre_ordinal(by = "frequency", columns = of_kind("category")), pre_target_mean(),
     pre_drop_constant(share = 0.9), pre_drop_correlated(above = 0.55),
     pre_keep_top(top = 3), pre_keep_top(top = 3, by = "information"),
+    pre_keep_top(top = 3, by = "importance", columns = of_kind("number") & !gaps),
     pre_text(in_at_least = 20, count_as = "tfidf"), pre_text(in_at_least = 0.3)
   )
 }
 
-# These learn no statistic, count rows by their nature (balance), are the user's (custom), or leave
+# These learn no statistic, draw rows (balance, see below), are the user's (custom), or leave
 # columns alone (outcome_scale, see there).
 without_statistics <- c(
   "derive", "dates", "hash", "onehot", "drop", "balance", "custom", "minimal", "outcome_scale"
@@ -97,6 +100,53 @@ test_that("weights that are shares do what the same weights as numbers of rows d
   expect_gt(length(levels$colour), 1L)
   terms <- learned_from(pre_text(in_at_least = 5, columns = notes), table, "number", "count")$state
   expect_gt(length(terms$terms$notes$label), 1L)
+})
+
+test_that("parts of the rows weigh alike, class by class and group by group", {
+  table <- withr::with_seed(1, data.frame(
+    x = rnorm(300), y = factor(sample(c("no", "yes"), 300, TRUE, c(0.8, 0.2))),
+    lot = sample(60, 300, TRUE), w = rexp(300)^2
+  ))
+  apart <- function(job, ...) {
+    held <- lapply(plan_comparison(job, candidates(b = fam_baseline()),
+      splits = split_kfold(5, ...), seed = 2)$splits, `[[`, "validation")
+    sums <- vapply(held, function(rows) tapply(table$w[rows], table$y[rows], sum), c(1, 1))
+    # largest deviation from a fifth, in each class
+    list(rows = held, apart = apply(abs(sums / rowSums(sums) - 0.2), 1L, max))
+  }
+  blind <- apart(brief(table[c("x", "y")], "y", event = "yes"))
+  weighed <- apart(brief(table[c("x", "y", "w")], "y", event = "yes", weight = "w"))
+  expect_lt(max(weighed$apart), 0.01)
+  expect_gt(max(blind$apart), 0.03)
+  # and the rows of a class are still dealt to the floor or the ceiling
+  counts <- vapply(weighed$rows, function(rows) sum(table$y[rows] == "yes"), 1)
+  expect_lte(diff(range(counts)), 1)
+  grouped <- apart(brief(table, "y", event = "yes", weight = "w", group = "lot"))
+  expect_lt(max(grouped$apart), max(blind$apart))
+  aside <- set_aside(brief(table[c("x", "y", "w")], "y", event = "yes", weight = "w"),
+    0.25, seed = 1)
+  expect_equal(sum(aside$table$w) / sum(table$w), 0.75, tolerance = 0.01)
+  # equal weights change nothing
+  same <- brief(transform(table[c("x", "y")], w = 2), "y", event = "yes", weight = "w")
+  expect_identical(apart(same)$rows, blind$rows)
+})
+
+test_that("classes are evened out by what their rows weigh", {
+  table <- withr::with_seed(1, data.frame(
+    x = rnorm(200), y = factor(rep(c("no", "yes"), c(150, 50))),
+    w = c(sample(0:3, 150, TRUE), sample(1:4, 50, TRUE))
+  ))
+  job <- brief(table, "y", event = "yes", weight = "w")
+  data <- kw("working_data")(job)
+  for (by in c("thin", "repeat", "synthetic")) {
+    learned <- kw("learn_step")(pre_balance(by = by, ratio = 0.8), data$frame, data$target, 5)
+    made <- learned$target
+    sums <- tapply(made$weights, made$outcome, sum)
+    before <- tapply(table$w, table$y, sum)
+    kept <- if (by == "thin") min(before) else max(before)
+    expect_equal(sums[["yes"]] / sums[["no"]], 0.8, tolerance = 0.05, info = by)
+    expect_equal(if (by == "thin") sums[["yes"]] else sums[["no"]], kept, tolerance = 0.05)
+  }
 })
 
 test_that("every metric takes a weight as so many rows", {
@@ -169,10 +219,12 @@ test_that("figures and effects count a row as often as its weight, as scores do"
   ), workers = 1)
   line <- draw_roc(cmp)$data
   area <- sum(diff(line$x) * (utils::head(line$mean, -1) + utils::tail(line$mean, -1)) / 2)
-  expect_equal(area, standings(cmp)$mean, tolerance = 0.03)
+  expect_equal(area, standings(cmp)$mean, tolerance = 0.01)
   expect_lt(area, 0.7)
   held <- cmp$plan$splits[[1]]$validation
   expect_equal(sum(draw_calibration(cmp)$data$rows), sum(table$count[held]))
+  cells <- draw_confusion(select_final(cmp, "best_mean"))$data
+  expect_equal(sum(cells$Freq), sum(table$count[held]))
   repeated <- table[rep(seq_len(nrow(table)), table$count), c("a", "c", "class")]
   row.names(repeated) <- NULL
   effect <- function(job) {
