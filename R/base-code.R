@@ -220,3 +220,24 @@ values_around <- function(f, names) {
   }
   found
 }
+
+# The packages that a user's functions call by `package::name`.
+packages_called <- function(functions) {
+  found <- character()
+  walk <- function(expr) {
+    if (!is.call(expr)) return(invisible())
+    head <- if (is.symbol(expr[[1]])) as.character(expr[[1]]) else ""
+    if (head %in% c("::", ":::")) found <<- c(found, as.character(expr[[2]]))
+    for (part in call_parts(expr)) walk(part)
+  }
+  for (f in Filter(Negate(is.primitive), functions)) walk(body(f))
+  setdiff(sort(unique(found)), c("base", "stats", "utils", "methods"))
+}
+
+# Digits as lines of text in quotes.
+digit_lines <- function(digits) {
+  text <- paste(digits, collapse = "")
+  starts <- seq(1L, nchar(text), by = 90L)
+  lines <- paste0("\"", substring(text, starts, pmin(starts + 89L, nchar(text))), "\"")
+  paste(lines, collapse = ",\n  ")
+}

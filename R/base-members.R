@@ -135,3 +135,6 @@ given_arguments <- function(given, defaults, kind, name) {
 
 # The names and defaults of the arguments of a function that makes a member.
 arguments_of_maker <- function(make) attr(make, "defaults") %||% as.list(formals(make))
+
+# Most parts keep none of the rows that they learned from.
+keeps_no_rows <- function(settings, kind = NULL) FALSE

@@ -165,3 +165,5 @@ json_of <- function(form) {
 }
 
 of_json <- function(text) jsonlite::parse_json(text, simplifyVector = FALSE)
+
+seen_levels <- function(x) levels(x)[tabulate(x, nlevels(x)) > 0L]

@@ -62,8 +62,6 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
   )
 }
 
-keeps_no_rows <- function(settings, kind = NULL) FALSE
-
 no_simplicity <- function(settings) list()
 
 keep_model <- function(model, value) model

@@ -93,8 +93,6 @@ fit_tree <- function(x, y, weights, settings, seed, threads,
 
 tree_names <- function(n) paste0("x", seq_len(n))
 
-seen_levels <- function(x) levels(x)[tabulate(x, nlevels(x)) > 0L]
-
 # Factors get the levels seen in training; levels never seen count as missing.
 tree_columns <- function(x, levels) {
   columns <- lapply(names(x), function(name) {

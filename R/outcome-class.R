@@ -6,7 +6,7 @@ member_outcome_two_class <- function() {
       are_classes(values, event) && length(outcome_classes(values)) == 2L
     },
     read = read_two_class, classes = TRUE, event = TRUE, metrics = c("auc", "log_loss"),
-    says = function(outcome, brief) {
+    says = function(outcome, brief, weights) {
       paste0(
         "whether ", brief$outcome, " is ", brief$event, " (", percent(mean(outcome == brief$event)),
         " of rows", if (!brief$event_given) "; taken as the event, since none was named", ")"
@@ -23,7 +23,7 @@ member_outcome_many_class <- function() {
       are_classes(values, event) && !is.ordered(values) && length(outcome_classes(values)) > 2L
     },
     read = read_many_class, classes = TRUE, metrics = c("log_loss", "balanced_accuracy"),
-    says = function(outcome, brief) {
+    says = function(outcome, brief, weights) {
       paste0("the class of ", brief$outcome, ": ", shares_in_words(outcome, enumerate, 6L))
     },
     about = about_classes,
@@ -38,7 +38,7 @@ member_outcome_ordered <- function() {
     },
     read = read_ordered, serves = "many_class", classes = TRUE,
     metrics = c("ranked_probability", "quadratic_kappa"),
-    says = function(outcome, brief) {
+    says = function(outcome, brief, weights) {
       paste0(
         "the ordered class of ", brief$outcome, ": ",
         shares_in_words(outcome, paste, collapse = " < ")

@@ -11,12 +11,10 @@ member_outcome_number <- function() {
 member_outcome_count <- function() {
   outcome_definition("count", "counts", "a count",
     read = read_count, serves = "number", metrics = c("poisson_deviance", "rmse"),
-    says = function(outcome, brief) {
+    says = function(outcome, brief, weights) {
       per <- brief$roles$exposure
-      if (is.null(per)) return(says_number(outcome, brief, "the count"))
-      paste0(
-        says_number(outcome, brief, "the rate of", row_weights(brief)), " per unit of ", per
-      )
+      if (is.null(per)) return(says_number(outcome, brief, weights, "the count"))
+      paste0(says_number(outcome, brief, weights, "the rate of"), " per unit of ", per)
     },
     about = about_number,
     foretells = function(model) {
@@ -87,7 +85,7 @@ refuse_outcomes <- function(bad, values, name, kind, says) {
   )
 }
 
-says_number <- function(outcome, brief, what = "the number", weights = NULL) {
+says_number <- function(outcome, brief, weights, what = "the number") {
   paste0(
     what, " ", brief$outcome, " (", format(min(outcome), digits = 3), " to ",
     format(max(outcome), digits = 3), ", mean ",

@@ -6,8 +6,8 @@ member_outcome_quantiles <- function() {
       list(values = outcome_numbers(values, name, "quantiles"), levels = NULL, event = NULL)
     },
     wide = TRUE, metrics = c("mean_pinball", "coverage_gap"),
-    says = function(outcome, brief) {
-      says_number(outcome, brief, paste(quantile_words(brief$quantiles), "of the number"))
+    says = function(outcome, brief, weights) {
+      says_number(outcome, brief, weights, paste(quantile_words(brief$quantiles), "of the number"))
     },
     about = about_number,
     foretells = function(model) quantile_words(model$quantiles)

@@ -14,7 +14,7 @@ say_wrapped <- function(text, indent = 2L) {
 #' @export
 print.kw_brief <- function(x, ...) {
   outcome <- x$table[[x$outcome]]
-  what <- outcome_kind(x$kind)$says(outcome, x)
+  what <- outcome_kind(x$kind)$says(outcome, x, row_weights(x))
   kinds <- table(factor(schema_kinds(x$schema), column_kinds))
   kinds <- kinds[kinds > 0]
   say_wrapped(paste0("Brief: predict ", what))

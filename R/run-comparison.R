@@ -222,27 +222,3 @@ refuse_all_failed <- function(results) {
     remedy = "Try one candidate with its defaults first."
   )
 }
-
-# Of R and of every package that can change a score.
-software_versions <- function(plan) {
-  packages <- unlist(lapply(plan$spaces, function(space) {
-    family <- space$pipeline$family
-    c(
-      family_packages(family$definition, family$settings, plan$brief$kind),
-      node_packages(space$pipeline$steps)
-    )
-  }))
-  packages <- unique(c("kilnwright", packages))
-  list(
-    r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
-    blas = basename(extSoftVersion()[["BLAS"]]),
-    packages = vapply(packages, function(p) as.character(utils::packageVersion(p)), character(1))
-  )
-}
-
-node_packages <- function(nodes) {
-  unlist(lapply(nodes, function(node) {
-    if (!inherits(node$part, "kw_either")) return(node$part$definition$packages)
-    lapply(node$part$alternatives, node_packages)
-  }))
-}

@@ -284,11 +284,6 @@ read_constraint <- function(text) {
   list(text = trimws(text), metric = parts[2], comparison = parts[3], bound = bound)
 }
 
-# Do values keep to a constraint? NA where there is no value.
-keeps_to <- function(constraint, values) {
-  get(constraint$comparison, baseenv())(values, constraint$bound)
-}
-
 with_constrained <- function(metrics, provided, kind) {
   for (constraint in provided) {
     if (!constraint$metric %in% names(metrics)) {
@@ -318,11 +313,6 @@ plan_like <- function(
   )
   like[c("minutes", "rule")] <- plan[c("minutes", "rule")]
   like
-}
-
-# The search of a candidate.
-search_of <- function(seats, candidate) {
-  for (seat in seats) if (candidate %in% seat$candidates) return(seat$search)
 }
 
 as_plan <- function(plan, ...) {

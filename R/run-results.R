@@ -63,21 +63,6 @@ new_results <- function(work, plan, training, predictions) {
   )
 }
 
-# What screens and searches dropped in all rounds.
-dropped_settings <- function(rounds, work) {
-  table <- do.call(rbind, lapply(rounds, `[[`, "dropped"))
-  if (is.null(table)) {
-    return(data.frame(
-      candidate = integer(), setting = integer(), splits = integer(), share = numeric(),
-      behind = numeric(), why = character(), at = integer()
-    ))
-  }
-  table$at <- match(
-    paste(table$candidate, table$setting), paste(work$settings$candidate, work$settings$row)
-  )
-  table
-}
-
 # Adds to cells of a matrix, also where one is named more than once.
 add_at <- function(matrix, cells, more) {
   if (length(more) == 0L) return(matrix)

@@ -6,13 +6,6 @@ with_round <- function(rounds, round, plan, journal) {
   c(rounds, list(round))
 }
 
-# Settings that are tried together: tables by candidate; the rows of them that a limit allows,
-# or NULL for all; what a screen dropped; the tasks of a search, or NULL where all is wanted in
-# full.
-new_round <- function(tables, kept = NULL, dropped = NULL, tasks = NULL) {
-  list(tables = tables, kept = kept, dropped = dropped, tasks = tasks)
-}
-
 # Which settings come next: the plan's first ones, then what the searches propose.
 new_round_state <- function(plan, asked, most) {
   seats <- Filter(function(seat) any(seat$candidates %in% asked), plan$seats)
@@ -71,14 +64,6 @@ search_history <- function(results, plan) {
       failed = failed[mine], meets = meets[mine], partial = part
     )
   })
-}
-
-# Does a setting meet the plan's constraints, as far as is known?
-meet_so_far <- function(results, plan) {
-  Reduce(`&`, lapply(plan$provided, function(constraint) {
-    fine <- keeps_to(constraint, rowMeans(results$scores[[constraint$metric]], na.rm = TRUE))
-    is.na(fine) | fine
-  }), rep(TRUE, length(results$candidate)))
 }
 
 # Means; of settings that have some of their scores only, what they would be if the setting went on

@@ -134,3 +134,8 @@ searches_by_candidate <- function(search, names) {
     )
   })
 }
+
+# The search of a candidate.
+search_of <- function(seats, candidate) {
+  for (seat in seats) if (candidate %in% seat$candidates) return(seat$search)
+}

@@ -155,3 +155,24 @@ setting_values <- function(settings, row) lapply(settings, function(column) colu
 
 # The family's settings of every row, as columns, whole: for simplicity() and keys.
 family_columns <- function(space, settings) part_values(space, "family", settings)
+
+settings_ruled_out <- function(rule, settings) {
+  if (is.null(rule$values)) return(work_out(rule$expr, settings))
+  # reason: the user's own rule, or by read_code() from a journal
+  eval(rule$expr, c(as.list(settings), rule$values), baseenv())
+}
+
+# The grammar of rules in plan files.
+grammar <- list(
+  "==" = function(a, b) a == b, "!=" = function(a, b) a != b, "<" = function(a, b) a < b,
+  "<=" = function(a, b) a <= b, ">" = function(a, b) a > b, ">=" = function(a, b) a >= b,
+  "&" = function(a, b) a & b, "|" = function(a, b) a | b, "!" = function(a) !a, "(" = function(a) a,
+  "-" = function(a) -a
+)
+
+work_out <- function(expr, settings) {
+  if (is.symbol(expr)) return(settings[[as.character(expr)]])
+  if (!is.call(expr)) return(expr)
+  values <- lapply(as.list(expr)[-1], work_out, settings = settings)
+  do.call(grammar[[as.character(expr[[1]])]], values)
+}

@@ -143,3 +143,40 @@ place_in_range <- function(range, position, whole = FALSE) {
 
 # All values that a setting may take: one, or those of among().
 possible_values <- function(value) if (inherits(value, "kw_among")) value$values else value
+
+# Alternatives of either() and optional(): steps only.
+flatten_steps <- function(part, inside) {
+  nodes <- as_nodes(part)
+  if (any(vapply(nodes, function(node) inherits(node$part, "kw_family"), logical(1)))) {
+    stop_kw("pipeline", paste0(inside, " is for steps; a family cannot stand in it."),
+      remedy = "To compare families, give each its own pipeline in candidates()."
+    )
+  }
+  nodes
+}
+
+# A list of nodes: list(part = a step, either or family, name = "" or a prefix).
+as_nodes <- function(part, name = "") {
+  if (inherits(part, c("kw_step", "kw_either", "kw_family"))) {
+    return(list(list(part = part, name = name)))
+  }
+  if (inherits(part, "kw_as_is")) return(list())
+  if (is.list(part) && !is.object(part)) {
+    names <- names(part) %||% rep("", length(part))
+    if (nzchar(name) && length(part) == 1L && !nzchar(names)) names <- name
+    return(unlist(Map(as_nodes, part, names), recursive = FALSE, use.names = FALSE))
+  }
+  if (inherits(part, "kw_pipeline")) {
+    stop_kw("pipeline", "A pipeline cannot stand inside a pipeline.",
+      remedy = "Give the steps as a list: ready <- list(pre_missing(), pre_onehot())."
+    )
+  }
+  if (is.function(part)) {
+    stop_kw("pipeline", "A function was given where a step or family is expected.",
+      remedy = "Call it: pre_missing(), not pre_missing."
+    )
+  }
+  stop_kw(
+    "pipeline", paste0("A pipeline takes steps and a family; got ", describe_value(part), ".")
+  )
+}

@@ -90,19 +90,6 @@ define_step <- function(name, learn, use, defaults = list(), columns = column_ki
   as_member(make, "step", name, function() definition)
 }
 
-# The packages that a user's functions call by `package::name`.
-packages_called <- function(functions) {
-  found <- character()
-  walk <- function(expr) {
-    if (!is.call(expr)) return(invisible())
-    head <- if (is.symbol(expr[[1]])) as.character(expr[[1]]) else ""
-    if (head %in% c("::", ":::")) found <<- c(found, as.character(expr[[2]]))
-    for (part in call_parts(expr)) walk(part)
-  }
-  for (f in Filter(Negate(is.primitive), functions)) walk(body(f))
-  setdiff(sort(unique(found)), c("base", "stats", "utils", "methods"))
-}
-
 step_definition <- function(name, learn, use, hyperparameters = list(), columns = column_kinds,
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE,

@@ -170,11 +170,3 @@ pieces<<i>> <- lapply(sort(unique(part<<i>>)), function(p) {
 x <- do.call(rbind, pieces<<i>>)[order(order(part<<i>>)), ]
 )", i = about$i, part = digit_lines(part)))
 }
-
-# Digits as lines of text in quotes.
-digit_lines <- function(digits) {
-  text <- paste(digits, collapse = "")
-  starts <- seq(1L, nchar(text), by = 90L)
-  lines <- paste0("\"", substring(text, starts, pmin(starts + 89L, nchar(text))), "\"")
-  paste(lines, collapse = ",\n  ")
-}

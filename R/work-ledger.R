@@ -216,3 +216,38 @@ spread_ledger <- function(ledger, work) {
     sizes = lengths(members), before = before
   )
 }
+
+# What screens and searches dropped in all rounds.
+dropped_settings <- function(rounds, work) {
+  table <- do.call(rbind, lapply(rounds, `[[`, "dropped"))
+  if (is.null(table)) {
+    return(data.frame(
+      candidate = integer(), setting = integer(), splits = integer(), share = numeric(),
+      behind = numeric(), why = character(), at = integer()
+    ))
+  }
+  table$at <- match(
+    paste(table$candidate, table$setting), paste(work$settings$candidate, work$settings$row)
+  )
+  table
+}
+
+# Settings that are tried together: tables by candidate; the rows of them that a limit allows,
+# or NULL for all; what a screen dropped; the tasks of a search, or NULL where all is wanted in
+# full.
+new_round <- function(tables, kept = NULL, dropped = NULL, tasks = NULL) {
+  list(tables = tables, kept = kept, dropped = dropped, tasks = tasks)
+}
+
+# Do values keep to a constraint? NA where there is no value.
+keeps_to <- function(constraint, values) {
+  get(constraint$comparison, baseenv())(values, constraint$bound)
+}
+
+# Does a setting meet the plan's constraints, as far as is known?
+meet_so_far <- function(results, plan) {
+  Reduce(`&`, lapply(plan$provided, function(constraint) {
+    fine <- keeps_to(constraint, rowMeans(results$scores[[constraint$metric]], na.rm = TRUE))
+    is.na(fine) | fine
+  }), rep(TRUE, length(results$candidate)))
+}

@@ -28,7 +28,13 @@ pairs <- do.call(rbind, Map(function(room, calls) {
 pairs <- pairs[pairs$from != pairs$to, ]
 counts <- table(pairs$from, pairs$to)
 
-rows <- vapply(sort(unique(home)), function(room) {
+# The rooms in their order, of the test that holds the files to it.
+test <- parse("tests/testthat/test-layers.R")
+is_order <- vapply(test, function(expr) identical(expr[[2]], as.symbol("rooms")), NA)
+rooms <- eval(test[is_order][[1]][[3]])
+stopifnot(setequal(rooms, home))
+
+rows <- vapply(rooms, function(room) {
   called <- if (room %in% rownames(counts)) counts[room, ] else numeric()
   called <- sort(called[called > 0], decreasing = TRUE)
   paste0(
@@ -36,17 +42,26 @@ rows <- vapply(sort(unique(home)), function(room) {
     paste(names(called), called, collapse = ", "), " |"
   )
 }, "")
-circles <- unlist(lapply(rownames(counts), function(a) {
-  back <- intersect(colnames(counts)[counts[a, ] > 0], rownames(counts))
-  back <- Filter(function(b) a < b && a %in% colnames(counts) && counts[b, a] > 0, back)
-  vapply(back, function(b) paste0(a, " and ", b, " (", counts[a, b], " / ", counts[b, a], ")"), "")
-}))
+
+# The same as a picture: who calls (rows) whom (columns); what stood on the right of the dots
+# would call a later room.
+cell <- function(from, to) {
+  if (from == to) return(".")
+  known <- from %in% rownames(counts) && to %in% colnames(counts)
+  if (known && counts[from, to] > 0) format(counts[from, to]) else ""
+}
+picture <- vapply(rooms, function(from) {
+  cells <- vapply(rooms, cell, "", from = from)
+  paste0(formatC(from, width = -10), paste(formatC(cells, width = 4), collapse = ""))
+}, "")
+heads <- paste0(strrep(" ", 10), paste(formatC(substr(rooms, 1, 3), width = 4), collapse = ""))
+later <- sum(vapply(seq_along(rooms), function(i) {
+  sum(pairs$from == rooms[i] & match(pairs$to, rooms) > i)
+}, 1))
 lines <- c(
   "| room | functions | calls |", "|---|---|---|", unname(rows), "",
-  paste0(
-    "Rooms that call each other: ",
-    if (length(circles) == 0L) "none" else paste(circles, collapse = "; "), "."
-  )
+  "```", heads, sub(" +$", "", unname(picture)), "```", "",
+  paste0("Calls of a later room: ", if (later == 0) "none" else later, ".")
 )
 writeLines(lines)
 

@@ -40,43 +40,6 @@ pipeline <- function(...) {
   made
 }
 
-# A list of nodes: list(part = a step, either or family, name = "" or a prefix).
-as_nodes <- function(part, name = "") {
-  if (inherits(part, c("kw_step", "kw_either", "kw_family"))) {
-    return(list(list(part = part, name = name)))
-  }
-  if (inherits(part, "kw_as_is")) return(list())
-  if (is.list(part) && !is.object(part)) {
-    names <- names(part) %||% rep("", length(part))
-    if (nzchar(name) && length(part) == 1L && !nzchar(names)) names <- name
-    return(unlist(Map(as_nodes, part, names), recursive = FALSE, use.names = FALSE))
-  }
-  if (inherits(part, "kw_pipeline")) {
-    stop_kw("pipeline", "A pipeline cannot stand inside a pipeline.",
-      remedy = "Give the steps as a list: ready <- list(pre_missing(), pre_onehot())."
-    )
-  }
-  if (is.function(part)) {
-    stop_kw("pipeline", "A function was given where a step or family is expected.",
-      remedy = "Call it: pre_missing(), not pre_missing."
-    )
-  }
-  stop_kw(
-    "pipeline", paste0("A pipeline takes steps and a family; got ", describe_value(part), ".")
-  )
-}
-
-# Alternatives of either() and optional(): steps only.
-flatten_steps <- function(part, inside) {
-  nodes <- as_nodes(part)
-  if (any(vapply(nodes, function(node) inherits(node$part, "kw_family"), logical(1)))) {
-    stop_kw("pipeline", paste0(inside, " is for steps; a family cannot stand in it."),
-      remedy = "To compare families, give each its own pipeline in candidates()."
-    )
-  }
-  nodes
-}
-
 #' Name the candidates of a comparison
 #'
 #' @param ... Named pipelines; a bare family stands for
@@ -191,25 +154,4 @@ new_rule <- function(expr, candidates, candidate, values) {
     )
   }
   list(expr = expr, candidate = candidate, uses = used, values = values)
-}
-
-settings_ruled_out <- function(rule, settings) {
-  if (is.null(rule$values)) return(work_out(rule$expr, settings))
-  # reason: the user's own rule, or by read_code() from a journal
-  eval(rule$expr, c(as.list(settings), rule$values), baseenv())
-}
-
-# The grammar of rules in plan files.
-grammar <- list(
-  "==" = function(a, b) a == b, "!=" = function(a, b) a != b, "<" = function(a, b) a < b,
-  "<=" = function(a, b) a <= b, ">" = function(a, b) a > b, ">=" = function(a, b) a >= b,
-  "&" = function(a, b) a & b, "|" = function(a, b) a | b, "!" = function(a) !a, "(" = function(a) a,
-  "-" = function(a) -a
-)
-
-work_out <- function(expr, settings) {
-  if (is.symbol(expr)) return(settings[[as.character(expr)]])
-  if (!is.call(expr)) return(expr)
-  values <- lapply(as.list(expr)[-1], work_out, settings = settings)
-  do.call(grammar[[as.character(expr[[1]])]], values)
 }
