@@ -12,7 +12,8 @@
 #                        one number a row
 #   event                is one class the event?
 #   metrics              names of the usual metrics, the deciding one first
-#   says(outcome, brief, weights)  what is predicted, for prints: "whether it cracked (20 % of rows)"
+#   says(outcome, brief, weights)
+#                        what is predicted, for prints: "whether it cracked (20 % of rows)"
 #   about(outcome, weights) what it is like, for reports: "2 classes: no 80 %, yes 20 %"
 #   foretells(model)     what a prediction is, for model cards
 #   lowest(y, weights)   lowest prediction of a family that is made for other kinds, or NULL
