@@ -42,7 +42,9 @@ draw_split_scores <- function(cmp, metric = NULL) {
     split = factor(rep(names, each = length(best)), names),
     score = as.vector(scores)
   )
-  last <- data[data$split == names[length(names)], ]
+  # not all were scored on splits that settle() added
+  data <- data[!is.na(data$score), ]
+  last <- data[!duplicated(data$candidate, fromLast = TRUE), ]
   ggplot2::ggplot(
     data,
     ggplot2::aes(.data$split, .data$score,
@@ -57,13 +59,13 @@ draw_split_scores <- function(cmp, metric = NULL) {
       data = last,
       ggplot2::aes(label = .data$candidate),
       hjust = 0,
-      nudge_x = 0.15,
+      nudge_x = max(0.15, length(names) / 80),
       size = 4,
       show.legend = FALSE,
       check_overlap = TRUE
     ) +
     candidate_scales() +
-    ggplot2::scale_x_discrete(expand = ggplot2::expansion(
+    ggplot2::scale_x_discrete(breaks = every_few(names), expand = ggplot2::expansion(
       add = c(0.4, 0.4 + 0.1 * length(names))
     )) +
     ggplot2::labs(
@@ -75,6 +77,11 @@ draw_split_scores <- function(cmp, metric = NULL) {
       caption = "Lines that rise and fall together: the rows of the splits make the spread."
     ) +
     theme_kilnwright()
+}
+
+# Of many labels, as many as can be read.
+every_few <- function(labels, most = 20L) {
+  labels[seq(1L, length(labels), by = ceiling(length(labels) / most))]
 }
 
 max_rep <- function(splits) max(vapply(splits, `[[`, numeric(1), "rep"))

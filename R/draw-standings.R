@@ -124,7 +124,7 @@ standings_figure_data <- function(cmp, metric, show, top) {
   n <- ncol(scores)
   splits <- data.frame(score = as.vector(t(scores)), line = rep(table$line, each = n))
   splits$height <- splits$line - 0.2 - 0.06 * (seq_len(n) %% 3)
-  list(summary = table, splits = splits)
+  list(summary = table, splits = splits[!is.na(splits$score), ])
 }
 
 wrap_words <- function(text, width) {

@@ -21,6 +21,7 @@ print.kw_comparison <- function(x, ...) {
     ))
   }
   if (!is.null(x$plan$screen)) say_wrapped(paste0("Screen: ", screen_words(x)))
+  if (!is.null(x$plan$everywhere)) say_wrapped(paste0("Settled: ", settled_sentence(x)))
   if (!is.null(x$journal_failure)) {
     say_wrapped(paste0("! The journal is not complete: ", x$journal_failure))
   }

@@ -237,7 +237,7 @@ report_tried <- function(cmp) {
       count_of(fits_done(cmp), "fit"), " in ",
       format_duration(cmp$seconds), "."
     ),
-    if (!is.null(search_sentence(cmp))) htmltools::tags$p(search_sentence(cmp)),
+    lapply(c(search_sentence(cmp), settled_sentence(cmp)), htmltools::tags$p),
     if (!is.null(cmp$stopped)) {
       htmltools::tags$p(htmltools::tags$strong(paste0("The run was stopped by ", cmp$stopped, ".")))
     },

@@ -53,10 +53,10 @@ run_comparison <- function(
   carry_out(plan, keep, workers, journal, accept_versions, limits, quiet)
 }
 
-# `before` and `asked`: see execute_plan().
+# `before`, `asked` and `more`: see execute_plan().
 carry_out <- function(
   plan, keep = "none", workers = "auto", journal = NULL, accept_versions = FALSE, limits = NULL,
-  quiet = FALSE, before = NULL, asked = names(plan$spaces)
+  quiet = FALSE, before = NULL, asked = names(plan$spaces), more = NULL
 ) {
   for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
@@ -76,7 +76,7 @@ carry_out <- function(
       listener = choose_listener(quiet),
       workers = workers,
       limits = with_plan_minutes(limits %||% no_limits, plan),
-      journal = journal, before = before, asked = asked
+      journal = journal, before = before, asked = asked, more = more
     )
   )
 }
@@ -90,11 +90,13 @@ with_plan_minutes <- function(limits, plan) {
 
 # `share = FALSE` and `shuffle` exist for tests: they change what is shared and in
 # which order units run, never a score. `before`: a comparison that is gone on with; its rounds
-# come first, and only the candidates `asked` are searched.
+# come first, and only the candidates `asked` are searched. `more(plan, run, crew)`: what is done
+# after all rounds, such as further splits; it gives NULL or why it was stopped.
 execute_plan <- function(
   plan, keep = "none", listener = function(event) invisible(), workers = 1,
   limits = no_limits,
-  journal = NULL, share = TRUE, shuffle = FALSE, before = NULL, asked = names(plan$spaces)
+  journal = NULL, share = TRUE, shuffle = FALSE, before = NULL, asked = names(plan$spaces),
+  more = NULL
 ) {
   started <- seconds_now()
   pool <- new_pool(workers, plan)
@@ -114,7 +116,10 @@ execute_plan <- function(
     rounds <- with_round(rounds, round, plan, journal)
     run$work <- extend_work(run$work, round$tables, round$kept)
   }
-  if (!is.null(before)) sink$known(before$ledger, run$work)
+  if (!is.null(before)) {
+    sink$known(before$ledger, run$work)
+    crew$costs$grow(run$work)
+  }
   stopped <- NULL
   repeat {
     round <- tryCatch(state$following(run$work, sink$results), interrupt = function(e) {
@@ -136,6 +141,7 @@ execute_plan <- function(
     }
     if (!is.null(stopped) || !is.null(state$stopped())) break
   }
+  if (!is.null(more)) stopped <- stopped %||% more(plan, run, crew)
   stopped <- last_resort(stopped, limits, plan, run, crew) %||% state$stopped()
   if (is.null(stopped)) rounds <- end_in_part(rounds, plan, run, crew)
   sink$end()

@@ -104,8 +104,9 @@ comparison_from_rows <- function(plan, found, rows, steps, facts) {
   ledger$steps <- steps_of_rows(steps, work, plan$splits)
   dropped <- work$settings$fit[dropped_settings(rounds, work)$at]
   lasting <- setdiff(seq_along(work$fits$node), dropped)
-  whole <- found$lost == 0L && sum(ledger$share == 1 & ledger$fit %in% lasting) ==
-    length(lasting) * length(plan$splits)
+  wanted_splits <- splits_of_all(plan)
+  there <- ledger$share == 1 & ledger$fit %in% lasting & ledger$split %in% wanted_splits
+  whole <- found$lost == 0L && sum(there) == length(lasting) * length(wanted_splits)
   state <- facts$state %||% "unknown"
   stopped <- if (startsWith(state, "stopped by ")) {
     sub("^stopped by ", "", state)

@@ -108,10 +108,12 @@ plan_comparison <- function(
 #   minutes      budget of a run, or NULL
 #   rule         list(name, margin) of the rule that is to choose, or NULL
 #   margin       difference of the deciding metric that does not matter, or NULL
+#   everywhere   numbers of the splits on which all settings are scored, or NULL: all of them; on
+#                the others only those are that settle() chose
 new_plan <- function(
   brief, candidates, spaces, splitter, splits, pooled, undefined, metrics, decide, provided,
   seats, round, screen, seed, seed_drawn, search_seed, notes, minutes = NULL, rule = NULL,
-  margin = NULL
+  margin = NULL, everywhere = NULL
 ) {
   structure(
     list(
@@ -119,7 +121,7 @@ new_plan <- function(
       splits = splits, pooled = pooled, undefined = undefined, metrics = metrics,
       decide = decide, provided = provided, seats = seats, round = round, screen = screen,
       seed = seed, seed_drawn = seed_drawn, search_seed = search_seed, notes = notes,
-      minutes = minutes, rule = rule, margin = margin
+      minutes = minutes, rule = rule, margin = margin, everywhere = everywhere
     ),
     class = "kw_plan"
   )

@@ -38,7 +38,8 @@ results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
   results <- with_remarks(results, ledger, spread, work)
   dropped <- dropped_settings(rounds, work)
   # a search may have wanted more of them than a screen
-  results$dropped <- dropped[rowSums(!results$done)[dropped$at] > 0L, ]
+  whole <- rowSums(!results$done[, splits_of_all(plan), drop = FALSE]) == 0L
+  results$dropped <- dropped[!whole[dropped$at], ]
   if (plan$pooled) pool_scores(results, plan) else results
 }
 

@@ -84,6 +84,16 @@ round_scores <- function(results, plan) {
   results$scores[[plan$decide]][, is.na(plan$undefined[[plan$decide]]), drop = FALSE]
 }
 
+# Has any setting all the scores that are wanted of every one?
+any_scored <- function(results, plan) {
+  scores <- round_scores(results, plan)
+  if (!is.null(plan$everywhere)) {
+    counted <- which(is.na(plan$undefined[[plan$decide]]))
+    scores <- scores[, counted %in% plan$everywhere, drop = FALSE]
+  }
+  any(!is.na(rowMeans(scores)))
+}
+
 # What is new in a round, in the stages of the plan's screen, and what searches ask for in parts:
 # list(stopped, dropped), NULL or why it was stopped, and what the screen dropped. Before anything
 # is looked at in part the simplest setting is scored in full, so that there is a model at any stop,
@@ -239,11 +249,10 @@ most_promising <- function(results, plan) {
 # said so, and the most promising of it is scored in full where nothing else was.
 end_in_part <- function(rounds, plan, run, crew) {
   if (all(vapply(rounds, function(round) is.null(round$tasks), NA))) return(rounds)
-  scored <- function(results) any(!is.na(rowMeans(round_scores(results, plan))))
   repeat {
     results <- crew$sink$results()
     begun <- setdiff(most_promising(results, plan), which(rowSums(!results$done) == 0L))
-    if (scored(results) || length(begun) == 0L) break
+    if (any_scored(results, plan) || length(begun) == 0L) break
     fit <- run$work$settings$fit[begun[1]]
     if (!is.null(run_stage(plan, run, full_stage(fit, plan), crew))) break
   }
@@ -258,7 +267,7 @@ end_in_part <- function(rounds, plan, run, crew) {
 last_resort <- function(stopped, limits, plan, run, crew) {
   if (!identical(stopped, "minutes")) return(stopped)
   said <- paste0("the limit of ", format(signif(limits$minutes, 3)), " minutes")
-  if (any(!is.na(rowMeans(round_scores(crew$sink$results(), plan))))) return(said)
+  if (any_scored(crew$sink$results(), plan)) return(said)
   crew$deadline <- Inf
   # workers may still be in what there was no time for
   crew$pool <- process_pool()

@@ -330,7 +330,7 @@ summary.kw_comparison <- function(object, ...) {
       ", so that not all of them have all their scores."
     )
   }
-  what <- c(what, search_sentence(cmp))
+  what <- c(what, search_sentence(cmp), settled_sentence(cmp))
   best <- best_of_candidates(cmp)
   if (length(best) == 0L) {
     return(structure(
@@ -384,7 +384,7 @@ search_sentence <- function(cmp) {
 # Numbers of settings with all their scores (or failures), with some, with none.
 looked_at <- function(cmp) {
   done <- rowSums(cmp$results$done)
-  full <- done == length(cmp$plan$splits)
+  full <- rowSums(!cmp$results$done[, splits_of_all(cmp$plan), drop = FALSE]) == 0L
   some <- done > 0 | seq_along(done) %in% cmp$results$partial$setting
   c(full = sum(full), part = sum(some & !full), none = sum(!some))
 }

@@ -78,8 +78,9 @@ picked_worth <- function(field, choice, level, draws) {
     derive_seed(field$cmp$plan$seed, "honest score"),
     optimism_of_choice(field, rule %||% member_rule_best_mean(), at, parts, draws)
   )
-  good <- paired$value[at] %||% mean(paired$good[at, ])
-  spread <- stats::sd(paired$good[at, ]) * sqrt(1 / n + paired$ratio)
+  mine <- paired$good[at, !is.na(paired$good[at, ])]
+  good <- paired$value[at] %||% mean(mine)
+  spread <- stats::sd(mine) * sqrt(1 / n + paired$ratio)
   reach <- stats::qt((1 + level) / 2, n - 1) * spread
   # what scores alike on all splits was not lucky, whatever else might have been picked
   optimism <- min(optimism, reach)
@@ -99,9 +100,10 @@ honest_note <- function(field, choice, rule) {
 }
 
 # Columns of paired scores that share no held-out rows: those of each repeat of folds; all draws.
+# Only those on which all settings are scored.
 independent_parts <- function(paired) {
-  all <- seq_len(ncol(paired$good))
-  if (is.null(paired$rep)) list(all) else unname(split(all, paired$rep))
+  all <- which(paired$of_all)
+  if (is.null(paired$rep)) list(all) else unname(split(all, paired$rep[all]))
 }
 
 # A rule that looks at scores alone, so that it can choose by some of the splits.
@@ -153,6 +155,7 @@ drawn_field <- function(field, good, rows) {
   # folds have a standard error of their own, see error_factor()
   ratio <- if (is.null(paired$rep)) paired$ratio else 0
   paired$good <- good
+  paired$of_all <- rep(TRUE, n)
   paired["value"] <- list(NULL)
   list(
     goodness = mean, mean = mean, sd = sd,

@@ -85,6 +85,10 @@ fold_corrected_score <- function(cmp, metric, summary, ranked, naive) {
   }
   good <- goodness(summary$scores[ranked, , drop = FALSE], metric)
   rep <- vapply(cmp$plan$splits[summary$counted], `[[`, numeric(1), "rep")
+  # those on which all of them are scored
+  of_all <- which(summary$counted) %in% splits_of_all(cmp$plan)
+  rep <- rep[of_all]
+  good <- good[, of_all, drop = FALSE]
   bias <- vapply(unique(rep), function(r) {
     mine <- good[, rep == r, drop = FALSE]
     best <- which.max(rowMeans(mine))

@@ -136,19 +136,23 @@ replace_in_nodes <- function(nodes, path, argument, value) {
   nodes
 }
 
-#' Add candidates to a comparison, without doing again what is done
+#' Add candidates or repeats to a comparison, without doing again what is done
 #'
-#' The new candidates are run on the same rows, splits and metrics, under the same seed,
-#' so that all scores can be compared.
+#' New candidates are run on the same rows, splits and metrics, under the same seed, so that all
+#' scores can be compared. More repeats are had for all settings; [settle()] has them where they
+#' matter.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param more [candidates()] with names of their own, e.g. from [refine_ranges()].
+#' @param more [candidates()] with names of their own, e.g. from [refine_ranges()]; `NULL`: none.
 #' @param search Search for the new candidates; default a grid of five points.
+#' @param repeats So many more repeats of the folds, or more draws; the splits that there are stay
+#'   as they are.
 #' @param ... Further arguments of [run_comparison()], such as `workers`, `journal` (the one of
 #'   `cmp`, which then holds all, or another one) or `quiet`.
-#' @return A comparison of all candidates.
+#' @return A comparison of all candidates on all splits.
 #' @section Errors:
-#' `kw_error_argument` when a name is taken.
+#' `kw_error_argument` when a name is taken, or nothing is to be added; `kw_error_splits` for splits
+#' that cannot be repeated.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -157,11 +161,30 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3),
 #'   seed = 1, quiet = TRUE)
 #' extend_comparison(cmp, candidates(tree = fam_tree()), quiet = TRUE)
+#' extend_comparison(cmp, repeats = 2, quiet = TRUE)
 #' @export
-extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) {
+extend_comparison <- function(
+  cmp, more = NULL, search = search_grid(points = 5), repeats = 0, ...
+) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
+  check_number(repeats, "repeats", min = 0, max = most_repeats, whole = TRUE)
+  if (is.null(more) && repeats == 0) {
+    stop_kw("argument", "Nothing is to be added.", remedy = "Give `more` candidates, or `repeats`.")
+  }
+  if (repeats > 0) cmp <- on_more_splits(cmp, with_more_splits(cmp$plan, repeats))
+  plan <- if (is.null(more)) cmp$plan else plan_of_more(cmp$plan, more, search)
+  carry_out(plan, ...,
+    keep = kept_of(cmp), before = cmp, asked = names(more$pipelines) %||% character(),
+    more = if (repeats > 0) {
+      function(plan, run, crew) {
+        run_stage(plan, run, full_stage(lasting_fits(crew$sink$results(), run$work), plan), crew)
+      }
+    }
+  )
+}
+
+plan_of_more <- function(plan, more, search) {
   check_class(more, "kw_candidates", "more", "Make them with candidates().")
-  plan <- cmp$plan
   taken <- intersect(names(more$pipelines), names(plan$spaces))
   if (length(taken) > 0L) {
     stop_kw(
@@ -170,15 +193,7 @@ extend_comparison <- function(cmp, more, search = search_grid(points = 5), ...) 
       remedy = "Give the new one another name."
     )
   }
-  added <- plan_like(plan, candidates = more, search = search)
-  keep <- c(
-    if (!is.null(cmp$results$training)) "training_scores",
-    if (length(cmp$results$predictions) > 0L && !plan$pooled) "all_predictions"
-  )
-  carry_out(
-    joined_plan(plan, added), ...,
-    keep = keep %||% "none", before = cmp, asked = names(more$pipelines)
-  )
+  joined_plan(plan, plan_like(plan, candidates = more, search = search))
 }
 
 # One plan of the candidates of two that agree in everything else.

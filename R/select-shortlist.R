@@ -105,9 +105,10 @@ compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjus
 }
 
 # What settings are compared by: `good`, goodness on every split (settings x splits) whose
-# variance is taken with the correction `ratio`; `value`, each setting's goodness. Where
-# predictions were scored together, the splits are the jackknife's blocks and their goodness
-# is the pseudo-value, so that its variance is the jackknife's.
+# variance is taken with the correction `ratio`; `value`, each setting's goodness; `of_all`, is a
+# split one on which all settings are scored? Where predictions were scored together, the splits
+# are the jackknife's blocks and their goodness is the pseudo-value, so that its variance is the
+# jackknife's.
 paired_field <- function(cmp, metric, level, margin, adjust) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(level, "level", min = 0.5, max = 0.9999)
@@ -140,7 +141,8 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
     n <- nrow(pooled$without)
     pseudo <- n * rep(summary$mean, each = n) - (n - 1) * pooled$without
     return(c(field, list(
-      good = goodness(t(pseudo), metric), value = goodness(summary$mean, metric), ratio = 0
+      good = goodness(t(pseudo), metric), value = goodness(summary$mean, metric), ratio = 0,
+      of_all = rep(TRUE, n)
     )))
   }
   splits <- cmp$plan$splits[summary$counted]
@@ -149,7 +151,8 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
   ))
   repeats <- if (cmp$plan$splitter$spread == "folds") vapply(splits, `[[`, numeric(1), "rep")
   c(field, list(
-    good = goodness(summary$scores, metric), value = NULL, ratio = ratio, rep = repeats
+    good = goodness(summary$scores, metric), value = NULL, ratio = ratio, rep = repeats,
+    of_all = which(summary$counted) %in% splits_of_all(cmp$plan)
   ))
 }
 
@@ -229,6 +232,7 @@ default_margin <- function(field, leader) {
 # the largest statistic is had by turning the signs of the centred differences, those of all
 # settings on a split together.
 step_down <- function(statistic, apart, field, turns = 2000L) {
+  apart <- apart[, field$of_all, drop = FALSE]
   known <- which(!is.na(statistic) & rowSums(is.na(apart)) == 0L & statistic > 0)
   p <- ifelse(is.na(statistic), NA_real_, 1)
   if (length(known) == 0L) return(p)

@@ -44,7 +44,7 @@ split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, k
       classes <- if (!isFALSE(stratify) && is.factor(about$outcome)) about$outcome
       lapply(seq_len(draws), function(draw) one_bootstrap(about$n, group, strata, classes, draw))
     },
-    spread = "draws",
+    spread = "draws", more_by = "draws",
     summary = if (score != "out_of_bag") score,
     label = paste0(
       draws, " bootstrap draws",
@@ -101,7 +101,7 @@ split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_grou
       group <- about_group(about, keep_groups)
       lapply(seq_len(draws), function(draw) one_holdout(about, held_out, strata, group, draw))
     },
-    spread = "draws",
+    spread = "draws", more_by = "draws",
     label = paste0(count_of(draws, "holdout"), " of ", format(100 * held_out), " %")
   )
 }

@@ -9,15 +9,17 @@
 #            predictions. Whatever is asked, splits whose median validation part has
 #            fewer than 10 rows are pooled.
 #   paired   do differences of settings on these splits say which is better?
+#   more_by  name of the argument that says how often it is repeated; more of it must leave the
+#            first splits as they are. NULL: it cannot be repeated
 #   summary  NULL, "632" or "632plus": the bootstrap's correction, which adds an
 #            apparent split (repeat 0: all rows on both sides)
 splitter <- function(
   name, arguments, generate, spread, label, scored = "per_split",
-  summary = NULL, paired = TRUE
+  summary = NULL, paired = TRUE, more_by = NULL
 ) {
   structure(list(
     name = name, arguments = arguments, generate = generate, spread = spread,
-    label = label, scored = scored, summary = summary, paired = paired
+    label = label, scored = scored, summary = summary, paired = paired, more_by = more_by
   ), class = "kw_splitter")
 }
 

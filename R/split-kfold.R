@@ -33,7 +33,7 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
         recursive = FALSE
       )
     },
-    spread = "folds",
+    spread = "folds", more_by = "repeats",
     label = paste0(k, " folds", if (repeats > 1) paste0(" x ", repeats, " repeats"))
   )
 }

@@ -7,7 +7,8 @@
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric Names of metrics; default all.
 #' @return `scores_by_split()`: a tibble with `candidate`, `setting`, `repeat`,
-#'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`.
+#'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`; of splits that
+#'   [settle()] added, for the settings that were scored on them.
 #'   `rows_by_split()`: a list with one element a split, each a list of integer
 #'   vectors `training` and `validation`, row numbers of the table given to
 #'   [brief()]; training rows of a bootstrap repeat. `failures()` and `warnings_by_split()`: a
@@ -48,7 +49,10 @@ scores_by_split <- function(cmp, metric = NULL) {
       seconds = as.vector(results$seconds)
     )
   }
-  tibble::as_tibble(data.table::rbindlist(lapply(metrics, one)))
+  asked <- results$done
+  asked[, splits_of_all(cmp$plan)] <- TRUE
+  asked <- as.vector(asked)
+  tibble::as_tibble(data.table::rbindlist(lapply(metrics, function(name) one(name)[asked, ])))
 }
 
 split_places <- function(cmp) {

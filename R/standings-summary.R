@@ -8,13 +8,14 @@ score_summary <- function(cmp, metric) {
   counted <- counted_splits(cmp, metric)
   pooled <- cmp$results$pooled[[metric]]
   scores <- if (is.null(pooled)) corrected_scores(cmp, metric, counted) else pooled$scores
-  spread <- spread_of(scores)
-  se <- if (is.null(pooled)) spread$sd * error_factor(cmp, counted) else pooled$se
+  asked <- if (is.null(pooled)) asked_scores(cmp, counted)
+  spread <- if (is.null(asked)) spread_of(scores) else spread_of_asked(scores, asked)
+  se <- if (is.null(pooled)) spread$sd * error_factor(cmp, counted, asked) else pooled$se
   training <- cmp$results$training[[metric]]
   training <- if (is.null(training)) {
     rep(NA_real_, nrow(scores))
   } else {
-    rowMeans(training[, counted, drop = FALSE])
+    rowMeans(training[, counted, drop = FALSE], na.rm = !is.null(asked))
   }
   c(
     list(scores = scores, counted = counted), spread,
@@ -25,13 +26,38 @@ score_summary <- function(cmp, metric) {
 # Splits on which the truth allows a score, the apparent one left out.
 counted_splits <- function(cmp, metric) is.na(cmp$plan$undefined[[metric]])
 
-# se = sd * this
-error_factor <- function(cmp, counted) {
+# Which of the scores were asked for; NULL where all were, since every setting is scored on all
+# splits.
+asked_scores <- function(cmp, counted) {
+  if (is.null(cmp$plan$everywhere)) return(NULL)
+  of_all <- seq_along(cmp$plan$splits) %in% cmp$plan$everywhere
+  asked <- cmp$results$done
+  asked[, of_all] <- TRUE
+  asked[, counted, drop = FALSE]
+}
+
+# The same as spread_of(), of the scores that were asked for.
+spread_of_asked <- function(scores, asked) {
+  n <- rowSums(asked)
+  gone <- rowSums(asked & is.na(scores)) > 0L
+  scores[!asked] <- NA
+  mean <- ifelse(gone, NA, rowSums(scores, na.rm = TRUE) / n)
+  squares <- rowSums((scores - mean)^2, na.rm = TRUE)
+  columns <- lapply(seq_len(ncol(scores)), function(j) scores[, j])
+  range <- function(f) ifelse(gone, NA, do.call(f, c(columns, na.rm = TRUE)))
+  list(
+    mean = mean, sd = ifelse(gone | n < 2L, NA, sqrt(squares / (n - 1))),
+    lowest = range(pmin), highest = range(pmax)
+  )
+}
+
+# se = sd * this: one number, or one for each setting where not all were scored on all splits.
+error_factor <- function(cmp, counted, asked = NULL) {
   splits <- cmp$plan$splits[counted]
-  n <- length(splits)
+  n <- if (is.null(asked)) length(splits) else rowSums(asked)
   if (cmp$plan$splitter$spread == "folds") {
-    repeats <- length(unique(vapply(splits, `[[`, numeric(1), "rep")))
-    return(1 / sqrt(n / repeats))
+    # the folds of a repeat
+    return(1 / sqrt(length(splits) / length(unique(vapply(splits, `[[`, numeric(1), "rep")))))
   }
   if (cmp$plan$splitter$spread == "draws") {
     ratio <- mean(vapply(

@@ -140,6 +140,16 @@ reasons_for_na <- function(ledger, counts, context) {
   reasons
 }
 
+# The same record where split i is number at[i].
+renumbered_splits <- function(ledger, at) {
+  ledger$split <- at[ledger$split]
+  ledger$steps <- lapply(ledger$steps, function(step) {
+    step$split <- at[step$split]
+    step
+  })
+  ledger
+}
+
 bind_ledgers <- function(ledgers) {
   if (length(ledgers) == 1L) return(ledgers[[1]])
   lengths <- vapply(ledgers, function(ledger) length(ledger$fit), integer(1))
@@ -216,6 +226,9 @@ spread_ledger <- function(ledger, work) {
     sizes = lengths(members), before = before
   )
 }
+
+# The splits on which every setting is to be scored.
+splits_of_all <- function(plan) plan$everywhere %||% seq_along(plan$splits)
 
 # What screens and searches dropped in all rounds.
 dropped_settings <- function(rounds, work) {

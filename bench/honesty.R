@@ -66,6 +66,14 @@ lines <- c(
     function(s) alike_called_different(s, split_kfold(5), n = 150)
   ),
   line(
+    "Two alike candidates called different at any of 6 looks of settle(), 10 folds of 150 rows",
+    "0.05", 300, function(s) alike_settled_different(s, split_kfold(10), 5, n = 150)
+  ),
+  line(
+    "The same of 6 looks, 5 folds of 150 rows", "0.05", 300,
+    function(s) alike_settled_different(s, split_kfold(5), 5, n = 150)
+  ),
+  line(
     "Balanced accuracy of a threshold chosen on noise, 20 bootstrap draws", "0.5", 200,
     function(s) threshold_on_noise(s, split_bootstrap(20))
   ),

@@ -6,6 +6,16 @@ simulate <- function(runs, one) vapply(seq_len(runs), one, numeric(1))
 # Two candidates that are alike: each has one of two columns of equal worth. Is a pair of them
 # called different?
 alike_called_different <- function(seed, splits, n = 60) {
+  as.numeric(compare_pairs(alike_compared(seed, splits, n), margin = 0)$answer != "cannot tell")
+}
+
+# The same after more repeats, as long as they cannot be told apart: is any look deceived?
+alike_settled_different <- function(seed, splits, repeats, n = 60) {
+  settled <- settle(alike_compared(seed, splits, n), repeats, margin = 0, quiet = TRUE, workers = 1)
+  as.numeric(any(settled$settled$worse > 0))
+}
+
+alike_compared <- function(seed, splits, n) {
   set.seed(seed)
   table <- data.frame(x1 = stats::rnorm(n), x2 = stats::rnorm(n))
   table$y <- table$x1 + table$x2 + stats::rnorm(n)
@@ -13,8 +23,7 @@ alike_called_different <- function(seed, splits, n = 60) {
     a = pipeline(pre_drop(columns = "x2"), fam_linear()),
     b = pipeline(pre_drop(columns = "x1"), fam_linear())
   )
-  cmp <- quiet_run(brief(table, "y"), alike, splits = splits, metrics = "rmse", seed = seed)
-  as.numeric(compare_pairs(cmp, margin = 0)$answer != "cannot tell")
+  quiet_run(brief(table, "y"), alike, splits = splits, metrics = "rmse", seed = seed)
 }
 
 # Balanced accuracy, truth 0.5, of a threshold that is chosen on noise.
