@@ -399,6 +399,7 @@ report_explanation <- function(model, choice) {
     if (has_classes(kind)) report_figure(draw_confusion(choice), "Confusion table"),
     if (has_event(kind)) report_figure(draw_roc(cmp), "ROC curves", height = 760),
     if (has_event(kind)) report_figure(draw_calibration(cmp), "Calibration"),
+    if (has_event(kind)) report_figure(draw_net_benefit(cmp), "Net benefit"),
     report_figure(
       draw_learning_curve(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5)),
       "Learning curve"

@@ -40,6 +40,19 @@ test_that("the curves of ROC and precision-recall are means over splits of curve
     truth <- table$two[r$validation] == "yes"
     sum(truth) / sum(p >= min(p[truth]))
   }, 1)), tolerance = 1e-6)
+  benefit <- draw_net_benefit(cmp, most = 0.8)$data
+  expect_equal(benefit$mean[benefit$candidate == "l" & abs(benefit$x - 0.4) < 1e-9], mean(vapply(
+    rows_by_split(cmp), function(r) {
+      table <- toy()
+      fit <- suppressWarnings(glm(
+        (two == "yes") ~ x1 + x2 + x3 + colour, binomial, table[r$training, ]
+      ))
+      act <- predict(fit, table[r$validation, ], type = "response") >= 0.4
+      truth <- table$two[r$validation] == "yes"
+      mean(act & truth) - mean(act & !truth) * 0.4 / 0.6
+    }, 1
+  )))
+  expect_error(draw_net_benefit(cmp, most = 1), "most", class = "kw_error_argument")
   bins <- draw_calibration(cmp, candidates = "l", bins = 5)$data
   expect_identical(sum(bins$rows), 150L)
   expect_true(all(bins$low <= bins$share & bins$share <= bins$high))

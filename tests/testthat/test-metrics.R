@@ -40,6 +40,26 @@ plain_two <- list(
     if (recall == 0) 0 else 5 / (1 / precision + 4 / recall)
   },
   cost = function(y, p, w) weighted.mean(y != (p > 0.5), w),
+  calibration_error = function(y, p, w) {
+    rows <- rep(seq_along(y), w)
+    tenth <- pmin(floor(10 * (rank(p[rows]) - 0.5) / length(rows) + 1e-9), 9)
+    apart <- tapply(p[rows] - y[rows], tenth, mean)
+    sum(abs(apart) * table(tenth)) / length(rows)
+  },
+  slope_gap = function(y, p, w) {
+    x <- qlogis(pmin(pmax(p, 1e-6), 1 - 1e-6))
+    here <- w > 0
+    if (length(unique(x[here])) == 1L) return(1)
+    split <- function(sign) max(sign * x[here & !y]) <= min(sign * x[here & y])
+    if (split(1) || split(-1)) return(NA)
+    fit <- suppressWarnings(glm(y ~ x, quasibinomial, weights = w,
+      control = glm.control(1e-14, 200)))
+    abs(coef(fit)[["x"]] - 1)
+  },
+  intercept_gap = function(y, p, w) {
+    x <- qlogis(pmin(pmax(p, 1e-6), 1 - 1e-6))
+    abs(uniroot(function(a) sum(w * (y - plogis(x + a))), c(-50, 50), tol = 1e-11)$root)
+  },
   log_loss = function(y, p, w) weighted.mean(-log(pmax(ifelse(y, p, 1 - p), 1e-15)), w),
   brier = function(y, p, w) weighted.mean((p - y)^2, w),
   lift = function(y, p, w) {
