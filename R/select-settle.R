@@ -41,7 +41,7 @@
 #' @export
 settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL, ...) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  check_number(repeats, "repeats", min = 1, max = 1000, whole = TRUE)
+  check_number(repeats, "repeats", min = 1, max = 100, whole = TRUE)
   if (!is.null(minutes)) check_number(minutes, "minutes", min = 0, open_min = TRUE)
   # level and margin are checked, and what cannot be compared is refused, before anything is made
   paired_field(cmp, NULL, level, margin, "none")
@@ -95,14 +95,12 @@ blocks_of_splits <- function(plan, splits) {
 look_at_leader <- function(plan, run, crew, level, margin) {
   results <- crew$sink$results()
   cmp <- structure(list(plan = plan, results = results), class = "kw_comparison")
-  field <- paired_field(cmp, NULL, level, margin, "none")
-  ranked <- which(!is.na(score_summary(cmp, plan$decide)$mean) & meets_constraints(cmp))
-  ranked <- setdiff(ranked, results$dropped$at)
-  good <- goodness(score_summary(cmp, plan$decide)$mean, field$metric)
+  field <- paired_field(cmp, NULL, 0.95, margin, "none")
+  field$level <- level
+  mean <- score_summary(cmp, plan$decide)$mean
+  ranked <- setdiff(which(!is.na(mean) & meets_constraints(cmp)), results$dropped$at)
   # of equal ones the simplest, as in standings
-  leader <- order_settings(cmp, ifelse(seq_along(good) %in% ranked, good, NA), list(
-    direction = "higher"
-  ))[1]
+  leader <- order_settings(cmp, replace(mean, -ranked, NA), field$metric)[1]
   others <- setdiff(ranked, leader)
   answer <- if (length(others) > 0L) {
     paired_differences(field, rep(leader, length(others)), others)$answer
