@@ -136,17 +136,20 @@ replace_in_nodes <- function(nodes, path, argument, value) {
   nodes
 }
 
-#' Add candidates or repeats to a comparison, without doing again what is done
+#' Add candidates, repeats or metrics to a comparison, without doing again what is done
 #'
 #' New candidates are run on the same rows, splits and metrics, under the same seed, so that all
 #' scores can be compared. More repeats are had for all settings; [settle()] has them where they
-#' matter.
+#' matter. More metrics are had from the predictions where they were kept (`keep =
+#' "all_predictions"`, without training scores); else all is fitted once more, which gives the same
+#' predictions.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param more [candidates()] with names of their own, e.g. from [refine_ranges()]; `NULL`: none.
 #' @param search Search for the new candidates; default a grid of five points.
 #' @param repeats So many more repeats of the folds, or more draws; the splits that there are stay
 #'   as they are.
+#' @param metrics Further metrics, as in [plan_comparison()]; the deciding one stays.
 #' @param ... Further arguments of [run_comparison()], such as `workers`, `journal` (the one of
 #'   `cmp`, which then holds all, or another one) or `quiet`.
 #' @return A comparison of all candidates on all splits.
@@ -161,24 +164,32 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 #' cmp <- run_comparison(job, candidates(baseline = fam_baseline()), splits = split_kfold(3),
 #'   seed = 1, quiet = TRUE)
 #' extend_comparison(cmp, candidates(tree = fam_tree()), quiet = TRUE)
-#' extend_comparison(cmp, repeats = 2, quiet = TRUE)
+#' extend_comparison(cmp, repeats = 2, metrics = "mae", quiet = TRUE)
 #' @export
 extend_comparison <- function(
-  cmp, more = NULL, search = search_grid(points = 5), repeats = 0, ...
+  cmp, more = NULL, search = search_grid(points = 5), repeats = 0, metrics = NULL, ...
 ) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(repeats, "repeats", min = 0, max = most_repeats, whole = TRUE)
-  if (is.null(more) && repeats == 0) {
-    stop_kw("argument", "Nothing is to be added.", remedy = "Give `more` candidates, or `repeats`.")
+  if (is.null(more) && repeats == 0 && is.null(metrics)) {
+    stop_kw("argument", "Nothing is to be added.",
+      remedy = "Give `more` candidates, `repeats` or `metrics`."
+    )
   }
   if (repeats > 0) cmp <- on_more_splits(cmp, with_more_splits(cmp$plan, repeats))
+  again <- NULL
+  if (!is.null(metrics)) {
+    scored <- on_more_metrics(cmp, with_more_metrics(cmp$plan, metrics))
+    cmp <- scored$cmp
+    again <- scored$again
+  }
   plan <- if (is.null(more)) cmp$plan else plan_of_more(cmp$plan, more, search)
   carry_out(plan, ...,
     keep = kept_of(cmp), before = cmp, asked = names(more$pipelines) %||% character(),
-    more = if (repeats > 0) {
-      function(plan, run, crew) {
-        run_stage(plan, run, full_stage(lasting_fits(crew$sink$results(), run$work), plan), crew)
-      }
+    more = function(plan, run, crew) {
+      stopped <- if (!is.null(again)) fits_again(again, plan, run, crew)
+      if (!is.null(stopped) || repeats == 0) return(stopped)
+      run_stage(plan, run, full_stage(lasting_fits(crew$sink$results(), run$work), plan), crew)
     }
   )
 }
