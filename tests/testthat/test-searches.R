@@ -344,3 +344,14 @@ test_that("a search repeated on the same splits is drawn with a band from its wo
   expect_identical(open_comparison(file)$plan$search_seed, 1L)
   expect_error(quiet_run(random[[2]]$plan, workers = 1, journal = file), class = "kw_error_journal")
 })
+
+test_that("what promises the same is tried first where its steps are there already", {
+  plan <- plan_comparison(toy_brief(), candidates(
+    p = pipeline(pre_onehot(), optional(pre_skew()), fam_penalised(lasso_share = among(0, 0.5, 1)))
+  ), splits = split_kfold(3), metrics = "log_loss", seed = 1)
+  space <- plan$spaces$p
+  points <- kw("points_of")(space, plan$round$p$settings)
+  skew <- points[[setdiff(names(points), c("lasso_share", "penalty"))]]
+  seen <- kw("frame_of_rows")(points, 1L)
+  expect_identical(kw("point_costs")(space, points, seen), ifelse(skew == skew[1], 1, 1.1))
+})
