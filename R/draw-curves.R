@@ -81,7 +81,8 @@ event_share <- function(cmp) {
 #' @rdname draw_roc
 #' @export
 draw_net_benefit <- function(cmp, candidates = NULL, most = NULL) {
-  best <- shown_candidates(cmp, candidates)
+  # refuses other outcomes
+  shown_candidates(cmp, candidates)
   share <- event_share(cmp)
   if (!is.null(most)) {
     check_number(most, "most", min = 0, max = 0.99, open_min = TRUE)
@@ -100,7 +101,7 @@ draw_net_benefit <- function(cmp, candidates = NULL, most = NULL) {
     paste0("What acting on predictions of ", cmp$plan$brief$outcome, " is worth"),
     paste0("Threshold: probability of ", cmp$plan$brief$event, " from which one acts"),
     "Net benefit: events met, per row",
-    marks = data[rep(seq_along(at) %% 10L == 6L, length(best)), ],
+    marked = at[seq(6L, 96L, by = 10L)],
     dotted = paste0(
       "Dotted: acting on all rows, and on none. At a threshold of t one needless act costs ",
       "t / (1 - t) of an event met."
@@ -186,11 +187,10 @@ held_out_events <- function(cmp, setting) {
 }
 
 curve_figure <- function(
-  cmp, data, title, x, y, marks = data[round(100 * data$x) %in% seq(10, 90, by = 10), ],
-  dotted = "Dotted: by chance."
+  cmp, data, title, x, y, marked = seq(0.1, 0.9, by = 0.1), dotted = "Dotted: by chance."
 ) {
-  force(marks)
   data$candidate <- factor(data$candidate, unique(data$candidate))
+  marks <- data[round(data$x, 6) %in% round(marked, 6), ]
   ggplot2::ggplot(
     data,
     ggplot2::aes(

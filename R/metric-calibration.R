@@ -8,16 +8,23 @@ member_metric_calibration_error <- function() {
       "by probability, on average; small parts have some by chance (Naeini, Cooper & Hauskrecht",
       "2015)."
     ),
-    score = function(truth, prediction, weights) {
-      event <- as.double(as.integer(truth) == 2L)
-      apply(class_slice(prediction, 2L), 2L, error_in_tenths, event = event, weights = weights)
-    }
+    score = of_probabilities(error_in_tenths)
   )
+}
+
+# A score of the event's probabilities, value by value along a path: `one(p, event, weights)`,
+# `event` being 0 or 1, `weights` never NULL.
+of_probabilities <- function(one) {
+  force(one)
+  function(truth, prediction, weights) {
+    apply(class_slice(prediction, 2L), 2L, one,
+      event = as.double(as.integer(truth) == 2L), weights = weights %||% rep(1, length(truth))
+    )
+  }
 }
 
 # Rows of one probability stay together: by the middle of the share of rows that they take up.
 error_in_tenths <- function(p, event, weights) {
-  weights <- weights %||% rep(1, length(p))
   value <- match(p, sort(unique(p)))
   size <- sums_of_codes(value, max(value), weights)
   middle <- (cumsum(size) - size / 2) / sum(size)
@@ -34,12 +41,9 @@ member_metric_slope_gap <- function() {
       "predicted: below 1 predictions are too extreme (Cox 1958). One probability for all rows",
       "tells nothing apart: its slope counts as 0."
     ),
-    score = function(truth, prediction, weights) {
-      event <- as.double(as.integer(truth) == 2L)
-      apply(log_odds(class_slice(prediction, 2L)), 2L, function(x) {
-        abs(logistic_slope(x, event, weights) - 1)
-      })
-    }
+    score = of_probabilities(function(p, event, weights) {
+      abs(logistic_slope(log_odds(p), event, weights) - 1)
+    })
   )
 }
 
@@ -50,12 +54,9 @@ member_metric_intercept_gap <- function() {
       "How far from 0 the constant is that must be added to the predicted log odds to have as many",
       "events as there are: calibration in the large (Cox 1958)."
     ),
-    score = function(truth, prediction, weights) {
-      event <- as.double(as.integer(truth) == 2L)
-      apply(log_odds(class_slice(prediction, 2L)), 2L, function(x) {
-        abs(logistic_constant(x, event, weights))
-      })
-    }
+    score = of_probabilities(function(p, event, weights) {
+      abs(logistic_constant(log_odds(p), event, weights))
+    })
   )
 }
 
@@ -63,7 +64,6 @@ log_odds <- function(p) stats::qlogis(pmin(pmax(p, 1e-6), 1 - 1e-6))
 
 # Slope of a logistic regression on one column, by Newton's method; NA where it has no end.
 logistic_slope <- function(x, event, weights) {
-  weights <- weights %||% rep(1, length(x))
   if (diff(range(x[weights > 0])) < 1e-9) return(0)
   likelihood <- function(beta) {
     line <- beta[1] + beta[2] * x
@@ -94,7 +94,6 @@ logistic_slope <- function(x, event, weights) {
 
 # The constant under which as many events are expected as there are.
 logistic_constant <- function(x, event, weights) {
-  weights <- weights %||% rep(1, length(x))
   share <- sum(weights * event) / sum(weights)
   apart <- function(constant) sum(weights * stats::plogis(x + constant)) / sum(weights) - share
   stats::uniroot(apart, c(-40, 40), tol = 1e-10)$root

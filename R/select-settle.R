@@ -44,6 +44,7 @@ settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL
   check_number(repeats, "repeats", min = 1, max = 100, whole = TRUE)
   if (!is.null(minutes)) check_number(minutes, "minutes", min = 0, open_min = TRUE)
   # level and margin are checked, and what cannot be compared is refused, before anything is made
+  selection_field(cmp)
   paired_field(cmp, NULL, level, margin, "none")
   check_enough_to_settle(cmp)
   of_folds <- cmp$plan$splitter$spread == "folds"
@@ -124,10 +125,15 @@ settled_sentence <- function(cmp) {
   real <- !is_apparent(cmp$plan$splits)
   more <- which(real & !seq_along(real) %in% cmp$plan$everywhere)
   on_more <- sum(rowSums(cmp$results$done[, more, drop = FALSE]) > 0L)
+  all <- length(cmp$results$candidate)
+  first <- sum(real) - length(more)
+  if (on_more == 0L) {
+    return(paste0("No setting was scored on more than the first ", count_of(first, "split"), "."))
+  }
   paste0(
-    on_more, " of ", count_of(length(cmp$results$candidate), "setting"), " were scored on up to ",
-    count_of(sum(real), "split"), ", the others, which it took no more to judge, on ",
-    sum(real) - length(more), "."
+    on_more, " of ", count_of(all, "setting"), " were scored on up to ",
+    count_of(sum(real), "split"),
+    if (on_more < all) paste0(", the others, which it took no more to judge, on ", first), "."
   )
 }
 

@@ -120,6 +120,8 @@ test_that("what cannot be settled is said", {
     class = "kw_error_splits")
   cmp <- quiet_run(settle_plan(), workers = 1)
   expect_error(settle(cmp, repeats = 0), "repeats", class = "kw_error_argument")
+  expect_error(settle(quiet_run(settle_plan(provided = "mae <= 0.001"), workers = 1)),
+    "No setting meets", class = "kw_error_select")
   expect_error(settle(cmp, margin = -1), "margin", class = "kw_error_argument")
   # one setting has nobody to be compared with
   alone <- quiet_run(plan_comparison(cmp$plan$brief, candidates(b = fam_baseline()),
