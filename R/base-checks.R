@@ -37,6 +37,12 @@ check_string <- function(x, arg, null_ok = FALSE) {
   invisible(x)
 }
 
+# One sentence, or nothing.
+check_sentence <- function(x, arg) {
+  check_argument(is.character(x) && length(x) == 1L && !is.na(x), arg, "one sentence, or \"\"", x)
+  invisible(x)
+}
+
 # Names of parts stand in calls, plan files and tables.
 check_word <- function(x, arg) {
   ok <- is.character(x) && length(x) == 1L && !is.na(x) && grepl("^[A-Za-z][A-Za-z0-9_.]*$", x)

@@ -57,6 +57,52 @@ r_named_list <- function(values, names) {
   paste0("list(\n  ", paste(paste(shown, "=", values), collapse = ",\n  "), "\n)")
 }
 
+# Named values as code: c(a = 1, "b c" = 2), or a list of vectors.
+r_values <- function(x) {
+  values <- vapply(x, function(one) {
+    if (is.list(one) || !is.null(names(one))) r_values(one) else r_vector(one, 4L)
+  }, "")
+  if (is.list(x)) return(r_named_list(values, names(x)))
+  if (length(x) == 0L) return("c()")
+  sub("^list\\(", "c(", r_named_list(values, names(x)))
+}
+
+# Quantiles of values that weigh, as weighted_quantile() has them.
+script_weighted_quantile <- function() {
+  code_lines(r"(
+# quantiles of type 7 (Hyndman & Fan 1996) of values that count as often as they weigh
+weighted_quantile <- function(v, shares, w) {
+  n <- max(sum(w), sum(w > 0))
+  last <- cumsum(w[order(v)]) * n / sum(w)
+  at <- (n - 1) * shares + 1
+  value_at <- function(place) {
+    sort(v)[pmin(findInterval(place - 1e-9 * n, last, left.open = TRUE) + 1, length(v))]
+  }
+  below <- value_at(floor(at + 1e-9))
+  below + (at - floor(at + 1e-9)) * (value_at(ceiling(at - 1e-9)) - below)
+}
+)")
+}
+
+# A function of values and a power: Box and Cox's, or Yeo and Johnson's.
+script_bend <- function(name, by) {
+  if (by == "box_cox") {
+    return(paste0(
+      name, " <- function(v, power) if (abs(power) < 1e-6) log(v) else (v^power - 1) / power"
+    ))
+  }
+  code_lines(r"(
+<<name>> <- function(v, power) {
+  up <- !is.na(v) & v >= 0
+  down <- !is.na(v) & v < 0
+  other <- 2 - power
+  v[up] <- if (abs(power) < 1e-6) log1p(v[up]) else ((v[up] + 1)^power - 1) / power
+  v[down] <- if (abs(other) < 1e-6) -log1p(-v[down]) else -((1 - v[down])^other - 1) / other
+  v
+}
+)", name = name)
+}
+
 # Sets the seed, of the generator that the script names at its head.
 r_seed <- function(seed) paste0("set.seed(", seed, ")")
 

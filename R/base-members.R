@@ -104,11 +104,65 @@ check_new_member <- function(member, source) {
   )
 }
 
+# A split, a search or a screen: the function that makes one with its arguments, and one sentence.
+maker_definition <- function(make, does) list(make = make, does = does)
+
 # Functions by which splits, searches, screens and metrics with values are made, by the rest of
-# their names; with those that others registered.
-known_makers <- function(prefix) {
+# their names.
+known_makers <- function(prefix, members = known_members) {
   kind <- names(member_prefixes)[match(prefix, member_prefixes)]
-  c(exported_members(prefix), others_members(kind))
+  if (kind != "metric") return(lapply(members(kind), function(member) member()$make))
+  c(exported_members(prefix), if (identical(members, known_members)) others_members(kind))
+}
+
+# A function that says in one sentence what it does.
+saying <- function(does, f) structure(f, does = does)
+
+#' What parts there are
+#'
+#' All that can be combined: shipped parts, and those that [register_members()] made known.
+#'
+#' @param kind One or more of `"step"`, `"family"`, `"metric"`, `"split"`, `"search"`, `"screen"`,
+#'   `"rule"`, `"finding"`; default all. [list_steps()], [list_families()] and [list_metrics()] say
+#'   more of theirs.
+#' @return A tibble: `kind`, `part` (what it is called, such as `split_kfold`), `does` (one
+#'   sentence), `arguments` (separated by commas), `from` (a package, or `"this session"`).
+#' @section Errors:
+#' `kw_error_argument` for a kind that there is not.
+#' @examples
+#' list_parts("search")
+#' @export
+list_parts <- function(kind = NULL) {
+  kinds <- sub("^fam$", "family", names(member_prefixes))
+  for (one in kind) check_choice(one, kinds, "kind")
+  asked <- names(member_prefixes)[kinds %in% (kind %||% kinds)]
+  facts <- unlist(lapply(asked, function(one) {
+    members <- known_members(one)
+    lapply(names(members), function(name) {
+      said <- part_facts(one, members[[name]])
+      # rules, metrics and findings are called by their names alone
+      prefix <- if (one %in% c("metric", "rule", "finding")) "" else member_prefixes[[one]]
+      list(
+        kind = sub("^fam$", "family", one), part = paste0(prefix, name), does = said$does,
+        arguments = paste(said$arguments, collapse = ", "),
+        from = attr(members[[name]], "source") %||% "kilnwright"
+      )
+    })
+  }), recursive = FALSE)
+  text <- function(field) vapply(facts, `[[`, "", field)
+  tibble::tibble(
+    kind = text("kind"), part = text("part"), does = text("does"), arguments = text("arguments"),
+    from = text("from")
+  )
+}
+
+part_facts <- function(kind, member) {
+  if (kind == "finding") return(list(does = attr(member, "does") %||% "", arguments = character()))
+  part <- member()
+  list(does = part$does %||% "", arguments = switch(kind,
+    step = , fam = names(part$hyperparameters), metric = names(part$arguments),
+    rule = if (!is.null(part$margin)) "margin", names(arguments_of_maker(part$make))
+  ))
 }
 
 exported_members <- function(prefix) {

@@ -11,6 +11,7 @@
 #' @param step Name of the step that helps, shipped or registered, such as `"skew"`; `NULL` where
 #'   no step does.
 #' @param settings Named list: arguments of the step.
+#' @param does One sentence, for [list_parts()].
 #' @return The finding, for [register_members()].
 #' @section Errors:
 #' `kw_error_definition` when `look` uses something from outside itself.
@@ -23,17 +24,19 @@
 #'   }
 #' )
 #' @export
-define_finding <- function(code, look, severity = "notable", step = NULL, settings = list()) {
+define_finding <- function(code, look, severity = "notable", step = NULL, settings = list(),
+                           does = "") {
   check_word(code, "code")
   check_choice(severity, c("serious", "notable", "minor"), "severity")
   if (!is.null(step)) check_string(step, "step")
   check_named(settings, "settings")
+  check_sentence(does, "does")
   check_argument(
     is.function(look) && length(formals(look)) == 2L, "look", "a function(columns, outcome)", look
   )
   check_self_contained(list(look = look), code)
   look <- portable_function(look, "`look`")
-  check <- function(seen) own_finding(seen, look, code, severity, step, settings)
+  check <- saying(does, function(seen) own_finding(seen, look, code, severity, step, settings))
   as_member(structure(list(code = code), class = "kw_finding_part"), "finding", code, check)
 }
 

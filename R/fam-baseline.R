@@ -57,18 +57,23 @@ predict_baseline <- function(model, x) {
 }
 
 script_baseline <- function(settings, about) {
-  if (!is.null(about$quantiles) && !about$weighted) {
+  weighted <- about$weighted
+  if (!is.null(about$quantiles)) {
+    shares <- r_vector(about$quantiles)
     return(list(
-      fit = paste0("guess <- quantile(y, ", r_vector(about$quantiles), ", names = FALSE)"),
+      fit = c(
+        if (weighted) script_weighted_quantile(),
+        if (weighted) paste0("guess <- weighted_quantile(y, ", shares, ", w)") else
+          paste0("guess <- quantile(y, ", shares, ", names = FALSE)")
+      ),
       predict = "matrix(guess, nrow(x), length(guess), byrow = TRUE)"
     ))
   }
-  if (!is.null(about$quantiles) || isTRUE(settings$guess == "draw")) return(NULL)
   if (is.null(about$levels)) {
-    mean <- if (about$weighted) "weighted.mean(y, w)" else "mean(y)"
+    mean <- if (weighted) "weighted.mean(y, w)" else "mean(y)"
     return(list(fit = paste("guess <-", mean), predict = "rep(guess, nrow(x))"))
   }
-  shares <- if (about$weighted) {
+  shares <- if (weighted) {
     "class_shares <- as.numeric(tapply(w, y, sum, default = 0)) / sum(w)"
   } else {
     "class_shares <- as.numeric(table(y)) / length(y)"
@@ -77,6 +82,16 @@ script_baseline <- function(settings, about) {
     fit = c(shares, if (settings$guess == "majority") {
       "class_shares <- as.numeric(seq_along(class_shares) == which.max(class_shares))"
     }),
-    predict = "matrix(class_shares, nrow(x), length(class_shares), byrow = TRUE)"
+    predict = if (settings$guess == "draw") {
+      code_lines(r"(
+<<seed>>
+drawn <- sample.int(length(class_shares), nrow(x), TRUE, class_shares)
+p <- matrix(0, nrow(x), length(class_shares))
+p[cbind(seq_len(nrow(x)), drawn)] <- 1
+p
+)", seed = r_seed(about$seed))
+    } else {
+      "matrix(class_shares, nrow(x), length(class_shares), byrow = TRUE)"
+    }
   )
 }

@@ -230,62 +230,115 @@ freeze_boosted <- function(model, value) {
   model
 }
 
-# By package gbm.
+# By package gbm or lightgbm: a function boost(), and lines that call it for every class but one of
+# two, or every quantile, each under a seed of its own.
 script_boosted <- function(settings, about) {
-  if (settings$package != "gbm" || about$exposure) return(NULL)
   seen <- seen_level_lines(about)
   runs <- max(1L, length(about$quantiles), length(about$levels) - (length(about$levels) == 2L))
   seeds <- vapply(seq_len(runs), function(class) {
     derive_seed(about$seed, paste("class", class))
   }, 1)
   wide <- !is.null(about$quantiles)
-  distribution <- switch(about$kind,
-    number = "\"gaussian\"", count = "\"poisson\"",
-    quantiles = "list(name = \"quantile\", alpha = quantile)", "\"bernoulli\""
-  )
-  predicted <- code_lines(
-    "gbm::predict.gbm(<<one>>, <<x>>, n.trees = <<trees>>, type = \"response\")",
-    one = if (runs == 1L) "model" else "one", x = seen$x, trees = about$value
-  )
+  package <- if (settings$package == "gbm") script_gbm else script_lightgbm
+  part <- package(settings, about, seen$x, if (runs == 1L) "model" else "one")
   list(
-    fit = c(seen$lines, code_lines(r"(
+    fit = c(seen$lines, part$boost, if (runs > 1L) {
+      c(
+        "models <- Map(", paste0("  boost, ", if (wide) "list(y)" else
+          "lapply(levels(y), function(level) as.numeric(y == level))", ","),
+        paste0("  ", r_vector(seeds, 4L), if (wide) paste0(", ", r_vector(about$quantiles))), ")"
+      )
+    } else if (is.null(about$levels)) {
+      paste0("model <- boost(y, ", seeds, if (wide) paste0(", ", about$quantiles), ")")
+    } else {
+      paste0("model <- boost(as.numeric(y == levels(y)[2]), ", seeds, ")")
+    }),
+    predict = if (runs > 1L) {
+      c(
+        "p <- vapply(models, function(one) {", paste0("  ", part$predicted),
+        "}, numeric(nrow(x)))", "p <- matrix(p, nrow(x))", if (wide) "p" else "p / rowSums(p)"
+      )
+    } else if (wide) {
+      paste0("cbind(", part$predicted, ")")
+    } else if (is.null(about$levels)) {
+      part$predicted
+    } else {
+      c(paste("p <-", part$predicted), "cbind(1 - p, p)")
+    }
+  )
+}
+
+# list(boost, predicted): lines of the function, and a prediction by `model`.
+script_gbm <- function(settings, about, x, model) {
+  counted <- about$exposure && about$kind == "count"
+  list(boost = code_lines(r"(
 boost <- function(y, seed<<quantile>>) {
   set.seed(seed)
-  gbm::gbm.fit(<<x>>, y,
+  <<counted>>
+  gbm::gbm.fit(<<x>>, <<y>>,
     distribution = <<distribution>>, n.trees = <<trees>>, interaction.depth = <<depth>>,
     n.minobsinnode = <<leaf>>, shrinkage = <<rate>>, bag.fraction = <<share>><<w>>,
     keep.data = FALSE, verbose = FALSE
   )
 }
-<<grown>>
 )",
-      quantile = if (wide) ", quantile" else "", x = seen$x, distribution = distribution,
-      trees = about$value, depth = settings$depth, leaf = settings$min_leaf,
-      rate = r_text(settings$rate), share = r_text(as.double(settings$row_share)),
-      w = if (about$weighted) ", w = w" else "",
-      grown = if (runs > 1L) {
-        c(
-          "models <- Map(", paste0("  boost, ", if (wide) "list(y)" else
-            "lapply(levels(y), function(level) as.numeric(y == level))", ","),
-          paste0("  ", r_vector(seeds, 4L), if (wide) paste0(", ", r_vector(about$quantiles))), ")"
-        )
-      } else if (is.null(about$levels)) {
-        paste0("model <- boost(y, ", seeds, if (wide) paste0(", ", about$quantiles), ")")
-      } else {
-        paste0("model <- boost(as.numeric(y == levels(y)[2]), ", seeds, ")")
-      }
-    )),
-    predict = if (runs > 1L) {
-      c(
-        "p <- vapply(models, function(one) {", paste0("  ", predicted), "}, numeric(nrow(x)))",
-        "p <- matrix(p, nrow(x))", if (wide) "p" else "p / rowSums(p)"
-      )
-    } else if (wide) {
-      paste0("cbind(", predicted, ")")
-    } else if (is.null(about$levels)) {
-      predicted
-    } else {
-      c(paste("p <-", predicted), "cbind(1 - p, p)")
-    }
+    quantile = if (is.null(about$quantiles)) "" else ", quantile", x = x,
+    counted = if (counted) "# the package takes what was counted, with an offset",
+    y = if (counted) "round(y * exposure)" else "y",
+    distribution = switch(about$kind,
+      number = "\"gaussian\"", count = "\"poisson\"",
+      quantiles = "list(name = \"quantile\", alpha = quantile)", "\"bernoulli\""
+    ),
+    trees = about$value, depth = settings$depth, leaf = settings$min_leaf,
+    rate = r_text(settings$rate), share = r_text(as.double(settings$row_share)),
+    w = if (counted) ",\n    w = w / exposure, offset = log(exposure)" else if (about$weighted)
+      ", w = w" else ""
+  ), predicted = paste0(
+    "gbm::predict.gbm(", model, ", ", x, ", n.trees = ", about$value, ", type = \"response\")"
+  ))
+}
+
+script_lightgbm <- function(settings, about, x, model) {
+  factors <- length(about$factors) > 0L
+  list(boost = code_lines(r"(
+as_numbers <- function(x) {
+  x <- <<x>>
+  numbers <- lapply(x, function(v) as.numeric(v)<<less>>)
+  matrix(unlist(numbers, use.names = FALSE), nrow(x), dimnames = list(NULL, names(x)))
+}
+boost <- function(y, seed<<quantile>>) {
+  set.seed(seed)
+  data <- lightgbm::lgb.Dataset(as_numbers(x),
+    label = y,<<w>> free_raw_data = FALSE,<<factors>>
+    params = list(verbosity = -1)
   )
+  lightgbm::lgb.train(
+    list(
+      objective = <<objective>>,<<alpha>> learning_rate = <<rate>>, max_depth = <<depth>>,
+      num_leaves = <<leaves>>, min_data_in_leaf = <<leaf>>, bagging_fraction = <<share>>,
+      bagging_freq = <<often>>, feature_fraction = <<columns>>, seed = seed,
+      deterministic = TRUE, force_row_wise = TRUE, num_threads = 1, verbosity = -1
+    ),
+    data,
+    nrounds = <<trees>>, verbose = -1
+  )
+}
+)",
+    x = x, less = if (factors) " - is.factor(v)" else "",
+    quantile = if (is.null(about$quantiles)) "" else ", quantile",
+    w = if (about$weighted) " weight = w," else "",
+    factors = if (factors) paste0(
+      "\n    categorical_feature = names(Filter(is.factor, ", x, ")),"
+    ) else "",
+    objective = switch(about$kind,
+      number = "\"regression\"", count = "\"poisson\"", quantiles = "\"quantile\"", "\"binary\""
+    ),
+    alpha = if (is.null(about$quantiles)) "" else " alpha = quantile,",
+    rate = r_text(settings$rate), depth = settings$depth,
+    leaves = r_text(min(2^settings$depth, 4096)), leaf = settings$min_leaf,
+    share = r_text(as.double(settings$row_share)), often = if (settings$row_share < 1) "1" else "0",
+    columns = r_text(as.double(settings$column_share)), trees = about$value
+  ), predicted = paste0(
+    "as.numeric(predict(", model, ", as_numbers(x), type = \"response\"))"
+  ))
 }

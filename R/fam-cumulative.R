@@ -57,20 +57,40 @@ predict_cumulative <- function(model, x) {
 }
 
 script_cumulative <- function(settings, about) {
-  # columns that the others make superfluous were left out
-  if (about$weighted || any(about$model$slopes == 0) || length(about$levels) < 3L) return(NULL)
+  w <- if (about$weighted) ", weights = w" else ""
+  if (length(about$levels) < 3L) return(list(fit = code_lines(r"(
+model <- suppressWarnings(
+  glm.fit(cbind(1, <<x>>), as.integer(y) - 1, family = binomial()<<w>>)
+)
+slopes <- ifelse(is.na(model$coefficients), 0, model$coefficients)
+)", x = about$matrix, w = w), predict = code_lines(r"(
+p <- plogis(drop(cbind(1, <<x>>) %*% slopes))
+cbind(1 - p, p)
+)", x = about$matrix)))
+  # columns that the others make superfluous are left out
+  some <- any(about$model$slopes == 0)
+  chosen <- if (some) "[, kept, drop = FALSE]" else ""
   list(fit = code_lines(r"(
 input_mean <- colMeans(<<x>>)
 input_sd <- apply(<<x>>, 2, sd)
-z <- scale(<<x>>, input_mean, input_sd)
+<<idle>>
+z <- scale(<<x>>, input_mean, input_sd)<<chosen>>
 # to begin with, the cuts of a model without columns
-up_to <- cumsum(0.5 + table(y)) / sum(0.5 + table(y))
-model <- MASS::polr(y ~ z,
+up_to <- cumsum(0.5 + <<counts>>) / sum(0.5 + <<counts>>)
+model <- MASS::polr(y ~ z<<w>>,
   start = c(rep(0, ncol(z)), qlogis(up_to[-length(up_to)])), control = list(maxit = 500)
 )
-)", x = about$matrix), predict = code_lines(r"(
-height <- drop(scale(<<x>>, input_mean, input_sd) %*% model$coefficients)
-up_to <- cbind(0, plogis(outer(-height, model$zeta, `+`)), 1)
+)",
+    x = about$matrix, w = w, chosen = chosen,
+    counts = if (about$weighted) "tapply(w, y, sum, default = 0)" else "table(y)",
+    idle = if (some) code_lines(r"(
+input_sd[input_sd < 1e-12] <- 1
+# columns that the others do not make superfluous
+kept <- with(qr(cbind(1, scale(<<x>>, input_mean, input_sd))), setdiff(pivot[seq_len(rank)] - 1, 0))
+)", x = about$matrix)
+  ), predict = code_lines(r"(
+z <- scale(<<x>>, input_mean, input_sd)<<chosen>>
+up_to <- cbind(0, plogis(outer(-drop(z %*% model$coefficients), model$zeta, `+`)), 1)
 up_to[, -1, drop = FALSE] - up_to[, -ncol(up_to), drop = FALSE]
-)", x = about$matrix))
+)", x = about$matrix, chosen = chosen))
 }

@@ -174,12 +174,20 @@ predict_discriminant <- function(model, x) {
 }
 
 script_discriminant <- function(settings, about) {
-  if (!all(about$model$moves)) return(NULL)
   if (settings$shape != "regularised") {
     call <- if (settings$shape == "linear") "suppressWarnings(MASS::lda(" else "(MASS::qda("
+    moves <- about$model$moves
+    x <- if (all(moves)) about$matrix else "moving(x)"
     return(list(
-      fit = paste0("model <- ", call, about$matrix, ", y))"),
-      predict = paste0("predict(model, ", about$matrix, ")$posterior")
+      fit = c(
+        if (!all(moves)) c(
+          "# without the columns that are constant within a class",
+          paste0("moving <- function(x) ", about$matrix, "[, ", r_rows(which(moves)),
+            ", drop = FALSE]")
+        ),
+        paste0("model <- ", call, x, ", y))")
+      ),
+      predict = paste0("predict(model, ", x, ")$posterior")
     ))
   }
   list(fit = code_lines(r"(

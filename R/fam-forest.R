@@ -201,11 +201,12 @@ ranger_predictions <- function(model, x, trees, all) {
 }
 
 script_forest <- function(settings, about) {
-  if (!is.null(about$quantiles)) return(NULL)
   x <- if (about$native) about$frame else about$sparse
   rule <- forest_rules[[settings$cut_rule]]
   predicted <- paste0("predict(model, data = ", x, ", num.threads = 1, seed = 1)$predictions")
+  quantiles <- about$quantiles
   list(fit = code_lines(r"(
+<<set>>
 model <- ranger::ranger(
   x = <<x>>, y = y, num.trees = <<trees>>, mtry = <<tried>>, min.node.size = <<node>>,
   replace = <<replace>>, sample.fraction = <<share>><<more>>,
@@ -216,14 +217,36 @@ model <- ranger::ranger(
     tried = max(1, min(about$n_columns, round(settings$columns_tried * about$n_columns))),
     replace = settings$row_share == 1, share = r_text(as.double(settings$row_share)),
     more = paste0(c(
+      if (!is.null(quantiles)) ", quantreg = TRUE",
       if (!is.null(about$levels)) ", probability = TRUE",
       if (!is.null(rule)) paste0(", splitrule = ", r_text(rule)),
       if (about$native) ",\n  respect.unordered.factors = \"order\"",
       if (about$weighted) ", case.weights = w"
     ), collapse = ""),
-    seed = max(1L, about$seed)
-  ), predict = if (is.null(about$levels)) predicted else code_lines(r"(
+    seed = max(1L, about$seed), set = if (!is.null(quantiles)) r_seed(about$seed)
+  ), predict = if (!is.null(quantiles)) {
+    script_leaf_quantiles(x, quantiles)
+  } else if (is.null(about$levels)) {
+    predicted
+  } else {
+    code_lines(r"(
 p <- matrix(<<predicted>>, nrow(x))
 p[, match(levels(y), colnames(model$predictions)), drop = FALSE]
-)", predicted = predicted))
+)", predicted = predicted)
+  })
+}
+
+script_leaf_quantiles <- function(x, quantiles) {
+  code_lines(r"(
+# one training outcome drawn from the leaf of every tree (Meinshausen 2006)
+leaf <- predict(model,
+  data = <<x>>, type = "terminalNodes", num.threads = 1, seed = 1
+)$predictions
+leaf <- matrix(leaf, nrow(x))
+drawn <- vapply(seq_len(ncol(leaf)), function(tree) {
+  model$random.node.values[leaf[, tree] + 1, tree]
+}, numeric(nrow(x)))
+drawn <- matrix(drawn, nrow(x))
+matrix(apply(drawn, 1, quantile, <<shares>>, names = FALSE), nrow(x), byrow = TRUE)
+)", x = x, shares = r_vector(quantiles))
 }

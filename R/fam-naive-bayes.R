@@ -116,17 +116,22 @@ column_likelihood <- function(column, table) {
 }
 
 script_naive_bayes <- function(settings, about) {
-  if (!all(about$model$usable)) return(NULL)
+  usable <- about$model$usable
+  x <- if (all(usable)) about$frame else "voting(x)"
   list(
     fit = code_lines(r"(
+<<voting>>
 model <- suppressWarnings(naivebayes::naive_bayes(
   x = <<x>>, y = y, laplace = <<add>>, usekernel = <<kernel>>
 ))
 )",
-      x = about$frame, add = r_text(as.double(settings$add)), kernel = settings$density == "kernel"
+      x = x, voting = if (!all(usable)) c(
+        "# without the columns that are constant within a class",
+        paste0("voting <- function(x) ", about$frame, "[", r_rows(which(usable)), "]")
+      ), add = r_text(as.double(settings$add)), kernel = settings$density == "kernel"
     ),
     predict = code_lines(
-      "suppressWarnings(predict(model, <<x>>, type = \"prob\"))", x = about$frame
+      "suppressWarnings(predict(model, <<x>>, type = \"prob\"))", x = x
     )
   )
 }

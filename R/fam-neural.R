@@ -108,7 +108,8 @@ fit_neural <- function(x, y, weights, settings, seed, threads, unit) {
   centre <- if (is_class) 0 else mean(y)
   spread <- if (is_class) 1 else max(stats::sd(y), 1e-12)
   target <- if (is_class) as.character(y) else (y - centre) / spread
-  held <- if (settings$early_stop) inner_fifth(y, unit) else rep(FALSE, length(y))
+  # under the seed again afterwards, so that training begins alike however rows are dealt
+  held <- if (settings$early_stop) with_seed(seed, inner_fifth(y, unit)) else rep(FALSE, length(y))
   train <- if (settings$package == "nnet") quasi_newton_net else descent_net
   net <- train(x, target, held, levels(y), settings, seed)
   if (!all(is.finite(unlist(net$parameters)))) {
@@ -280,54 +281,182 @@ predict_neural <- function(model, x) {
   softmax_rows(output[, model$order, drop = FALSE])
 }
 
-# One layer by package nnet, without rows held out.
 script_neural <- function(settings, about) {
-  if (settings$package != "nnet" || settings$early_stop) return(NULL)
-  outputs <- if (length(about$levels) > 2L) length(about$levels) else 1L
-  n_weights <- (about$n_columns + 1L) * settings$units + (settings$units + 1L) * outputs
-  target <- if (outputs > 1L) {
-    "target <- diag(nlevels(y))[as.integer(y), ]"
-  } else if (is.null(about$levels)) {
-    c("y_mean <- mean(y)", "y_sd <- sd(y)", "target <- (y - y_mean) / y_sd")
-  } else {
-    "target <- as.integer(y) - 1"
-  }
-  list(
-    fit = code_lines(r"(
+  classes <- length(about$levels)
+  outputs <- if (classes > 2L) classes else 1L
+  scaled <- code_lines(r"(
 input_mean <- colMeans(<<x>>)
 input_sd <- apply(<<x>>, 2, sd)
 input_sd[is.na(input_sd) | input_sd < 1e-12] <- 1
-<<target>>
-<<seed>>
-model <- nnet::nnet(scale(<<x>>, input_mean, input_sd), target,
-  size = <<units>>, Wts = runif(<<n>>, -0.7, 0.7), decay = <<decay>> * length(y) / 2,
-  maxit = <<epochs>>, <<loss>>, MaxNWts = <<n>>, trace = FALSE
-)
-)",
-      x = about$matrix, target = target, seed = r_seed(about$seed), n = n_weights,
-      units = settings$units, decay = r_text(settings$decay), epochs = settings$epochs,
-      loss = if (is.null(about$levels)) "linout = TRUE" else if (outputs > 1L) "softmax = TRUE" else
-        "entropy = TRUE"
+)", x = about$matrix)
+  net <- if (settings$package == "nnet") script_one_layer else script_layers
+  part <- net(settings, about, outputs)
+  out <- if (classes == 0L) "y_mean + y_sd * drop(p)" else if (part$logit) {
+    "cbind(1 - plogis(p), plogis(p))"
+  } else {
+    c("odds <- exp(p - apply(p, 1, max))", "odds / rowSums(odds)")
+  }
+  list(
+    fit = c(
+      scaled, if (classes == 0L) c("y_mean <- mean(y)", "y_sd <- sd(y)"),
+      if (settings$early_stop) script_held_fifth(about), part$fit
     ),
-    predict = code_lines(r"(
-# nnet's own predict() takes units far from their middle for 0 or 1
-first <- seq_len(<<first>>)
-hidden <- plogis(
-  cbind(1, scale(<<x>>, input_mean, input_sd)) %*%
-    matrix(model$wts[first], ncol = <<units>>)
-)
-p <- cbind(1, hidden) %*% matrix(model$wts[-first], ncol = <<outputs>>)
-<<out>>
-)",
-      x = about$matrix, first = (about$n_columns + 1L) * settings$units, units = settings$units,
-      outputs = outputs,
-      out = if (is.null(about$levels)) {
-        "y_mean + y_sd * p"
-      } else if (outputs > 1L) {
-        c("odds <- exp(p - apply(p, 1, max))", "odds / rowSums(odds)")
-      } else {
-        "cbind(1 - plogis(p), plogis(p))"
-      }
+    predict = c(paste0("p <- output_of(", part$model, ", scale(", about$matrix,
+      ", input_mean, input_sd))"), out)
+  )
+}
+
+# The rows held out, as they were dealt.
+script_held_fifth <- function(about) {
+  target <- about$target
+  held <- with_seed(about$seed, inner_fifth(target$outcome, inner_unit(target)))
+  c("# a fifth of the rows, held out to end the training", paste0("held <- ", r_rows(which(held))))
+}
+
+# What ends the training of `train(model, steps)`, a model that has had `stretch` steps: `patience`
+# steps without a smaller loss on the rows held out.
+script_early_stop <- function(about, settings, stretch, patience, train, keep) {
+  loss <- if (length(about$levels) == 0L) "mean((p[, 1] - target[held])^2)" else if (
+    length(about$levels) == 2L && settings$package == "nnet") {
+    "mean(-log(pmax(plogis(ifelse(target[held] == 1, p, -p)), 1e-15)))"
+  } else {
+    c(
+      "odds <- exp(p - apply(p, 1, max))",
+      "own <- cbind(seq_along(held), match(y[held], class_names))",
+      "mean(-log(pmax((odds / rowSums(odds))[own], 1e-15)))"
     )
+  }
+  code_lines(r"(
+loss_of <- function(model) {
+  p <- output_of(model, z[held, , drop = FALSE])
+<<loss>>
+}
+best <- <<keep>>
+lowest <- loss_of(best)
+done <- <<stretch>>
+waited <- 0
+while (done < <<epochs>> && waited < <<patience>> && is.finite(lowest)) {
+  <<train>>
+  done <- done + <<stretch>>
+  loss <- loss_of(<<keep>>)
+  if (!is.finite(loss)) break
+  waited <- if (loss < lowest) 0 else waited + <<stretch>>
+  if (loss < lowest) best <- <<keep>>
+  lowest <- min(loss, lowest)
+}
+)",
+    loss = paste0("  ", loss), stretch = r_text(as.double(stretch)), keep = keep,
+    epochs = r_text(as.double(settings$epochs)), patience = patience, train = train
+  )
+}
+
+# By package nnet: list(fit, model, logit), a model being its weights.
+script_one_layer <- function(settings, about, outputs) {
+  n_weights <- (about$n_columns + 1L) * settings$units + (settings$units + 1L) * outputs
+  stretch <- if (settings$early_stop) min(10, settings$epochs) else settings$epochs
+  inner <- if (settings$early_stop) "[-held, , drop = FALSE]" else ""
+  target <- if (outputs > 1L) {
+    "target <- diag(nlevels(y))[as.integer(y), ]"
+  } else if (length(about$levels) == 0L) {
+    "target <- (y - y_mean) / y_sd"
+  } else {
+    "target <- as.integer(y) - 1"
+  }
+  fit <- code_lines(r"(
+<<target>>
+<<names>>
+z <- scale(<<x>>, input_mean, input_sd)
+train <- function(weights, steps) {
+  nnet::nnet(z<<inner>>, <<inner_target>>,
+    size = <<units>>, Wts = weights, decay = <<decay>> * <<rows>> / 2, maxit = steps,
+    <<loss>>, MaxNWts = <<n>>, trace = FALSE
+  )$wts
+}
+# nnet's own predict() takes units far from their middle for 0 or 1
+output_of <- function(weights, z) {
+  first <- seq_len(<<first>>)
+  hidden <- plogis(cbind(1, z) %*% matrix(weights[first], ncol = <<units>>))
+  cbind(1, hidden) %*% matrix(weights[-first], ncol = <<outputs>>)
+}
+<<seed>>
+weights <- train(runif(<<n>>, -0.7, 0.7), <<stretch>>)
+)",
+    target = target, x = about$matrix, inner = inner, seed = r_seed(about$seed), n = n_weights,
+    names = if (settings$early_stop && outputs > 1L) "class_names <- levels(y)",
+    inner_target = if (!settings$early_stop) "target" else if (outputs > 1L)
+      "target[-held, ]" else "target[-held]",
+    rows = if (settings$early_stop) "(length(y) - length(held))" else "length(y)",
+    units = settings$units, decay = r_text(settings$decay), stretch = r_text(as.double(stretch)),
+    first = (about$n_columns + 1L) * settings$units, outputs = outputs,
+    loss = if (length(about$levels) == 0L) "linout = TRUE" else if (outputs > 1L)
+      "softmax = TRUE" else "entropy = TRUE"
+  )
+  stop <- if (settings$early_stop) script_early_stop(about, settings, stretch, 30,
+    paste0("weights <- train(weights, min(", stretch, ", ", settings$epochs, " - done))"), "weights"
+  )
+  list(
+    fit = c(fit, stop), model = if (settings$early_stop) "best" else "weights",
+    logit = length(about$levels) == 2L
+  )
+}
+
+# By package ANN2: a model is its layers' weights.
+script_layers <- function(settings, about, outputs) {
+  stretch <- if (settings$early_stop) min(5, settings$epochs) else settings$epochs
+  classes <- length(about$levels) > 0L
+  inner <- if (settings$early_stop) "[-held, , drop = FALSE]" else ""
+  target <- if (settings$early_stop) "target[-held]" else "target"
+  rows <- if (settings$early_stop) "length(y) - length(held)" else "length(y)"
+  batch <- paste0("min(", settings$batch, ", ", rows, ")")
+  fit <- code_lines(r"(
+target <- <<target>>
+z <- scale(<<x>>, input_mean, input_sd)
+net <- ANN2::neuralnetwork(
+  z<<inner>>, <<inner_target>>,
+  hidden.layers = <<layers>>, regression = <<regression>>, standardize = FALSE,
+  loss.type = "<<loss>>", activ.functions = "tanh", optim.type = "sgd", learn.rates = <<rate>>,
+  L2 = <<decay>>, sgd.momentum = <<momentum>>, n.epochs = <<stretch>>, batch.size = <<batch>>,
+  drop.last = FALSE, val.prop = 0, verbose = FALSE, random.seed = <<seed>>
+)
+<<names>>
+# what the last layer receives; the units are LeCun's stretched tanh
+output_of <- function(layers, z) {
+  for (layer in seq_along(layers$weights)) {
+    z <- z %*% t(layers$weights[[layer]]) + rep(as.numeric(layers$biases[[layer]]), each = nrow(z))
+    if (layer < length(layers$weights)) z <- 1.725 * tanh(2 * z / 3)
+  }
+  <<order>>
+}
+)",
+    target = if (classes) "as.character(y)" else "(y - y_mean) / y_sd", x = about$matrix,
+    inner = inner, inner_target = target, regression = !classes,
+    layers = paste0("rep(", settings$units, ", ", settings$layers, ")"),
+    loss = if (classes) "log" else "squared", rate = r_text(settings$rate),
+    decay = r_text(settings$decay), momentum = r_text(settings$momentum),
+    stretch = r_text(as.double(stretch)), batch = batch, seed = about$seed,
+    names = if (classes) c(
+      "# the package has the classes in an order of its own",
+      "class_names <- levels(y)",
+      "place <- match(class_names, net$Rcpp_ANN$getMeta()$y_names)"
+    ),
+    order = if (classes) "z[, place, drop = FALSE]" else "z"
+  )
+  stop <- if (settings$early_stop) {
+    starts <- seq(stretch, max(stretch, settings$epochs - 1), by = stretch)
+    seeds <- vapply(starts, function(done) derive_seed(about$seed, paste("epochs", done)), 1)
+    c(
+      "# every stretch is trained under a seed of its own",
+      paste0("seeds <- ", r_vector(seeds)),
+      script_early_stop(about, settings, stretch, 20, code_lines(r"(
+ANN2::train(net, z[-held, , drop = FALSE], target[-held],
+  n.epochs = min(<<stretch>>, <<epochs>> - done), batch.size = <<batch>>, drop.last = FALSE,
+  val.prop = 0, random.seed = seeds[done / <<stretch>>]
+)
+)", stretch = stretch, epochs = settings$epochs, batch = batch), "net$Rcpp_ANN$getParams()")
+    )
+  }
+  list(
+    fit = c(fit, stop), model = if (settings$early_stop) "best" else "net$Rcpp_ANN$getParams()",
+    logit = FALSE
   )
 }

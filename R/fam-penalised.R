@@ -132,7 +132,8 @@ freeze_penalised <- function(model, value) {
 }
 
 script_penalised <- function(settings, about) {
-  if (about$n_columns < 2L) return(NULL)
+  # the package wants two columns
+  x <- if (about$n_columns < 2L) paste0("cbind(", about$sparse, ", 0)") else about$sparse
   values <- sort(unique(settings$penalty), decreasing = TRUE)
   family <- switch(about$kind,
     number = "\"gaussian\"", count = "\"poisson\"", positive = "Gamma(\"log\")",
@@ -152,7 +153,7 @@ script_penalised <- function(settings, about) {
     two_class = "p <- as.numeric(<<predicted>>)\ncbind(1 - p, p)",
     "matrix(<<predicted>>, nrow(x))"
   )
-  predicted <- paste0("predict(model, ", about$sparse, ", s = penalty, type = \"response\")")
+  predicted <- paste0("predict(model, ", x, ", s = penalty, type = \"response\")")
   list(fit = code_lines(r"(
 # fitted for all penalties that were compared; the last is the one that was chosen
 unit <- <<unit>>
@@ -162,7 +163,7 @@ model <- glmnet::glmnet(<<x>>, y,
   lambda = <<values>> * unit<<w>>
 )
 )",
-    unit = unit %||% "1", value = r_text(about$value), x = about$sparse, family = family,
+    unit = unit %||% "1", value = r_text(about$value), x = x, family = family,
     share = r_text(settings$lasso_share), values = r_vector(values, 4L),
     w = if (about$weighted) ",\n  weights = w" else ""
   ), predict = code_lines(response, predicted = predicted))

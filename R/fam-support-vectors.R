@@ -288,7 +288,8 @@ model <- train(<<x>>, (y - y_mean) / y_sd)
   whole <- vapply(1:3, function(held) {
     all(tabulate(about$target$outcome[part != held], length(about$levels)) > 0L)
   }, NA)
-  if (!all(whole)) return(NULL)
+  # a third that has a class all to itself gives no margins of it
+  lacking <- if (!all(whole)) "    if (length(unique(inside[!out])) < 2) next"
   list(fit = c(machine, code_lines(r"(
 # Probabilities from margins (Platt 2000) of rows held out by thirds; the curve by Newton's method
 curve_of <- function(value, inside) {
@@ -321,18 +322,21 @@ third <- utf8ToInt(paste0(
 one_against_rest <- function(level) {
   inside <- y == level
   target <- factor(inside, levels = c(TRUE, FALSE))
-  value <- numeric(length(y))
+  value <- rep(NA_real_, length(y))
   for (held in 1:3) {
     out <- third == held
+<<lacking>>
     machine <- train(<<x>>[!out, ], target[!out])
     value[out] <- margin(machine, <<x>>[out, , drop = FALSE])
   }
-  list(machine = train(<<x>>, target), curve = curve_of(value, inside))
+  list(machine = train(<<x>>, target), curve = curve_of(<<known>>))
 }
 <<seed>>
 models <- lapply(<<classes>>, one_against_rest)
 )",
-    part = digit_lines(part), x = x, seed = r_seed(about$seed),
+    part = digit_lines(part), x = x, lacking = lacking,
+    known = if (all(whole)) "value, inside" else "value[!is.na(value)], inside[!is.na(value)]",
+    seed = r_seed(about$seed),
     classes = if (several) "levels(y)" else "levels(y)[2]"
   )), predict = code_lines(r"(
 p <- vapply(models, function(one) {

@@ -4,11 +4,10 @@
 #' and predicts - with base R and the packages of the family only. Its predictions are those
 #' of the model, to 1e-10.
 #'
-#' It is what an analyst would have written: the usual preparations in a few lines each, the
-#' model by its package's own call. Where a step or a setting has no such short form (steps that
-#' weigh rows, made-up rows, a few families' rarer settings), the functions that do it are written
-#' out in full, which is long but runs just as well. Functions of your own steps and families are
-#' copied as they are.
+#' It is what an analyst would have written: the preparations in a few lines each, the model by its
+#' package's own call. What rests on the weights of rows, and a few rarer things (cuts by a tree),
+#' stands in it as the values that were learned. Functions of your own steps and families are copied
+#' as they are.
 #'
 #' @param model A model from [fit_final()].
 #' @param file Path of the R script; an existing one is replaced when the new one is complete.
@@ -44,23 +43,15 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv") 
   write_whole(file, script_lines(model, data, new_data))
 }
 
-script_lines <- function(model, data, new_data) {
-  readable_script(model, data, new_data) %||% spelled_script(model, data, new_data)
-}
-
-# The parts of a script, or NULL where a part of the model has no short form. In it `x` is a data
-# frame of the prepared columns, `y` the outcome, `w` the weights.
+# In a script `x` is a data frame of the prepared columns, `y` the outcome, `w` the weights.
 #
 # A step's script(state, about) gives list(lines, does, training): what defines the function `does`,
 # by which any rows are prepared; `training`, lines for where training rows are treated otherwise.
 # A family's script(settings, about) gives list(fit, predict): lines that make a model of `x` and
-# `y`, and lines whose last value is the prediction for `x`. Either may give NULL.
-readable_script <- function(model, data, new_data) {
-  if (!plain_enough(model)) return(NULL)
+# `y`, and lines whose last value is the prediction for `x`.
+script_lines <- function(model, data, new_data) {
   chain <- script_chain(model)
-  if (is.null(chain)) return(NULL)
   family <- script_family_lines(model, chain)
-  if (is.null(family)) return(NULL)
   called <- regmatches(c(chain$lines, family), gregexpr(
     "[A-Za-z][A-Za-z0-9.]*(?=::)", c(chain$lines, family), perl = TRUE
   ))
@@ -76,17 +67,6 @@ readable_script <- function(model, data, new_data) {
     "# ---- 3. the model ----", "", family, "",
     "# ---- 4. predictions ----", "", script_predictions(model)
   )
-}
-
-# Points in time, outcomes without a short way back from their scale, classes that no row has.
-plain_enough <- function(model) {
-  scale <- model$family$scale
-  present <- model$family$present
-  moments <- vapply(model$schema, function(entry) isTRUE(entry$moment), NA)
-  scaled <- is.null(scale) ||
-    (scale$by %in% c("log", "log1p", "sqrt") && is.null(model$brief$roles$weight))
-  scaled && !any(moments) && (is.null(present) || length(present) == length(model$levels)) &&
-    length(model$schema) > 0L
 }
 
 script_head <- function(model, packages) {
@@ -112,11 +92,28 @@ script_head <- function(model, packages) {
 
 script_data <- function(model) {
   c(
-    script_reader(model), "", "# the columns that the model looks at, each as what it is",
+    script_reader(model), script_moments(model), "",
+    "# the columns that the model looks at, each as what it is",
     "predictors <- function(table) {", paste0("  ", script_types(model)), "  x", "}", "",
     "table <- read_table(data_file)", script_working(model),
     "x <- predictors(table)", script_target(model)
   )
+}
+
+# Points in time, as they are usually written.
+script_moments <- function(model) {
+  moments <- vapply(model$schema, function(entry) isTRUE(entry$moment), NA)
+  if (any(moments)) code_lines(r"(
+as_moment <- function(v) {
+  v <- sub("Z$", "", sub("T", " ", trimws(v), fixed = TRUE))
+  found <- rep(as.POSIXct(NA, tz = "UTC"), length(v))
+  for (format in c("%Y-%m-%d %H:%M:%OS", "%Y-%m-%d %H:%M", "%Y-%m-%d")) {
+    open <- is.na(found) & !is.na(v)
+    found[open] <- as.POSIXct(v[open], format = format, tz = "UTC")
+  }
+  found
+}
+)")
 }
 
 # A table's texts as they are written. Where "NA" in quotes is a text of its own, reading takes
@@ -149,8 +146,9 @@ script_types <- function(model) {
     entry <- schema[[name]]
     switch(entry$kind,
       text = paste0(column, " <- as.character(", column, ")"),
-      date = paste0(
-        column, " <- as.Date(as.character(", column, "), ", r_string(entry$format), ")"
+      date = if (isTRUE(entry$moment)) paste0(column, " <- as_moment(", column, ")") else paste0(
+        column, " <- as.Date(as.character(", column, "), ",
+        r_string(entry$format %||% usual_date_format), ")"
       ),
       ordered = paste0(
         column, " <- factor(", column, ", levels = ", r_vector(entry$levels), ", ordered = TRUE)"
@@ -220,260 +218,30 @@ script_target <- function(model) {
   unlist(strsplit(c(
     outcome,
     if (!is.null(roles$weight)) paste("w <-", number(roles$weight)),
-    if (!is.null(roles$group) && any(!vapply(model$steps, script_shipped, NA))) {
-      paste("group <-", r_column(roles$group, "table"))
-    },
+    if (has_own_parts(model)) c(
+      if (!is.null(roles$group)) paste("group <-", r_column(roles$group, "table")),
+      "row <- seq_along(y)"
+    ),
     if (!is.null(exposure)) c(
-      "# a rate, each row counting as its exposure", paste("y <- y /", number(exposure)),
-      paste("w <-", if (!is.null(roles$weight)) "w *", number(exposure))
+      "# a rate, each row counting as its exposure", paste("exposure <-", number(exposure)),
+      "y <- y / exposure", paste("w <-", if (!is.null(roles$weight)) "w *", "exposure")
     )
   ), "\n", fixed = TRUE))
 }
 
-script_shipped <- function(learned) learned$definition$shipped
-
-# ---- the preparation ----
-
-# Walks the steps with the training rows: list(lines, does, kinds, frame, target).
-script_chain <- function(model) {
-  choice <- model$origin$choice
-  data <- working_data(choice$cmp$plan$brief)
-  kinds <- frame_kinds(data$frame)
-  lines <- does <- character()
-  named <- character()
-  for (i in seq_along(model$steps)) {
-    learned <- model$steps[[i]]
-    definition <- learned$definition
-    named <- c(named, definition$name)
-    count <- sum(named == definition$name)
-    about <- list(
-      i = if (count > 1L) paste0("_", count) else "", kinds = kinds, frame = data$frame,
-      target = data$target, settings = learned$settings, seed = learned$seed,
-      sparse = colnames(data$frame$sparse), weighted = !is.null(data$target$weights)
-    )
-    made <- if (!definition$shipped) {
-      script_own_step(learned, about, i)
-    } else if (!is.null(definition$script)) {
-      definition$script(learned$state, about)
-    }
-    if (is.null(made)) return(NULL)
-    if (length(c(made$lines, made$training)) > 0L) {
-      training <- made$training %||% paste0("x <- ", made$does, "(x)")
-      lines <- c(
-        lines, script_comment("pre_", definition), made$lines,
-        training, ""
-      )
-      does <- c(does, made$does)
-    }
-    data <- script_after(learned, data)
-    now <- frame_kinds(data$frame)
-    # where a column is replaced by one of its name, it keeps its place
-    kinds <- now[c(intersect(names(kinds), names(now)), setdiff(names(now), names(kinds)))]
-  }
-  list(
-    lines = split_lines(lines), does = does, kinds = kinds,
-    frame = data$frame, target = data$target
-  )
+# Steps and families that a user wrote may ask for more of the rows.
+has_own_parts <- function(model) {
+  own <- !vapply(model$steps, function(learned) learned$definition$shipped, NA)
+  any(own) || !model$family$definition$shipped
 }
 
-script_comment <- function(prefix, definition) {
-  r_comment(strwrap(paste0(prefix, definition$name, ": ", definition$does), 95L))
-}
-
-frame_kinds <- function(frame) {
-  words <- colnames(frame$sparse)
-  c(vapply(frame$columns, column_kind, ""), stats::setNames(rep("number", length(words)), words))
-}
-
-# The training rows as the next step sees them.
-script_after <- function(learned, data) {
-  definition <- learned$definition
-  if (!definition$changes_rows && !definition$cross_fitted) {
-    return(list(frame = use_step(learned, data$frame), target = data$target))
-  }
-  learn_settled(definition, learned$settings, data$frame, data$target, learned$seed)
-}
-
-# A step that its author wrote, by the author's functions. What belongs to the rows beside the
-# outcome (weights, groups) is in the script as it was read, so rows must not have changed, nor
-# may they where they weigh.
-script_own_step <- function(learned, about, i) {
-  definition <- learned$definition
-  changes <- definition$changes_rows || definition$cross_fitted
-  read <- identical(as.integer(about$target$source_row), seq_along(about$target$outcome))
-  if (length(about$sparse) > 0L || !read || (changes && about$weighted)) return(NULL)
-  call <- code_lines("learn_<<i>>(frame_<<i>>(x), target_<<i>>, settings_<<i>>, <<seed>>)",
-    i = as.character(i), seed = as.character(learned$seed)
-  )
-  list(
-    does = paste0("use_step_", i),
-    lines = c(
-      own_function(paste0("learn_", i), definition$learn),
-      own_function(paste0("use_", i), definition$use),
-      code_lines(r"(
-settings_<<i>> <- <<settings>>
-frame_<<i>> <- function(x) list(columns = x, sparse = NULL, n = nrow(x))
-target_<<i>> <- list(outcome = y, weights = <<w>>, group = <<group>>, source_row = seq_along(y))
-<<seed>>
-learned_<<i>> <- <<call>>
-use_step_<<i>> <- function(x) as.data.frame(use_<<i>>(learned_<<i>>$state, frame_<<i>>(x))$columns)
-)",
-        i = as.character(i), settings = r_settings(learned$settings), call = call,
-        w = if (about$weighted) "w" else "NULL",
-        group = if (is.null(about$target$group)) "NULL" else "group",
-        seed = if (definition$random) r_seed(learned$seed)
-      )
-    ),
-    training = if (changes) code_lines(r"(
-x <- if (is.null(learned_<<i>>$training)) use_step_<<i>>(x) else {
-  as.data.frame(learned_<<i>>$training$frame$columns)
-}
-y <- if (is.null(learned_<<i>>$training)) y else learned_<<i>>$training$target$outcome
-)", i = as.character(i))
-  )
-}
-
-# ---- the model ----
-
-script_family_lines <- function(model, chain) {
-  choice <- model$origin$choice
-  plan <- choice$cmp$plan
-  work <- work_of(choice$cmp)
-  described <- fit_description(work, work$settings$fit[choice$at])
-  definition <- described$definition
-  input <- script_input(chain, definition)
-  if (is.null(input)) return(NULL)
-  scaled <- !is.null(model$family$scale)
-  about <- c(input, list(
-    kind = if (scaled) "number" else kind_among(definition$kinds, model$kind),
-    value = model$value, seed = script_fit_seed(plan, work, choice$at, described),
-    weighted = definition$accepts$weights && !is.null(chain$target$weights),
-    exposure = !is.null(chain$target$exposure), target = chain$target,
-    levels = if (has_classes(model$kind)) model$levels, quantiles = model$quantiles,
-    model = model$family$model
-  ))
-  made <- if (!definition$shipped) {
-    script_own_family(described, about)
-  } else if (!is.null(definition$script)) {
-    definition$script(described$settings, about)
-  }
-  if (is.null(made)) return(NULL)
+# What is known of every training row beside its columns, by the script's names.
+script_beside <- function(model) {
+  roles <- model$brief$roles
+  weighted <- !is.null(roles$weight) || !is.null(roles$exposure)
   c(
-    script_comment("fam_", definition), about$pick,
-    if (any(grepl("sparse_inputs(", unlist(made), fixed = TRUE))) about$as_sparse,
-    if (any(grepl("renamed(", unlist(made), fixed = TRUE))) {
-      "renamed <- function(x) setNames(x, paste0(\"x\", seq_along(x)))"
-    },
-    if (scaled) script_scaled(model, made) else c(
-      made$fit, "", "predict_prepared <- function(x) {", paste0("  ", made$predict), "}"
-    )
-  )
-}
-
-script_fit_seed <- function(plan, work, at, described) {
-  node <- work$settings$node[at]
-  derive_seed(plan$seed, paste(
-    paste(plan$brief$fingerprint, "all working rows"),
-    if (node == 0L) "" else work$nodes[[node]]$key, described$key
-  ))
-}
-
-# How `x` becomes what the family takes, columns in the engine's order, without texts and dates:
-# list(pick and as_sparse, lines for that; frame, matrix, sparse, the expressions; named, a matrix
-# like `frame` under names that no package stumbles over; native, factors, n_columns, gaps).
-script_input <- function(chain, definition) {
-  usable <- names(chain$kinds)[chain$kinds %in% c("number", "category", "ordered")]
-  ordered <- intersect(frame_names(chain$frame), usable)
-  if (length(ordered) == 0L) return(NULL)
-  words <- intersect(colnames(chain$frame$sparse), usable)
-  pick <- c(
-    if (length(usable) < length(chain$kinds)) {
-      "  x <- Filter(function(v) is.numeric(v) || is.factor(v), x)"
-    },
-    if (!identical(ordered, usable)) c(
-      paste0("  words <- ", r_columns(words, chain$kinds[usable])),
-      "  x <- x[c(setdiff(names(x), words), words)]"
-    )
-  )
-  columns_of <- if (length(pick) > 0L) "inputs(x)" else "x"
-  rename <- !all(is_plain_name(ordered)) || any(c("y", "w", "z", "x") %in% ordered)
-  frame <- if (rename) paste0("renamed(", columns_of, ")") else columns_of
-  matrix <- paste0("as.matrix(", columns_of, ")")
-  kinds <- chain$kinds[ordered]
-  columns <- unclass(chain$frame$columns)[intersect(ordered, names(chain$frame$columns))]
-  sparse <- !is.null(chain$frame$sparse) && definition$accepts$sparse
-  list(
-    pick = if (length(pick) > 0L) {
-      c("inputs <- function(x) {", split_lines(pick), "  x", "}")
-    },
-    as_sparse = paste0("sparse_inputs <- function(x) Matrix::Matrix(", matrix, ", sparse = TRUE)"),
-    frame = frame, matrix = matrix, named = paste0("as.matrix(", frame, ")"),
-    sparse = if (sparse) "sparse_inputs(x)" else matrix,
-    native = takes_columns(definition, kinds), n_columns = length(ordered),
-    factors = ordered[kinds != "number"], gaps = any(vapply(columns, anyNA, NA))
-  )
-}
-
-# A family that its author wrote, by the author's functions.
-script_own_family <- function(described, about) {
-  definition <- described$definition
-  if (any(target_extras %in% names(formals(definition$fit)))) return(NULL)
-  x <- if (about$native) about$frame else about$sparse
-  path <- !is.null(definition$path)
-  list(
-    fit = c(
-      own_function("fit_own", definition$fit),
-      own_function("predict_own", if (path) definition$path$predict else definition$predict),
-      code_lines(r"(
-settings <- <<settings>>
-<<seed>>
-model <- fit_own(<<x>>, y, <<w>>, settings, <<own>>, 1)
-)",
-        settings = r_settings(described$settings), x = x, w = if (about$weighted) "w" else "NULL",
-        own = as.character(about$seed), seed = if (definition$random) r_seed(about$seed)
-      )
-    ),
-    predict = if (!path) paste0("predict_own(model, ", x, ")") else if (is.null(about$levels)) {
-      paste0("predict_own(model, ", x, ", ", r_text(about$value), ")[, 1]")
-    } else {
-      paste0("predict_own(model, ", x, ", ", r_text(about$value), ")[, , 1]")
-    }
-  )
-}
-
-# The outcome on another scale for the fit, and back: medians, or means by Duan's smearing.
-script_scaled <- function(model, made) {
-  scale <- model$family$scale
-  to <- switch(scale$by, log = "log(y)", log1p = "log1p(y)", sqrt = "sqrt(y)")
-  back <- switch(scale$by, log = "exp(z)", log1p = "expm1(z)", sqrt = "pmax(z, 0)^2")
-  code_lines(r"(
-own <- y
-y <- <<to>>
-<<fit>>
-predict_scaled <- function(x) {
-<<predict>>
-}
-# no prediction is further from the outcomes than they are from one another
-reach <- range(y) + c(-1, 1) * max(diff(range(y)), 1e-8)
-back <- function(z) {
-  z <- pmin(pmax(z, reach[1]), reach[2])
-  <<back>>
-}
-<<smear>>
-)",
-    to = to, fit = made$fit, predict = paste0("  ", made$predict), back = back,
-    smear = if (scale$back == "median") {
-      "predict_prepared <- function(x) back(as.numeric(predict_scaled(x)))"
-    } else {
-      code_lines(r"(
-# means by the smearing estimate (Duan 1983), over fifty quantiles of the errors
-errors <- quantile(y - as.numeric(predict_scaled(x)), (1:50 - 0.5) / 50, names = FALSE)
-predict_prepared <- function(x) {
-  z <- as.numeric(predict_scaled(x))
-  Reduce(`+`, lapply(errors, function(error) back(z + error))) / length(errors)
-}
-)")
-    }
+    "y", if (weighted) "w", if (!is.null(roles$exposure)) "exposure",
+    if (has_own_parts(model)) c(if (!is.null(roles$group)) "group", "row")
   )
 }
 
@@ -487,7 +255,7 @@ script_predictions <- function(model) {
       "  prediction <- ", if (!is.null(lowest)) "pmax(", "predict_prepared(prepare(new))",
       if (!is.null(lowest)) paste0(", ", r_text(lowest), ")")
     ),
-    prediction_columns_lines(model, "levels(y)"), "}", "",
+    prediction_columns_lines(model), "}", "",
     "if (file.exists(new_file)) {",
     "  predictions <- predict_new(read_table(new_file))",
     "  file <- file.path(dirname(new_file), \"predictions.csv\")",
@@ -495,8 +263,9 @@ script_predictions <- function(model) {
   )
 }
 
-# `levels`: code that gives the classes.
-prediction_columns_lines <- function(model, levels) {
+prediction_columns_lines <- function(model) {
+  lacking <- length(model$family$present) < length(model$levels)
+  levels <- if (lacking) "all_classes" else "levels(y)"
   if (!is_wide(model$kind)) return("  data.frame(value = as.numeric(prediction))")
   as_matrix <- "  prediction <- matrix(prediction, nrow(new))"
   if (!has_classes(model$kind)) {

@@ -94,7 +94,7 @@ shipped_form <- function(x, kind) {
 
 # By the exported function, and the arguments, with which it was made.
 made_form <- function(x, prefix) {
-  makers <- exported_members(prefix)
+  makers <- known_makers(prefix, shipped_members)
   for (name in names(makers)) {
     if (!setequal(names(formals(makers[[name]])), names(x$arguments))) next
     made <- tryCatch(do.call(makers[[name]], x$arguments), error = function(e) NULL)
@@ -119,7 +119,7 @@ known_member <- function(form) {
     metric_ = ,
     split_ = ,
     search_ = ,
-    screen_ = exported_members(form$kind),
+    screen_ = known_makers(form$kind, shipped_members),
     "function" = our_functions(),
     list()
   )

@@ -107,6 +107,7 @@ list_metrics <- function(brief = NULL) {
 #' @param range Lowest and highest possible score.
 #' @param row_wise Is the score a (weighted) mean of one number a row?
 #' @param vectorised See `score`.
+#' @param does One sentence, for [list_metrics()].
 #' @return A function without arguments that gives the metric for
 #'   `metrics = list(...)`.
 #' @section Errors:
@@ -119,7 +120,8 @@ list_metrics <- function(brief = NULL) {
 #' list("rmse", worst_error())
 #' @export
 define_metric <- function(name, kinds, direction, score, undefined = NULL, label = name, unit = "",
-                          range = c(-Inf, Inf), row_wise = FALSE, vectorised = FALSE) {
+                          range = c(-Inf, Inf), row_wise = FALSE, vectorised = FALSE,
+                          does = "A metric defined by the user.") {
   check_word(name, "name")
   check_kinds(kinds)
   check_choice(direction, c("higher", "lower"), "direction")
@@ -130,6 +132,7 @@ define_metric <- function(name, kinds, direction, score, undefined = NULL, label
     score
   )
   check_flag(vectorised, "vectorised")
+  check_sentence(does, "does")
   check_self_contained(Filter(Negate(is.null), list(score = score, undefined = undefined)), name)
   score <- portable_function(score, "`score`")
   if (!is.null(undefined)) undefined <- portable_function(undefined, "`undefined`")
@@ -137,7 +140,7 @@ define_metric <- function(name, kinds, direction, score, undefined = NULL, label
     if (vectorised) score else one_by_one(score),
     undefined = undefined %||% never_undefined, unit = unit,
     range = range,
-    row_wise = row_wise, does = "A metric defined by the user."
+    row_wise = row_wise, does = does
   )
   as_member(function() metric, "metric", name, function() metric)
 }

@@ -19,7 +19,7 @@ with_more_splits <- function(plan, more, earlier_only = FALSE) {
   }
   arguments <- plan$splitter$arguments
   arguments[[by]] <- arguments[[by]] + more
-  splitter <- do.call(exported_members("split_")[[plan$splitter$name]], arguments)
+  splitter <- do.call(known_makers("split_", shipped_members)[[plan$splitter$name]], arguments)
   splits <- make_splits(splitter, plan$brief, plan$seed)
   # the bootstrap's apparent split stays the last one
   apparent <- is_apparent(plan$splits)

@@ -45,6 +45,7 @@
 #'   not ranked; `standings(cmp, level = "all")` lists it. The simplest setting of the first round,
 #'   and the most promising one where none was asked for in full, are scored in full all the same.
 #' @param defaults Named list: arguments and their default values.
+#' @param does One sentence, for [list_parts()].
 #' @return A function with the arguments as arguments.
 #' @section Errors:
 #' `kw_error_definition` when `propose` uses something from outside itself; while running,
@@ -71,9 +72,10 @@
 #' )
 #' search_nearby(step = 0.2)
 #' @export
-define_search <- function(name, propose, defaults = list()) {
+define_search <- function(name, propose, defaults = list(), does = "") {
   check_word(name, "name")
   check_named(defaults, "defaults")
+  check_sentence(does, "does")
   check_argument(
     is.function(propose) && length(formals(propose)) == 4L, "propose",
     "a function(field, history, arguments, memory)", propose
@@ -84,7 +86,7 @@ define_search <- function(name, propose, defaults = list()) {
     custom_search(name, given_arguments(list(...), defaults, "search", name), propose)
   }
   make <- structure(make, defaults = defaults)
-  as_member(make, "search", name, make)
+  as_member(make, "search", name, function() maker_definition(make, does))
 }
 
 # A search is done after so many rounds in a row without anything new, or so many in all.

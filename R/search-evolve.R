@@ -59,6 +59,13 @@ search_evolve <- function(
   )
 }
 
+member_search_evolve <- function() {
+  maker_definition(
+    search_evolve,
+    "Breeds settings and whole pipelines from the better ones of those tried."
+  )
+}
+
 # New points, a list by candidate of tables.
 next_generation <- function(field, history, n, population, tournament, mixed) {
   seen <- seen_of_field(field, history)

@@ -24,6 +24,10 @@ search_grid <- function(points = 5) {
   }, exhaustive = TRUE)
 }
 
+member_search_grid <- function() {
+  maker_definition(search_grid, "Tries all combinations of values, with so many points in a range.")
+}
+
 #' @rdname search_grid
 #' @export
 search_random <- function(settings = 40) {
@@ -33,6 +37,10 @@ search_random <- function(settings = 40) {
       derive_seed(seed, paste("search", space$candidate)), draw_settings(space, settings)
     )
   })
+}
+
+member_search_random <- function() {
+  maker_definition(search_random, "Tries settings drawn at random.")
 }
 
 # Draws until there are n different settings, or 20 turns brought too few: the

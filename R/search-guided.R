@@ -57,6 +57,13 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
   )
 }
 
+member_search_guided <- function() {
+  maker_definition(
+    search_guided,
+    "Learns from scores where better settings are likely, and looks there."
+  )
+}
+
 # Points -----------------------------------------------------------------------------------
 # A point is a setting without the values along its family's path: what one fit serves. Points of
 # a candidate are tables of settings in which the path's values are the first ones.

@@ -24,6 +24,13 @@ search_hypercube <- function(settings = 40) {
   })
 }
 
+member_search_hypercube <- function() {
+  maker_definition(
+    search_hypercube,
+    "Tries settings that are spread evenly over the field (Latin hypercube)."
+  )
+}
+
 # A hypercube of n points; where some of them could not work, merged or were ruled out, further
 # ones fill up, until there are n or 20 cubes brought too few.
 spread_settings <- function(space, n) {

@@ -11,6 +11,7 @@
 #'   lower is better, the scores times -1); a setting that failed on a split has `NA` there.
 #' @param first On so many splits every setting is scored, at least three.
 #' @param defaults Named list: arguments and their default values.
+#' @param does One sentence, for [list_parts()].
 #' @return A function with the arguments as arguments.
 #' @section Errors:
 #' `kw_error_definition` when `keep` uses something from outside itself; while running,
@@ -23,9 +24,10 @@
 #' }, defaults = list(share = 0.5))
 #' screen_half(share = 0.7)
 #' @export
-define_screen <- function(name, keep, first = 3, defaults = list()) {
+define_screen <- function(name, keep, first = 3, defaults = list(), does = "") {
   check_word(name, "name")
   check_named(defaults, "defaults")
+  check_sentence(does, "does")
   check_number(first, "first", min = 3, whole = TRUE)
   check_argument(
     is.function(keep) && length(formals(keep)) == 2L, "keep", "a function(scores, arguments)", keep
@@ -40,7 +42,7 @@ define_screen <- function(name, keep, first = 3, defaults = list()) {
     )
   }
   make <- structure(make, defaults = defaults)
-  as_member(make, "screen", name, make)
+  as_member(make, "screen", name, function() maker_definition(make, does))
 }
 
 begin_own_screen <- function(about, first, keep, arguments, name) {

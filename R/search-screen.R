@@ -72,6 +72,13 @@ screen_splits <- function(first = 3, level = 0.95, margin = NULL, at_least = 5) 
   )
 }
 
+member_screen_splits <- function() {
+  maker_definition(
+    screen_splits,
+    "Drops what is worse than the leader beyond doubt, split after split."
+  )
+}
+
 #' @rdname screen_splits
 #' @export
 screen_rows <- function(shares = c(0.1, 0.3), keep = 0.2, first = 4, at_least = 5) {
@@ -86,6 +93,13 @@ screen_rows <- function(shares = c(0.1, 0.3), keep = 0.2, first = 4, at_least = 
     label = paste0("from ", format(100 * shares[1]), " % of the training rows on"),
     check = function(plan) check_screen_splits(plan, first),
     begin = function(about) begin_screen_rows(about, shares, keep, first, at_least)
+  )
+}
+
+member_screen_rows <- function() {
+  maker_definition(
+    screen_rows,
+    "Begins with some of the training rows; the better part goes on with more."
   )
 }
 

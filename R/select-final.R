@@ -111,19 +111,43 @@ refuse_unmet <- function(cmp, scored) {
   )
 }
 
-member_rule_best_mean <- function() rule_definition("best_mean", choose_best_mean)
-
-member_rule_one_se <- function() rule_definition("one_se", choose_one_se)
-
-member_rule_one_se_1984 <- function() rule_definition("one_se_1984", choose_one_se_1984)
-
-member_rule_no_worse <- function() {
-  rule_definition("no_worse", choose_no_worse, margin = "by metric")
+member_rule_best_mean <- function() {
+  rule_definition("best_mean", choose_best_mean, does = "The best mean over the splits.")
 }
 
-member_rule_within <- function() rule_definition("within", choose_within, margin = "needed")
+member_rule_one_se <- function() {
+  rule_definition("one_se", choose_one_se, does = paste(
+    "The simplest that is not worse than the best by more than one standard error of the",
+    "difference."
+  ))
+}
 
-member_rule_steady <- function() rule_definition("steady", choose_steady, margin = 1)
+member_rule_one_se_1984 <- function() {
+  rule_definition("one_se_1984", choose_one_se_1984, does = paste(
+    "The simplest within one standard error of the best mean (Breiman, Friedman, Olshen & Stone",
+    "1984)."
+  ))
+}
+
+member_rule_no_worse <- function() {
+  rule_definition("no_worse", choose_no_worse,
+    margin = "by metric",
+    does = "The simplest that the best is hardly likely (10 %) to be better than by the margin."
+  )
+}
+
+member_rule_within <- function() {
+  rule_definition("within", choose_within,
+    margin = "needed", does = "The simplest within a margin of the best mean."
+  )
+}
+
+member_rule_steady <- function() {
+  rule_definition("steady", choose_steady,
+    margin = 1,
+    does = "The best mean after as many standard deviations as the margin are taken off."
+  )
+}
 
 choose_best_mean <- function(field) {
   best <- which(field$goodness == max(field$goodness))

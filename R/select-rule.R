@@ -38,6 +38,7 @@ rule_definition <- function(name, choose, margin = NULL, does = "", by_scores = 
 #' @export
 define_rule <- function(name, choose, margin = NULL, does = "") {
   check_word(name, "name")
+  check_sentence(does, "does")
   check_argument(
     is.function(choose) && length(formals(choose)) == 2L, "choose", "a function(table, margin)",
     choose

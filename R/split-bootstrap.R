@@ -57,6 +57,13 @@ split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, k
   )
 }
 
+member_split_bootstrap <- function() {
+  maker_definition(
+    split_bootstrap,
+    "Draws as many rows as there are, with replacement; those not drawn are held out."
+  )
+}
+
 # Drawn again, at most 100 times, as long as a part lacks a class; where no draw is whole,
 # the last one that leaves rows to validate on is taken.
 one_bootstrap <- function(n, group, strata, classes, draw) {
@@ -104,6 +111,10 @@ split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_grou
     spread = "draws", more_by = "draws",
     label = paste0(count_of(draws, "holdout"), " of ", format(100 * held_out), " %")
   )
+}
+
+member_split_holdout <- function() {
+  maker_definition(split_holdout, "Holds a share of the rows out, once or several times.")
 }
 
 one_holdout <- function(about, held_out, strata, group, draw) {

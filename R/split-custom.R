@@ -15,6 +15,7 @@
 #'   (the splits are no repetitions of one another).
 #' @param paired Do the differences of two settings on these splits say which is better, so that
 #'   [shortlist()] may compare them? Not where later splits contain what earlier ones hold out.
+#' @param does One sentence, for [list_parts()].
 #' @return A function with the arguments as arguments.
 #' @section Errors:
 #' `kw_error_definition` when `divide` uses something from outside itself; when a plan is made,
@@ -33,7 +34,8 @@
 #' )
 #' split_halves()
 #' @export
-define_split <- function(name, divide, defaults = list(), spread = "folds", paired = TRUE) {
+define_split <- function(name, divide, defaults = list(), spread = "folds", paired = TRUE,
+                         does = "") {
   check_word(name, "name")
   check_named(defaults, "defaults")
   check_argument(
@@ -42,6 +44,7 @@ define_split <- function(name, divide, defaults = list(), spread = "folds", pair
   )
   check_choice(spread, c("folds", "draws", "dependent"), "spread")
   check_flag(paired, "paired")
+  check_sentence(does, "does")
   check_self_contained(list(divide = divide), name)
   divide <- portable_function(divide, "`divide`")
   make <- function(...) {
@@ -53,7 +56,7 @@ define_split <- function(name, divide, defaults = list(), spread = "folds", pair
     )
   }
   make <- structure(make, defaults = defaults)
-  as_member(make, "split", name, make)
+  as_member(make, "split", name, function() maker_definition(make, does))
 }
 
 own_splits <- function(found, n, name) {

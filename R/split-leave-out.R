@@ -36,6 +36,13 @@ split_leave_row <- function() {
   )
 }
 
+member_split_leave_row <- function() {
+  maker_definition(
+    split_leave_row,
+    "Holds out one row after the other; predictions are scored together."
+  )
+}
+
 #' @rdname split_leave_row
 #' @export
 split_leave_group <- function(group = NULL) {
@@ -66,6 +73,10 @@ split_leave_group <- function(group = NULL) {
   )
 }
 
+member_split_leave_group <- function() {
+  maker_definition(split_leave_group, "Holds out one group after the other.")
+}
+
 #' Splits given by columns of the table
 #'
 #' Every column is one split: its values say where a row belongs. The columns must
@@ -93,6 +104,10 @@ split_columns <- function(columns) {
     },
     spread = "dependent", label = paste0("given by ", enumerate(columns))
   )
+}
+
+member_split_columns <- function() {
+  maker_definition(split_columns, "Takes the splits from columns of the table.")
 }
 
 split_from_column <- function(about, name, part) {

@@ -155,28 +155,119 @@ c_outcome <- function(a, b) {
 }
 
 script_balance <- function(state, about) {
-  if (about$settings$by == "synthetic" || about$weighted) return(NULL)
-  ratio <- r_text(about$settings$ratio)
-  picked <- if (about$settings$by == "thin") {
-    code_lines(r"(
-most<<i>> <- max(1, round(min(lengths(class_rows<<i>>)) / <<ratio>>))
-balanced<<i>> <- sort(unlist(lapply(class_rows<<i>>, function(r) {
-  if (length(r) > most<<i>>) r[sample.int(length(r), most<<i>>)] else r
-})))
-)", i = about$i, ratio = ratio)
-  } else {
-    code_lines(r"(
-least<<i>> <- round(max(lengths(class_rows<<i>>)) * <<ratio>>)
-balanced<<i>> <- c(seq_along(y), unlist(lapply(class_rows<<i>>, function(r) {
-  if (length(r) < least<<i>>) r[sample.int(length(r), least<<i>> - length(r), replace = TRUE)]
-})))
-)", i = about$i, ratio = ratio)
-  }
-  list(training = code_lines(r"(
+  by <- about$settings$by
+  holes <- list(
+    i = about$i, ratio = r_text(about$settings$ratio), seed = r_seed(about$seed),
+    size = if (about$weighted) {
+      paste0("vapply(class_rows", about$i, ", function(r) sum(weight", about$i, "[r]), 0)")
+    } else {
+      paste0("lengths(class_rows", about$i, ")")
+    }
+  )
+  lines <- function(template, ...) do.call(code_lines, c(list(template), holes, list(...)))
+  picked <- if (by == "thin") lines(r"(
+most<<i>> <- max(1, round(min(class_size<<i>>) / <<ratio>>))
+balanced<<i>> <- sort(unlist(Map(function(r, size) {
+  if (size <= most<<i>>) return(r)
+  <<draw>>
+}, class_rows<<i>>, class_size<<i>>)))
+)", draw = if (about$weighted) lines(r"(
+shuffled <- r[sample.int(length(r))]
+shuffled[seq_len(max(1, sum(cumsum(weight<<i>>[shuffled]) <= most<<i>> + 1e-9)))]
+)") else lines("r[sample.int(length(r), most<<i>>)]")) else lines(r"(
+least<<i>> <- round(max(class_size<<i>>) * <<ratio>>)
+drawn<<i>> <- as.integer(unlist(Map(function(r, size) {
+  if (size >= least<<i>>) return(NULL)
+  <<draw>>
+}, class_rows<<i>>, class_size<<i>>)))
+<<all>>
+)",
+    draw = if (about$weighted) lines(r"(
+again <- ceiling(2 * (least<<i>> - size) / mean(weight<<i>>[r])) + 10
+drawn <- r[sample.int(length(r), again, replace = TRUE)]
+drawn[cumsum(weight<<i>>[drawn]) <= least<<i>> - size + 1e-9]
+)") else lines("r[sample.int(length(r), least<<i>> - size, replace = TRUE)]"),
+    all = if (by == "repeat") lines("balanced<<i>> <- c(seq_along(y), drawn<<i>>)")
+  )
+  list(training = lines(r"(
 <<seed>>
-class_rows<<i>> <- split(seq_along(y), y, drop = TRUE)
+<<weight>>
+class_rows<<i>> <- split(<<all>>, y<<some>>, drop = TRUE)
+class_size<<i>> <- <<size>>
 <<picked>>
-x <- x[balanced<<i>>, , drop = FALSE]
-y <- y[balanced<<i>>]
-)", i = about$i, seed = r_seed(about$seed), picked = picked))
+<<made>>
+<<kept>>
+)",
+    weight = if (about$weighted) lines("weight<<i>> <- w * max(sum(w), sum(w > 0)) / sum(w)"),
+    all = if (about$weighted) "which(w > 0)" else "seq_along(y)",
+    some = if (about$weighted) "[w > 0]" else "", picked = picked,
+    made = if (by == "synthetic") script_made_up_rows(about),
+    kept = if (by != "synthetic") c(
+      lines("x <- x[balanced<<i>>, , drop = FALSE]"),
+      paste0(about$beside, " <- ", about$beside, "[balanced", about$i, "]")
+    )
+  ))
+}
+
+# Rows between a row of the class and one of its nearest of that class.
+script_made_up_rows <- function(about) {
+  usable <- names(about$kinds)[about$kinds %in% c("number", "category", "ordered")]
+  # in the engine's order, in which distances are summed
+  usable <- intersect(names(about$frame$columns), usable)
+  code_lines(r"(
+# places by Gower's (1971) distance: numbers in units of their quartiles, levels alike or not
+placed<<i>> <- <<usable>>
+<<width>>
+place<<i>> <- t(matrix(unlist(Map(function(v, width) {
+  if (is.factor(v)) as.numeric(v) else v / width
+}, x[placed<<i>>], width<<i>>)), nrow(x)))
+category<<i>> <- vapply(x[placed<<i>>], is.factor, NA)
+partner<<i>> <- integer(length(drawn<<i>>))
+for (r in class_rows<<i>>) {
+  mine <- which(drawn<<i>> %in% r)
+  starts <- unique(drawn<<i>>[mine])
+  near <- lapply(starts, function(start) {
+    apart <- abs(place<<i>>[, r, drop = FALSE] - place<<i>>[, start])
+    apart[category<<i>>, ] <- apart[category<<i>>, ] != 0
+    far <- colMeans(apart, na.rm = TRUE)
+    far[is.nan(far) | r == start] <- Inf
+    r[order(far)[seq_len(min(<<k>>, max(1, length(r) - 1), length(r)))]]
+  })
+  if (length(mine) == 0) next
+  pick <- 1 + floor(runif(length(mine)) * length(near[[1]]))
+  partner<<i>>[mine] <- mapply(function(near, at) near[at], near[match(drawn<<i>>[mine], starts)],
+    pick)
+}
+between<<i>> <- runif(length(drawn<<i>>))
+made<<i>> <- as.data.frame(lapply(x, function(v) {
+  if (is.numeric(v)) {
+    return(v[drawn<<i>>] + between<<i>> * (v[partner<<i>>] - v[drawn<<i>>]))
+  }
+  v[ifelse(between<<i>> < 0.5, drawn<<i>>, partner<<i>>)]
+}), optional = TRUE)
+x <- rbind(x, made<<i>>)
+<<beside>>
+)",
+    i = about$i, usable = r_columns(usable, about$kinds),
+    k = r_text(as.double(about$settings$neighbours)),
+    width = script_widths(usable, about),
+    beside = paste0(about$beside, " <- ", about$beside, "[c(seq_along(", about$beside, "), drawn",
+      about$i, ")]")
+  )
+}
+
+# Units of numbers for distances, NA for categories; under weights as values.
+script_widths <- function(columns, about) {
+  if (about$weighted) {
+    places <- learn_places(about$frame$columns[columns], about$target$weights)
+    return(as_learned(about, width = lapply(places, function(place) place$width %||% NA)))
+  }
+  code_lines(r"(
+width<<i>> <- lapply(x[<<columns>>], function(v) {
+  if (is.factor(v)) return(NA)
+  width <- IQR(v, na.rm = TRUE)
+  if (is.na(width) || width <= 0) width <- suppressWarnings(diff(range(v, na.rm = TRUE)))
+  if (is.finite(width) && width > 0) width else 1
+})
+)", i = about$i, columns = r_columns(columns, about$kinds))
 }

@@ -81,17 +81,20 @@ use_bins <- function(state, frame) {
 }
 
 script_bins <- function(state, about) {
-  if (about$weighted || about$settings$by == "tree" || any(lengths(state) == 0L)) return(NULL)
+  given <- about$weighted || about$settings$by == "tree" || any(lengths(state) == 0L)
   shares <- paste0("seq_len(", about$settings$bins, " - 1) / ", about$settings$bins)
   cuts <- switch(about$settings$by,
     quantile = paste0("quantile(v, ", shares, ", na.rm = TRUE, names = FALSE)"),
     width = paste0("min(v, na.rm = TRUE) + ", shares, " * diff(range(v, na.rm = TRUE))")
   )
-  list(does = paste0("to_bins", about$i), lines = code_lines(r"(
+  learned <- if (given) as_learned(about, cuts = state) else code_lines(r"(
 cuts<<i>> <- lapply(x[<<columns>>], function(v) {
   cuts <- unique(<<cuts>>)
   cuts[cuts > min(v, na.rm = TRUE) & cuts <= max(v, na.rm = TRUE)]
 })
+)", i = about$i, columns = r_columns(names(state), about$kinds), cuts = cuts)
+  list(does = paste0("to_bins", about$i), lines = code_lines(r"(
+<<learned>>
 to_bins<<i>> <- function(x) {
   for (name in names(cuts<<i>>)) {
     bin <- findInterval(x[[name]], cuts<<i>>[[name]]) + 1
@@ -100,5 +103,5 @@ to_bins<<i>> <- function(x) {
   }
   x
 }
-)", i = about$i, columns = r_columns(names(state), about$kinds), cuts = cuts))
+)", i = about$i, learned = learned))
 }

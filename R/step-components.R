@@ -86,27 +86,47 @@ use_components <- function(state, frame) {
 }
 
 script_components <- function(state, about) {
-  names <- paste0("component", seq_along(state$names))
-  if (about$weighted || length(state$columns) == 0L || !identical(names, state$names)) return(NULL)
-  kept <- if (about$settings$number < 1) {
-    code_lines(r"(
-turn_variance<<i>> <- pmax(turned<<i>>$values, 0)
-enough<<i>> <- <<share>> * sum(turn_variance<<i>>) - 1e-12
-turn_kept<<i>> <- which(cumsum(turn_variance<<i>>) >= enough<<i>>)[1]
-)", i = about$i, share = r_text(about$settings$number))
+  if (length(state$columns) == 0L) return(list(lines = NULL))
+  usual <- identical(paste0("component", seq_along(state$names)), state$names)
+  learned <- if (about$weighted) {
+    c(
+      as_learned(about,
+        turn_mean = vapply(state$centres, `[`, 0, 1L), turn_sd = vapply(state$centres, `[`, 0, 2L)
+      ),
+      paste0(
+        "turn_by", about$i, " <- matrix(", r_vector(as.vector(state$loadings)), ", ncol = ",
+        length(state$names), ")"
+      )
+    )
   } else {
-    paste0("turn_kept", about$i, " <- ", length(state$names))
+    script_loadings(about, length(state$names))
   }
   list(does = paste0("to_components", about$i), lines = code_lines(r"(
 turn<<i>> <- <<columns>>
-turn_mean<<i>> <- vapply(x[turn<<i>>], mean, 0, na.rm = TRUE)
-turn_sd<<i>> <- <<unit>>
-<<idle>>
 standardise<<i>> <- function(x) {
   z <- scale(as.matrix(x[turn<<i>>]), turn_mean<<i>>, turn_sd<<i>>)
   z[is.na(z)] <- 0
   z
 }
+<<learned>>
+to_components<<i>> <- function(x) {
+  components <- standardise<<i>>(x) %*% turn_by<<i>>
+  x <- x[setdiff(names(x), turn<<i>>)]
+  x[<<names>>] <- as.data.frame(components)
+  x
+}
+)",
+    i = about$i, columns = r_columns(state$columns, about$kinds), learned = learned,
+    names = if (usual) "paste0(\"component\", seq_len(ncol(components)))" else r_vector(state$names)
+  ))
+}
+
+script_loadings <- function(about, kept) {
+  equal <- about$settings$equal_scale
+  code_lines(r"(
+turn_mean<<i>> <- vapply(x[turn<<i>>], mean, 0, na.rm = TRUE)
+turn_sd<<i>> <- <<unit>>
+<<idle>>
 turn_z<<i>> <- standardise<<i>>(x)
 turned<<i>> <- eigen(crossprod(turn_z<<i>>) / (nrow(x) - 1), symmetric = TRUE)
 <<kept>>
@@ -114,22 +134,25 @@ loadings<<i>> <- turned<<i>>$vectors[, seq_len(turn_kept<<i>>), drop = FALSE]
 # the largest loading of a component is positive
 largest<<i>> <- apply(loadings<<i>>, 2, function(l) l[which.max(abs(l))])
 turn_by<<i>> <- sweep(loadings<<i>>, 2, sign(largest<<i>>), `*`)
-to_components<<i>> <- function(x) {
-  components <- standardise<<i>>(x) %*% turn_by<<i>>
-  x <- x[setdiff(names(x), turn<<i>>)]
-  x[paste0("component", seq_len(ncol(components)))] <- as.data.frame(components)
-  x
-}
 )",
-    i = about$i, columns = r_columns(state$columns, about$kinds), kept = kept,
-    unit = if (about$settings$equal_scale) {
+    i = about$i,
+    unit = if (equal) {
       paste0("vapply(x[turn", about$i, "], sd, 0, na.rm = TRUE)")
     } else {
       paste0("rep(1, length(turn", about$i, "))")
     },
-    idle = if (about$settings$equal_scale) code_lines(r"(
+    idle = if (equal) code_lines(r"(
 turn_idle<<i>> <- is.na(turn_sd<<i>>) | turn_sd<<i>> < 1e-12 * pmax(1, abs(turn_mean<<i>>))
 turn_sd<<i>>[turn_idle<<i>>] <- 1
-)", i = about$i)
-  ))
+)", i = about$i),
+    kept = if (about$settings$number < 1) {
+      code_lines(r"(
+turn_variance<<i>> <- pmax(turned<<i>>$values, 0)
+enough<<i>> <- <<share>> * sum(turn_variance<<i>>) - 1e-12
+turn_kept<<i>> <- which(cumsum(turn_variance<<i>>) >= enough<<i>>)[1]
+)", i = about$i, share = r_text(about$settings$number))
+    } else {
+      paste0("turn_kept", about$i, " <- ", kept)
+    }
+  )
 }

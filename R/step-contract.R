@@ -41,6 +41,7 @@
 #' @param cross_fitted May training rows get other values than `use()` gives?
 #' @param random Does `learn` draw random numbers?
 #' @param required Names of arguments that must be given: hyperparameters, or `"columns"`.
+#' @param does One sentence, for [list_steps()].
 #' @return A function with the hyperparameters as arguments.
 #' @section Errors:
 #' `kw_error_argument` for an argument of the wrong kind, `kw_error_definition` when a function uses
@@ -63,9 +64,10 @@
 #' @export
 define_step <- function(name, learn, use, defaults = list(), columns = column_kinds,
                         changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
-                        required = character()) {
+                        required = character(), does = "") {
   check_word(name, "name")
   check_named(defaults, "defaults")
+  check_sentence(does, "does")
   for (one in required) check_choice(one, c(names(defaults), "columns"), "required")
   check_argument(
     is.function(learn) && length(formals(learn)) == 4L, "learn",
@@ -83,7 +85,7 @@ define_step <- function(name, learn, use, defaults = list(), columns = column_ki
   definition <- step_definition(name, learn, use, declared,
     columns = columns,
     changes_rows = changes_rows, cross_fitted = cross_fitted,
-    random = random, shipped = FALSE, packages = packages_called(list(learn, use)),
+    random = random, does = does, shipped = FALSE, packages = packages_called(list(learn, use)),
     required = required
   )
   make <- function(..., columns = NULL) new_step(definition, list(...), rlang::enquo(columns))
@@ -105,6 +107,53 @@ step_definition <- function(name, learn, use, hyperparameters = list(), columns 
     ),
     class = "kw_step_definition"
   )
+}
+
+# What a step learned, as values, for its script: for what has no short form, such as statistics
+# of weighted rows. The names are those of the script's objects.
+as_learned <- function(about, ...) {
+  values <- list(...)
+  c(
+    paste0("# as it was learned", if (about$weighted) ", with the weights of the rows"),
+    paste0(names(values), about$i, " <- ", vapply(values, r_values, ""))
+  )
+}
+
+# Names of new columns in a script: `usual` is code for them within a loop over `name`; where a
+# name was taken, the table had others, which are written out. list(code, lines).
+new_column_names <- function(about, object, usual, plain, made, by) {
+  if (identical(plain, made)) return(list(code = usual, lines = NULL))
+  object <- paste0(object, about$i)
+  list(
+    code = paste0(object, "[[name]]"),
+    lines = c(
+      "# other columns had such names already",
+      paste0(object, " <- ", r_values(split(made, factor(by, unique(by)))))
+    )
+  )
+}
+
+# For a cross-fitted step's script: every part of the training rows is treated with what the rows
+# of the other parts teach. `piece`: code that gives a part's rows, of which `others` are not.
+# NULL where all rows are one part.
+script_cross_fitted <- function(about, parts, piece) {
+  # the parts as they were dealt: groups whole, under this step's seed
+  part <- with_seed(about$seed, inner_parts(about$target, parts, stratify = FALSE))
+  if (length(unique(part)) < 2L) return(NULL)
+  dealt <- if (max(part) > 9L) r_vector(part) else code_lines(r"(
+utf8ToInt(paste0(
+  <<part>>
+)) - utf8ToInt("0")
+)", part = digit_lines(part))
+  code_lines(r"(
+# a training row is told by the rows of the other parts alone, so that it has no part in it
+part<<i>> <- <<dealt>>
+pieces<<i>> <- lapply(sort(unique(part<<i>>)), function(p) {
+  others <- part<<i>> != p
+<<piece>>
+})
+x <- do.call(rbind, pieces<<i>>)[order(order(part<<i>>)), , drop = FALSE]
+)", i = about$i, dealt = paste(dealt, collapse = "\n"), piece = paste0("  ", piece))
 }
 
 # A step as the user wrote it: definition, settings (some may vary), columns.

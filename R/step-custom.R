@@ -71,7 +71,7 @@ use_custom <- function(state, frame) {
 
 # The author's functions as they are.
 script_custom <- function(state, about) {
-  if (is.null(state$use)) return(NULL)
+  if (is.null(state$use)) return(list(lines = NULL))
   list(does = paste0("own_columns", about$i), lines = c(
     if (!is.null(about$settings$learn)) {
       own_function(paste0("learn_own", about$i), about$settings$learn)

@@ -104,27 +104,38 @@ date_part <- function(part, x, local, state, name) {
 }
 
 script_dates <- function(state, about) {
-  moments <- vapply(names(state$starts), function(name) {
-    inherits(about$frame$columns[[name]], "POSIXct") || all(is.na(about$frame$columns[[name]]))
-  }, NA)
-  if (any(moments)) return(NULL)
+  if (length(state$starts) == 0L) return(list(lines = NULL))
+  columns <- about$frame$columns[names(state$starts)]
+  moments <- vapply(columns, inherits, NA, "POSIXct")
+  empty <- vapply(columns, function(x) all(is.na(x)), NA)
+  days <- if (any(moments)) "days<<i>>(v)" else "as.numeric(v)"
   values <- c(
-    elapsed = "as.numeric(v) - first_day<<i>>[[name]]", year = "part$year + 1900",
+    elapsed = paste0(days, " - first_day<<i>>[[name]]"), year = "part$year + 1900",
     month = "part$mon + 1", day_of_year = "part$yday + 1", weekday = "(part$wday + 6) %% 7 + 1",
     day = "part$mday", hour = "part$hour + part$min / 60"
   )
-  plain <- unlist(lapply(names(state$starts), paste, date_part_names(about$settings), sep = "_"))
-  if (!identical(plain, state$names)) return(NULL)
+  by <- rep(names(state$starts), each = length(date_part_names(state)))
+  plain <- paste(by, date_part_names(state), sep = "_")
+  made <- new_column_names(about, "part_names", "usual", plain, state$names, by)
+  at <- 0L
+  # x[["fired_on_year"]], or by its place among the names that are written out
+  place <- function(ending) {
+    at <<- at + 1L
+    if (is.null(made$lines)) return(paste0("    x[[paste0(name, \"_", ending, "\")]] <- "))
+    paste0("    x[[", made$code, "[", at, "]]] <- ")
+  }
   parts <- unlist(lapply(state$parts, function(part) {
-    new <- paste0("    x[[paste0(name, \"_", part)
-    if (!state$cyclic || !part %in% names(date_periods)) {
-      return(paste0(new, "\")]] <- ", values[[part]]))
-    }
+    if (!state$cyclic || !part %in% names(date_periods)) return(paste0(place(part), values[[part]]))
     turn <- paste0("(2 * pi * (", values[[part]], ") / ", date_periods[[part]], ")")
-    paste0(new, c("_sin\")]] <- sin", "_cos\")]] <- cos"), turn)
+    c(
+      paste0(place(paste0(part, "_sin")), "sin", turn),
+      paste0(place(paste0(part, "_cos")), "cos", turn)
+    )
   }))
   list(does = paste0("date_parts", about$i), lines = code_lines(r"(
-first_day<<i>> <- lapply(x[<<columns>>], function(v) min(as.numeric(v), na.rm = TRUE))
+<<days>>
+<<first>>
+<<names>>
 date_parts<<i>> <- function(x) {
   for (name in names(first_day<<i>>)) {
     v <- x[[name]]
@@ -135,7 +146,14 @@ date_parts<<i>> <- function(x) {
   x
 }
 )",
-    i = about$i, columns = r_vector(names(state$starts)),
-    parts = gsub("<<i>>", about$i, parts, fixed = TRUE)
+    i = about$i, names = made$lines, parts = gsub("<<i>>", about$i, parts, fixed = TRUE),
+    days = if (any(moments)) paste0(
+      "days", about$i, " <- function(v) as.numeric(v) / ",
+      if (all(moments)) "86400" else "(if (inherits(v, \"POSIXct\")) 86400 else 1)"
+    ),
+    first = if (any(empty)) as_learned(about, first_day = state$starts) else paste0(
+      "first_day", about$i, " <- lapply(x[", r_vector(names(state$starts)), "], function(v) min(",
+      gsub("<<i>>", about$i, days, fixed = TRUE), ", na.rm = TRUE))"
+    )
   ))
 }

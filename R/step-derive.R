@@ -93,20 +93,22 @@ use_derive <- function(state, frame) {
 }
 
 script_derive <- function(state, about) {
-  used <- unlist(lapply(state, function(formula) all.vars(formula$expr)))
-  if (!all(is_plain_name(c(used, names(state))))) return(NULL)
-  if (any(names(state) %in% names(about$kinds))) return(NULL)
+  if (length(state) == 0L) return(list(lines = NULL))
   lines <- unlist(lapply(names(state), function(name) {
     values <- state[[name]]$captured
     known <- if (length(values) == 0L) "x" else paste0(
-      "c(x, list(", paste(names(values), "=", vapply(values, r_text, ""), collapse = ", "), "))"
+      "c(x, list(",
+      paste(vapply(names(values), r_name, ""), "=", vapply(values, r_text, ""), collapse = ", "),
+      "))"
     )
     code_lines(r"(
   made <- suppressWarnings(with(<<known>>, <<formula>>))
   made <- rep_len(as.numeric(made), nrow(x))
   made[!is.finite(made)] <- NA
-  x$<<name>> <- made
-)", known = known, formula = ascii_code(deparsed(state[[name]]$expr)), name = name)
+  <<column>> <- made
+)",
+      known = known, formula = ascii_code(deparsed(state[[name]]$expr)), column = r_column(name)
+    )
   }))
   list(
     does = paste0("derive_columns", about$i),

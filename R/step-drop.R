@@ -125,9 +125,12 @@ learn_drop_correlated <- function(frame, target, settings, seed) {
   list(state = names(numbers)[-kept], training = NULL)
 }
 
-script_drop <- function(state, about) {
-  if (length(state) == 0L) return(list(lines = NULL))
-  drop_lines("named", paste0("named", about$i, " <- ", r_columns(state, about$kinds)), about)
+script_drop <- function(state, about) drop_given("named", state, about)
+
+# Columns that are dropped by their names.
+drop_given <- function(which, columns, about) {
+  if (length(columns) == 0L) return(list(lines = NULL))
+  drop_lines(which, paste0(which, about$i, " <- ", r_columns(columns, about$kinds)), about)
 }
 
 # What drops the columns that `learn` puts into an object called `which`.
@@ -139,7 +142,7 @@ drop_lines <- function(which, learn, about) {
 }
 
 script_drop_constant <- function(state, about) {
-  if (about$weighted) return(NULL)
+  if (about$weighted) return(drop_given("constant", state, about))
   columns <- about$settings$columns
   sparse <- intersect(columns, about$sparse)
   learn <- code_lines(r"(
@@ -160,7 +163,7 @@ commonest_share<<i>>[zero_but_few<<i>>] <- colMeans(x[zero_but_few<<i>>] == 0)
 }
 
 script_drop_correlated <- function(state, about) {
-  if (about$weighted) return(NULL)
+  if (about$weighted) return(drop_given("correlated", state, about))
   numbers <- setdiff(about$settings$columns, about$sparse)
   numbers <- numbers[about$kinds[numbers] == "number"]
   if (length(numbers) < 2L) return(list(lines = NULL))

@@ -42,9 +42,12 @@ use_frequency <- function(state, frame) {
 }
 
 script_frequency <- function(state, about) {
-  if (about$weighted) return(NULL)
+  shares <- if (about$weighted) as_learned(about, shares = state) else code_lines(
+    "shares<<i>> <- lapply(x[<<columns>>], function(v) table(v) / length(v))",
+    i = about$i, columns = r_columns(names(state), about$kinds)
+  )
   list(does = paste0("as_frequency", about$i), lines = code_lines(r"(
-shares<<i>> <- lapply(x[<<columns>>], function(v) table(v) / length(v))
+<<shares>>
 as_frequency<<i>> <- function(x) {
   for (name in names(shares<<i>>)) {
     known <- shares<<i>>[[name]]
@@ -53,5 +56,5 @@ as_frequency<<i>> <- function(x) {
   }
   x
 }
-)", i = about$i, columns = r_columns(names(state), about$kinds)))
+)", i = about$i, shares = shares))
 }

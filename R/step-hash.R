@@ -69,10 +69,15 @@ bucket_of <- function(text, buckets) {
 }
 
 script_hash <- function(state, about) {
-  plain <- paste0(rep(state$columns, each = state$buckets), "_hash", seq_len(state$buckets))
-  if (length(state$columns) == 0L || !identical(plain, state$names)) return(NULL)
+  if (length(state$columns) == 0L) return(list(lines = NULL))
+  by <- rep(state$columns, each = state$buckets)
+  made <- new_column_names(
+    about, "hash_names", "paste0(name, \"_hash\", seq_len(<<n>>))",
+    paste0(by, "_hash", seq_len(state$buckets)), state$names, by
+  )
   list(does = paste0("spread_levels", about$i), lines = code_lines(r"(
 hashed<<i>> <- <<columns>>
+<<names>>
 spread_levels<<i>> <- function(x) {
   for (name in hashed<<i>>) {
     v <- as.character(x[[name]])
@@ -80,9 +85,12 @@ spread_levels<<i>> <- function(x) {
     first <- substr(cli::hash_sha256(ifelse(is.na(v), "", v)), 1, 7)
     bucket <- ifelse(is.na(v), NA, strtoi(first, 16) %% <<n>> + 1)
     x[[name]] <- NULL
-    for (j in seq_len(<<n>>)) x[[paste0(name, "_hash", j)]] <- as.numeric(bucket %in% j)
+    x[<<made>>] <- lapply(seq_len(<<n>>), function(j) as.numeric(bucket %in% j))
   }
   x
 }
-)", i = about$i, columns = r_columns(state$columns, about$kinds), n = r_text(state$buckets)))
+)",
+    i = about$i, columns = r_columns(state$columns, about$kinds), n = r_text(state$buckets),
+    made = sub("<<n>>", r_text(state$buckets), made$code, fixed = TRUE), names = made$lines
+  ))
 }

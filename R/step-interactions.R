@@ -57,17 +57,31 @@ use_interactions <- function(state, frame) {
 }
 
 script_interactions <- function(state, about) {
+  if (ncol(state$pairs) == 0L) return(list(lines = NULL))
   plain <- paste(state$pairs[1, ], state$pairs[2, ], sep = "_x_")
-  if (about$weighted || ncol(state$pairs) == 0L || !identical(plain, state$names)) return(NULL)
+  usual <- identical(plain, state$names)
+  middle <- if (about$weighted) as_learned(about, middle = state$centres) else code_lines(
+    "middle<<i>> <- vapply(x[<<columns>>], mean, 0, na.rm = TRUE)",
+    i = about$i, columns = r_columns(names(state$centres), about$kinds)
+  )
   list(does = paste0("add_products", about$i), lines = code_lines(r"(
-middle<<i>> <- vapply(x[<<columns>>], mean, 0, na.rm = TRUE)
+<<middle>>
+<<names>>
 add_products<<i>> <- function(x) {
   pairs <- combn(names(middle<<i>>), 2)
   for (j in seq_len(ncol(pairs))) {
     parts <- Map(`-`, x[pairs[, j]], middle<<i>>[pairs[, j]])
-    x[[paste(pairs[, j], collapse = "_x_")]] <- parts[[1]] * parts[[2]]
+    x[[<<made>>]] <- parts[[1]] * parts[[2]]
   }
   x
 }
-)", i = about$i, columns = r_columns(names(state$centres), about$kinds)))
+)",
+    i = about$i, middle = middle,
+    names = if (!usual) paste0("product_names", about$i, " <- ", r_vector(state$names)),
+    made = if (usual) {
+      "paste(pairs[, j], collapse = \"_x_\")"
+    } else {
+      paste0("product_names", about$i, "[j]")
+    }
+  ))
 }

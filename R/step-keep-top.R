@@ -198,7 +198,8 @@ filled_codes <- function(x) {
 script_keep_top <- function(state, about) {
   columns <- about$settings$columns
   numbers <- all(about$kinds[columns] == "number")
-  if (about$weighted || length(columns) < 2L || any(about$frame$n < 3L)) return(NULL)
+  named <- drop_given("unlikely", state, about)
+  if (about$weighted || length(columns) < 2L || about$frame$n < 3L) return(named)
   judged <- switch(about$settings$by,
     p_value = if (numbers && length(about$sparse) == 0L) {
       c("judge", if (is.factor(about$target$outcome)) {
@@ -213,7 +214,7 @@ script_keep_top <- function(state, about) {
     },
     importance = "forest"
   )
-  if (is.null(judged)) return(NULL)
+  if (is.null(judged)) return(named)
   keep <- if (about$settings$top < 1) {
     ceiling(about$settings$top * length(columns))
   } else {

@@ -6,8 +6,9 @@
 #'
 #' Categories take their most frequent level, except under `"level"` (an own
 #' level, "missing") and under `"value"` with a text. Text becomes "". Dates take
-#' the median date, or under `"mode"` the most frequent one. A column that is
-#' missing in every training row is filled with 0, or with the level "missing".
+#' the median date, or under `"mean"` and `"mode"` the mean or the most frequent
+#' one. A column that is missing in every training row is filled with 0, or with the
+#' level "missing".
 #'
 #' @param fill How values are filled: `"median"`, `"mean"`, `"mode"` (most
 #'   frequent value), `"value"`, `"level"` (an own level for categories;
@@ -240,48 +241,31 @@ fill_column <- function(x, fill) {
     else levels(x) <- c(levels(x), fill)
   }
   gone <- is.na(x)
-  if (any(gone)) x[gone] <- fill
+  if (!any(gone)) return(x)
+  x[gone] <- if (column_kind(x) == "date") structure(fill, class = class(x)) else fill
   x
 }
 
 script_missing <- function(state, about) {
-  if (about$weighted) return(NULL)
+  if (length(state$fills) == 0L) return(list(lines = NULL))
+  columns <- about$frame$columns[names(state$fills)]
   by_rows <- script_row_fill(state, about)
-  if (!is.null(state$rows) && is.null(by_rows)) return(NULL)
-  kinds <- about$kinds[names(state$fills)]
-  filled <- vapply(state$fills, identical, NA, "missing") & kinds %in% c("category", "ordered")
-  if (any(filled) && (about$settings$fill != "level" || any(kinds == "ordered"))) return(NULL)
-  number <- switch(about$settings$fill,
-    mean = "mean(v, na.rm = TRUE)", mode = "commonest(v)",
-    value = if (is.numeric(about$settings$value)) r_text(about$settings$value),
-  ) %||% "median(v, na.rm = TRUE)"
-  category <- switch(about$settings$fill,
-    level = "\"missing\"", value = if (is.character(about$settings$value)) {
-      r_text(about$settings$value)
-    }
-  ) %||% "names(which.max(table(v)))"
-  by_mode <- about$settings$fill == "mode"
-  day <- if (by_mode) "commonest(v)" else "median(as.numeric(v), na.rm = TRUE)"
-  rules <- c(
-    if (any(kinds == "text")) "  if (is.character(v)) return(\"\")",
-    if (any(kinds %in% c("category", "ordered"))) {
-      paste0("  if (is.factor(v)) return(", category, ")")
-    },
-    if (any(kinds == "date")) {
-      paste0("  if (inherits(v, \"Date\")) return(structure(", day, ", class = \"Date\"))")
-    },
-    if (any(kinds == "number")) paste0("  ", number)
-  )
-  new_level <- category != "names(which.max(table(v)))" && any(kinds == "category")
+  given <- about$weighted || any(vapply(columns, function(x) all(is.na(x)), NA))
+  learned <- if (given) {
+    script_given_fills(state, columns, about)
+  } else {
+    script_learned_fills(state, about)
+  }
+  # levels that a column has not got come behind the others, ordered ones before them
+  new <- vapply(names(columns), function(name) {
+    is.factor(columns[[name]]) && !state$fills[[name]] %in% levels(columns[[name]])
+  }, NA)
   flags <- if (length(state$flagged) > 0L) code_lines(r"(
   gaps <- lapply(x[<<flagged>>], function(v) as.numeric(is.na(v)))
 )", flagged = r_vector(state$flagged, 4L))
   list(does = paste0("fill_missing", about$i), lines = code_lines(r"(
-<<helper>>
 <<row_lines>>
-fills<<i>> <- lapply(x[<<columns>>], function(v) {
-<<rules>>
-})
+<<learned>>
 fill_missing<<i>> <- function(x) {
 <<flags>>
 <<by_rows>>
@@ -290,21 +274,92 @@ fill_missing<<i>> <- function(x) {
   x
 }
 )",
-    i = about$i, columns = r_columns(names(state$fills), about$kinds), rules = rules, flags = flags,
-    helper = if (any(grepl("commonest", rules, fixed = TRUE))) c(
-      "commonest <- function(v) {", "  values <- sort(unique(as.numeric(v)))",
-      "  values[which.max(tabulate(match(as.numeric(v), values)))]", "}"
-    ),
-    loop = fill_loop(about$i, new_level), row_lines = by_rows,
+    i = about$i, learned = learned, flags = flags, row_lines = by_rows,
+    loop = fill_loop(about$i, any(new), any(new & vapply(columns, is.ordered, NA))),
     by_rows = if (!is.null(by_rows)) paste0("  x <- fill_by_rows", about$i, "(x)"),
     added = if (length(flags) > 0L) paste0("  x[", r_vector(state$flags, 4L), "] <- gaps")
   ))
 }
 
-fill_loop <- function(i, new_level) {
+# The fills as values; those of dates are dates.
+script_given_fills <- function(state, columns, about) {
+  dated <- names(Filter(function(x) column_kind(x) == "date", columns))
+  moments <- names(Filter(function(x) inherits(x, "POSIXct"), columns))
+  as_dates <- function(names, class) {
+    fills <- paste0("fills", about$i, "[", r_vector(names), "]")
+    if (length(names) > 0L) {
+      paste0(fills, " <- lapply(", fills, ", structure, class = ", class, ")")
+    }
+  }
+  c(
+    as_learned(about, fills = state$fills), as_dates(setdiff(dated, moments), "\"Date\""),
+    as_dates(moments, "c(\"POSIXct\", \"POSIXt\")")
+  )
+}
+
+script_learned_fills <- function(state, about) {
+  kinds <- about$kinds[names(state$fills)]
+  settings <- about$settings
+  by_mode <- settings$fill == "mode"
+  number <- switch(settings$fill,
+    mean = "mean(v, na.rm = TRUE)", mode = "commonest(v)",
+    value = if (is.numeric(settings$value)) r_text(settings$value),
+  ) %||% "median(v, na.rm = TRUE)"
+  commonest <- "names(which.max(table(v)))"
+  category <- switch(settings$fill,
+    level = if (any(kinds == "ordered")) {
+      paste0("if (is.ordered(v)) ", commonest, " else \"missing\"")
+    } else {
+      "\"missing\""
+    },
+    value = if (is.character(settings$value)) r_text(settings$value)
+  ) %||% commonest
+  day <- if (by_mode) "commonest(v)" else if (settings$fill == "mean") {
+    "mean(as.numeric(v), na.rm = TRUE)"
+  } else {
+    "median(as.numeric(v), na.rm = TRUE)"
+  }
+  rules <- c(
+    if (any(kinds == "text")) "  if (is.character(v)) return(\"\")",
+    if (any(kinds %in% c("category", "ordered"))) {
+      paste0("  if (is.factor(v)) return(", category, ")")
+    },
+    if (any(kinds == "date")) code_lines(r"(
+  if (inherits(v, c("Date", "POSIXct"))) {
+    return(structure(<<day>>, class = class(v)))
+  }
+)", day = day),
+    if (any(kinds == "number")) paste0("  ", number)
+  )
+  c(
+    if (any(grepl("commonest(", rules, fixed = TRUE))) c(
+      "commonest <- function(v) {", "  values <- sort(unique(as.numeric(v)))",
+      "  values[which.max(tabulate(match(as.numeric(v), values)))]", "}"
+    ),
+    code_lines(r"(
+fills<<i>> <- lapply(x[<<columns>>], function(v) {
+<<rules>>
+})
+)", i = about$i, columns = r_columns(names(state$fills), about$kinds), rules = rules)
+  )
+}
+
+fill_loop <- function(i, new_level, new_ordered) {
   each <- paste0("x[[name]][is.na(x[[name]])] <- fills", i, "[[name]]")
   over <- paste0("  for (name in names(fills", i, ")) ")
   if (!new_level) return(paste0(over, each))
+  if (new_ordered) return(code_lines(r"(
+  for (name in names(fills<<i>>)) {
+    v <- x[[name]]
+    fill <- fills<<i>>[[name]]
+    if (is.factor(v) && !fill %in% levels(v)) {
+      known <- if (is.ordered(v)) c(fill, levels(v)) else c(levels(v), fill)
+      v <- factor(v, known, ordered = is.ordered(v))
+    }
+    v[is.na(v)] <- fill
+    x[[name]] <- v
+  }
+)", i = i))
   c(
     paste0(over, "{"), "    if (is.factor(x[[name]])) {",
     paste0("      levels(x[[name]]) <- union(levels(x[[name]]), fills", i, "[[name]])"), "    }",
@@ -315,22 +370,28 @@ fill_loop <- function(i, new_level) {
 # Fills that other rows suggest, before the plain ones.
 script_row_fill <- function(state, about) {
   columns <- names(fillable(about$frame$columns[names(state$fills)]))
-  if (is.null(state$rows) || length(columns) < 2L || !all(is_plain_name(columns))) return(NULL)
-  if (state$rows$by == "model") {
-    if (about$frame$n > 20000L) return(NULL)
-    return(script_model_fill(columns, about))
+  if (is.null(state$rows) || length(columns) == 0L) return(NULL)
+  if (state$rows$by == "nearest") return(script_nearest_fill(columns, about))
+  if (length(columns) > 1L) script_model_fill(columns, about)
+}
+
+script_nearest_fill <- function(columns, about) {
+  all <- if (about$weighted) sum(about$target$weights > 0) else about$frame$n
+  few <- all <= 2000L
+  rows <- if (about$weighted) {
+    if (few) "which(w > 0)" else "sort(which(w > 0)[sample.int(sum(w > 0), 2000)])"
+  } else if (!few) {
+    "sort(sample.int(nrow(x), 2000))"
   }
-  picked <- paste0("sort(sample.int(nrow(x), 2000))")
-  few <- about$frame$n <= 2000L
+  k <- r_text(as.double(about$settings$neighbours))
+  chosen <- if (about$weighted) script_weighted_near(about$i, k) else c(
+    "near <- donors<<i>>[[name]][nearest]",
+    "x[[name]][row] <- if (is.factor(near)) names(which.max(table(near))) else median(near)"
+  )
   code_lines(r"(
 # the nearest of <<donors>> rows, by Gower's (1971) distance over what both rows have
 asked<<i>> <- <<columns>>
-width<<i>> <- lapply(x[asked<<i>>], function(v) {
-  if (is.factor(v)) return(NA)
-  width <- IQR(v, na.rm = TRUE)
-  if (is.na(width) || width <= 0) width <- diff(range(v, na.rm = TRUE))
-  if (width > 0) width else 1
-})
+<<width>>
 places<<i>> <- function(x) {
   t(mapply(function(v, name) {
     if (!is.factor(v)) return(v / width<<i>>[[name]])
@@ -338,7 +399,9 @@ places<<i>> <- function(x) {
   }, x[asked<<i>>], asked<<i>>))
 }
 <<seed>>
-donors<<i>> <- x[<<rows>>asked<<i>>]
+<<rows>>
+donors<<i>> <- x[<<chosen_rows>>asked<<i>>]
+<<weights>>
 among<<i>> <- places<<i>>(donors<<i>>)
 fill_by_rows<<i>> <- function(x) {
   at <- matrix(places<<i>>(x), length(asked<<i>>))
@@ -349,34 +412,71 @@ fill_by_rows<<i>> <- function(x) {
       apart <- abs(among<<i>>[, given, drop = FALSE] - at[, row])
       apart[category, ] <- apart[category, ] != 0
       far <- colMeans(apart, na.rm = TRUE)
-      near <- donors<<i>>[[name]][given[order(far)[seq_len(min(<<k>>, length(given)))]]]
-      x[[name]][row] <- if (is.factor(near)) names(which.max(table(near))) else median(near)
+      nearest <- given[order(far)[seq_len(min(<<k>>, length(given)))]]
+<<chosen>>
     }
   }
   x
 }
 )",
-    i = about$i, donors = if (few) "the training" else "2,000 training",
+    i = about$i, k = k,
+    donors = if (few) "the training" else "2,000 training", width = script_widths(columns, about),
     columns = r_columns(columns, about$kinds), seed = if (!few) r_seed(about$seed),
-    rows = paste0(if (!few) picked, ", "), k = r_text(as.double(about$settings$neighbours))
+    rows = if (!is.null(rows)) paste0("donor_rows", about$i, " <- ", rows),
+    chosen_rows = if (is.null(rows)) ", " else paste0("donor_rows", about$i, ", "),
+    weights = if (about$weighted) paste0(
+      "donor_weights", about$i, " <- (w * max(sum(w), sum(w > 0)) / sum(w))[donor_rows", about$i,
+      "]"
+    ),
+    chosen = paste0("      ", gsub("<<i>>", about$i, chosen, fixed = TRUE))
   )
+}
+
+# Of neighbours that weigh, the nearest as far as they are `k` rows together.
+script_weighted_near <- function(i, k) {
+  code_lines(r"(
+near <- donors<<i>>[[name]][nearest]
+weight <- donor_weights<<i>>[nearest]
+weight <- pmax(pmin(weight, <<k>> - c(0, cumsum(weight)[-length(weight)])), 0)
+if (is.factor(near)) {
+  x[[name]][row] <- names(which.max(tapply(weight, near, sum, default = 0)))
+} else {
+  below <- cumsum(weight[order(near)]) / sum(weight)
+  middle <- which(below >= 0.5 - 1e-12)[1]
+  # the mean of two where half of the weight falls between them
+  between <- abs(below[middle] - 0.5) <= 1e-12
+  above <- which(weight[order(near)] > 0 & seq_along(near) > middle)[1]
+  x[[name]][row] <- mean(sort(near)[c(middle, if (between) above)])
+}
+)", i = i, k = k)
 }
 
 script_model_fill <- function(columns, about) {
   kinds <- about$kinds[columns]
   most <- c("500", if (any(kinds != "number")) "if (is.factor(x[[name]])) 12 else 500")
+  weights <- if (about$weighted) code_lines(r"(
+  .often <- (w * max(sum(w), sum(w > 0)) / sum(w))[here]
+  if (all(.often == round(.often)) && sum(.often) <= 20 * length(here)) {
+    here <- rep(here, .often)
+    .often <- rep(1, length(here))
+  }
+)")
   code_lines(r"(
 # a tree on the other columns for every column with gaps
 asked<<i>> <- <<columns>>
 grow<<i>> <- function(name) {
   others <- x[setdiff(asked<<i>>, name)]
   others <- others[vapply(others, nlevels, 1) <= (<<most>>)]
-  here <- !is.na(x[[name]])
-  gap <- if (is.factor(x[[name]])) droplevels(x[[name]][here]) else x[[name]][here]
+  here <- which(!is.na(x[[name]]))
+<<some>>
+<<weights>>
+  .gap <- if (is.factor(x[[name]])) droplevels(x[[name]][here]) else x[[name]][here]
+  if (length(others) == 0 || length(unique(.gap)) < 2) return(NULL)
   data <- droplevels(others[here, , drop = FALSE])
   incomplete <- any(vapply(data, function(v) is.factor(v) || anyNA(v), NA))
-  grown <- rpart::rpart(gap ~ .,
-    data = data, method = if (is.factor(gap)) "class" else "anova",
+  grown <- rpart::rpart(.gap ~ .,
+    data = setNames(data, paste0("x", seq_along(data))),<<often>>
+    method = if (is.factor(.gap)) "class" else "anova",
     control = rpart::rpart.control(
       minsplit = 20, minbucket = 7, cp = 0, xval = 0, maxcompete = 0,
       maxsurrogate = if (incomplete) 5 else 0
@@ -384,7 +484,9 @@ grow<<i>> <- function(name) {
   )
   list(tree = rpart::prune(grown, cp = 0.001), levels = lapply(data, levels))
 }
-trees<<i>> <- sapply(asked<<i>>[vapply(x[asked<<i>>], anyNA, NA)], grow<<i>>, simplify = FALSE)
+<<seed>>
+with_gaps<<i>> <- asked<<i>>[vapply(x[asked<<i>>], anyNA, NA)]
+trees<<i>> <- Filter(length, sapply(with_gaps<<i>>, grow<<i>>, simplify = FALSE))
 fill_by_rows<<i>> <- function(x) {
   filled <- x
   for (name in names(trees<<i>>)) {
@@ -395,10 +497,17 @@ fill_by_rows<<i>> <- function(x) {
     for (one in names(Filter(length, known))) {
       others[[one]] <- factor(others[[one]], known[[one]], ordered = is.ordered(others[[one]]))
     }
-    p <- predict(trees<<i>>[[name]]$tree, others)
+    p <- predict(trees<<i>>[[name]]$tree, setNames(others, paste0("x", seq_along(others))))
     filled[[name]][gaps] <- if (is.matrix(p)) colnames(p)[max.col(p, "first")] else p
   }
   filled
 }
-)", i = about$i, columns = r_columns(columns, about$kinds), most = most[length(most)])
+)",
+    i = about$i, columns = r_columns(columns, about$kinds), most = most[length(most)],
+    weights = weights, often = if (about$weighted) " weights = .often," else "",
+    some = if (about$frame$n > 20000L) {
+      "  if (length(here) > 20000) here <- sort(sample(here, 20000))"
+    },
+    seed = if (about$frame$n > 20000L) r_seed(about$seed)
+  )
 }

@@ -77,25 +77,30 @@ onehot_sparse <- function(codes, sizes, n, names) {
 }
 
 script_onehot <- function(state, about) {
-  plain <- paste(
-    rep(names(state$levels), lengths(state$levels)), unlist(state$levels, use.names = FALSE),
-    sep = "_"
+  by <- rep(names(state$levels), lengths(state$levels))
+  made <- new_column_names(
+    about, "level_names", paste0("paste(name, seen", about$i, "[[name]], sep = \"_\")"),
+    paste(by, unlist(state$levels, use.names = FALSE), sep = "_", recycle0 = TRUE), state$names, by
   )
-  if (!identical(plain, state$names) || any(lengths(state$levels) == 0L)) return(NULL)
   list(does = paste0("one_hot", about$i), lines = code_lines(r"(
 seen<<i>> <- lapply(x[<<columns>>], function(v) levels(droplevels(v))<<first>>)
+<<names>>
 one_hot<<i>> <- function(x) {
   for (name in names(seen<<i>>)) {
     v <- x[[name]]
     x[[name]] <- NULL
-    x[paste(name, seen<<i>>[[name]], sep = "_")] <- lapply(seen<<i>>[[name]], function(level) {
+    <<none>>
+    x[<<made>>] <- lapply(seen<<i>>[[name]], function(level) {
       as.numeric(v %in% level)
     })
   }
   x
 }
 )",
-    i = about$i, columns = r_columns(names(state$levels), about$kinds),
-    first = if (about$settings$drop_one) "[-1]" else ""
+    i = about$i, columns = r_columns(names(state$levels), about$kinds), names = made$lines,
+    made = made$code, first = if (about$settings$drop_one) "[-1]" else "",
+    none = if (any(lengths(state$levels) == 0L)) {
+      paste0("if (length(seen", about$i, "[[name]]) == 0) next")
+    }
   ))
 }

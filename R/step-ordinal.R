@@ -91,20 +91,60 @@ use_ordinal <- function(state, frame) {
 }
 
 script_ordinal <- function(state, about) {
-  if (about$settings$by != "levels") return(NULL)
-  given <- names(state) %in% names(about$settings$order)
-  orders <- ifelse(given,
-    vapply(state, r_vector, "", indent = 4L),
-    paste0("levels(", vapply(names(state), r_column, ""), ")")
+  if (length(state) == 0L) return(list(lines = NULL))
+  by <- about$settings$by
+  listed <- names(state) %in% names(about$settings$order)
+  columns <- vapply(names(state), r_column, "")
+  given <- listed | (by == "frequency" & about$weighted)
+  orders <- ifelse(given, vapply(state, r_vector, "", indent = 4L), switch(by,
+    levels = paste0("levels(", columns, ")"), paste0("names(sort(table(", columns, ")))")
+  ))
+  by_outcome <- by == "outcome" & !listed
+  kept <- paste0("ranks", about$i, " <- ", r_named_list(orders[!by_outcome], names(state)[
+    !by_outcome
+  ]))
+  w <- if (about$weighted) ", w" else ""
+  learn <- if (!any(by_outcome)) kept else code_lines(r"(
+# levels from the lowest mean outcome to the highest
+level_order<<i>> <- function(x, y<<w>>) {
+  lapply(x[<<columns>>], function(v) {
+    means <- <<means>>
+    levels(v)[order(ifelse(is.finite(means), means, <<mean>>))]
+  })
+}
+target<<i>> <- <<target>>
+<<kept>>
+ranks<<i>> <- c(<<listed>>level_order<<i>>(x, target<<i>><<w>>))
+)",
+    i = about$i, w = w, columns = r_columns(names(state)[by_outcome], about$kinds),
+    means = if (about$weighted) {
+      "tapply(w * y, v, sum, default = 0) / tapply(w, v, sum, default = 0)"
+    } else {
+      "tapply(y, v, sum, default = 0) / tabulate(v, nlevels(v))"
+    },
+    mean = if (about$weighted) "weighted.mean(y, w)" else "mean(y)",
+    target = if (is.factor(about$target$outcome)) "as.numeric(y == levels(y)[2])" else "y",
+    kept = if (any(listed)) kept, listed = if (any(listed)) paste0("ranks", about$i, ", ") else ""
   )
-  list(does = paste0("as_ranks", about$i), lines = code_lines(r"(
-ranks<<i>> <- <<orders>>
-as_ranks<<i>> <- function(x) {
-  for (name in names(ranks<<i>>)) {
-    rank <- match(x[[name]], ranks<<i>>[[name]], nomatch = 0)
+  training <- if (by == "outcome") script_cross_fitted(about, 5L, code_lines(r"(
+others_say <- level_order<<i>>(x[others, , drop = FALSE], target<<i>>[others]<<w>>)
+as_ranks<<i>>(x[!others, , drop = FALSE], <<listed>>others_say<<end>>)
+)",
+    i = about$i, w = if (about$weighted) ", w[others]" else "",
+    listed = if (any(listed)) paste0("c(ranks", about$i, "[", r_vector(names(state)[listed]), "], ")
+      else "", end = if (any(listed)) ")" else ""
+  ))
+  list(
+    does = paste0("as_ranks", about$i), training = if (any(by_outcome)) training,
+    lines = code_lines(r"(
+<<learn>>
+as_ranks<<i>> <- function(x, orders = ranks<<i>>) {
+  for (name in names(orders)) {
+    rank <- match(x[[name]], orders[[name]], nomatch = 0)
     x[[name]] <- ifelse(is.na(x[[name]]), NA, as.numeric(rank))
   }
   x
 }
-)", i = about$i, orders = r_named_list(orders, names(state))))
+)", i = about$i, learn = learn)
+  )
 }

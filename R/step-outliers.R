@@ -70,7 +70,7 @@ use_outliers <- function(state, frame) {
 }
 
 script_outliers <- function(state, about) {
-  if (about$weighted || !all(is.finite(unlist(state)))) return(NULL)
+  given <- about$weighted || !all(is.finite(unlist(state)))
   limits <- if (about$settings$by == "quantile") {
     paste0("  quantile(v, c(", about$settings$share, ", ", 1 - about$settings$share,
       "), na.rm = TRUE, names = FALSE)")
@@ -81,14 +81,18 @@ script_outliers <- function(state, about) {
     )
   }
   list(does = paste0("clip", about$i), lines = code_lines(r"(
-limits<<i>> <- lapply(x[<<columns>>], function(v) {
-<<limits>>
-})
+<<learned>>
 clip<<i>> <- function(x) {
   for (name in names(limits<<i>>)) {
     x[[name]] <- pmin(pmax(x[[name]], limits<<i>>[[name]][1]), limits<<i>>[[name]][2])
   }
   x
 }
-)", i = about$i, columns = r_columns(names(state), about$kinds), limits = limits))
+)",
+    i = about$i, learned = if (given) as_learned(about, limits = state) else c(
+      paste0(
+        "limits", about$i, " <- lapply(x[", r_columns(names(state), about$kinds), "], function(v) {"
+      ), limits, "})"
+    )
+  ))
 }

@@ -121,58 +121,81 @@ use_splines <- function(state, frame) {
 }
 
 script_polynomial <- function(state, about) {
-  plain <- paste0(
-    rep(names(state$known), each = length(state$powers)),
-    rep(paste0("_power", state$powers), length(state$known))
+  if (length(state$known) == 0L) return(list(lines = NULL))
+  by <- rep(names(state$known), each = length(state$powers))
+  powers <- deparsed(as.integer(state$powers))
+  made <- new_column_names(
+    about, "power_names", paste0("paste0(name, \"_power\", ", powers, ")"),
+    paste0(by, "_power", state$powers), state$names, by
   )
-  if (about$weighted || !identical(plain, state$names)) return(NULL)
-  list(does = paste0("add_powers", about$i), lines = code_lines(r"(
+  learned <- if (about$weighted) as_learned(about, centre_sd = state$known) else code_lines(r"(
 centre_sd<<i>> <- lapply(x[<<columns>>], function(v) {
   spread <- sd(v, na.rm = TRUE)
   # a column without spread is centred only
   if (is.na(spread) || spread < 1e-12 * max(1, abs(mean(v, na.rm = TRUE)))) spread <- 1
   c(mean(v, na.rm = TRUE), spread)
 })
+)", i = about$i, columns = r_columns(names(state$known), about$kinds))
+  list(does = paste0("add_powers", about$i), lines = code_lines(r"(
+<<learned>>
+<<names>>
 add_powers<<i>> <- function(x) {
   for (name in names(centre_sd<<i>>)) {
     z <- (x[[name]] - centre_sd<<i>>[[name]][1]) / centre_sd<<i>>[[name]][2]
-    for (power in <<powers>>) x[[paste0(name, "_power", power)]] <- z^power
+    x[<<made>>] <- lapply(<<powers>>, function(power) z^power)
   }
   x
 }
-)",
-    i = about$i, columns = r_columns(names(state$known), about$kinds),
-    powers = deparsed(as.integer(state$powers))
-  ))
+)", i = about$i, learned = learned, names = made$lines, made = made$code, powers = powers))
 }
 
 script_splines <- function(state, about) {
+  if (length(state$known) == 0L) return(list(lines = NULL))
   bends <- vapply(state$known, function(known) known$ends[1] < known$ends[2], NA)
-  sizes <- lengths(lapply(state$known, `[[`, "inner")) + 1L
-  plain <- paste0(rep(names(state$known), sizes), "_spline", sequence(sizes))
-  if (about$weighted || !all(bends) || !identical(plain, state$names)) return(NULL)
-  list(does = paste0("add_splines", about$i), lines = code_lines(r"(
+  sizes <- ifelse(bends, lengths(lapply(state$known, `[[`, "inner")) + 1L, 1L)
+  by <- rep(names(state$known), sizes)
+  made <- new_column_names(
+    about, "spline_names", "paste0(name, \"_spline\", seq_len(ncol(basis)))",
+    paste0(by, "_spline", sequence(sizes)), state$names, by
+  )
+  learned <- if (about$weighted || !all(bends)) {
+    as_learned(about, knots = state$known)
+  } else {
+    code_lines(r"(
 knots<<i>> <- lapply(x[<<columns>>], function(v) {
   ends <- range(v, na.rm = TRUE)
   inner <- unique(quantile(v, seq_len(<<pieces>> - 1) / <<pieces>>, na.rm = TRUE, names = FALSE))
   list(ends = ends, inner = inner[inner > ends[1] & inner < ends[2]])
 })
+)",
+      i = about$i, columns = r_columns(names(state$known), about$kinds),
+      pieces = r_text(as.double(about$settings$pieces))
+    )
+  }
+  list(does = paste0("add_splines", about$i), lines = code_lines(r"(
+<<learned>>
+<<names>>
 add_splines<<i>> <- function(x) {
   for (name in names(knots<<i>>)) {
     known <- knots<<i>>[[name]]
     v <- x[[name]]
     here <- !is.na(v)
     basis <- matrix(NA_real_, length(v), length(known$inner) + 1)
-    if (any(here)) {
+    if (any(here)<<and>>) {
       basis[here, ] <- splines::ns(v[here], knots = known$inner, Boundary.knots = known$ends)
     }
+<<flat>>
     x[[name]] <- NULL
-    x[paste0(name, "_spline", seq_len(ncol(basis)))] <- as.data.frame(basis)
+    x[<<made>>] <- as.data.frame(basis)
   }
   x
 }
 )",
-    i = about$i, columns = r_columns(names(state$known), about$kinds),
-    pieces = r_text(as.double(about$settings$pieces))
+    i = about$i, learned = learned, names = made$lines, made = made$code,
+    and = if (all(bends)) "" else " && known$ends[1] < known$ends[2]",
+    flat = if (!all(bends)) c(
+      "    # a column without spread stays as it is",
+      "    if (known$ends[1] == known$ends[2]) basis <- matrix(v)"
+    )
   ))
 }

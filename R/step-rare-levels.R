@@ -67,12 +67,17 @@ refuse_column_kind <- function(step, wanted, x) {
 }
 
 script_rare_levels <- function(state, about) {
-  if (about$weighted) return(NULL)
   least <- r_text(about$settings$at_least)
-  list(does = paste0("merge_rare", about$i), lines = code_lines(r"(
+  common <- if (about$weighted) as_learned(about, common = state) else code_lines(r"(
 common<<i>> <- lapply(x[<<columns>>], function(v) {
   levels(v)[tabulate(v, nlevels(v)) >= <<least>>]
 })
+)",
+    i = about$i, columns = r_columns(names(state), about$kinds),
+    least = if (about$settings$at_least < 1) paste(least, "* length(v)") else least
+  )
+  list(does = paste0("merge_rare", about$i), lines = code_lines(r"(
+<<common>>
 merge_rare<<i>> <- function(x) {
   for (name in names(common<<i>>)) {
     v <- as.character(x[[name]])
@@ -81,8 +86,5 @@ merge_rare<<i>> <- function(x) {
   }
   x
 }
-)",
-    i = about$i, columns = r_columns(names(state), about$kinds),
-    least = if (about$settings$at_least < 1) paste(least, "* length(v)") else least
-  ))
+)", i = about$i, common = common))
 }

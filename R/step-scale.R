@@ -94,7 +94,6 @@ use_scale <- function(state, frame) {
 }
 
 script_scale <- function(state, about) {
-  if (about$weighted) return(NULL)
   centre <- switch(about$settings$by, sd = "mean", range = "min", iqr = "median")
   spread <- switch(about$settings$by,
     sd = "sd", iqr = "IQR", range = "function(v, ...) diff(range(v, ...))"
@@ -103,7 +102,7 @@ script_scale <- function(state, about) {
   columns <- c(names(state$dense), words)
   if (length(columns) == 0L) return(list(lines = NULL))
   # columns of mostly zeros keep their zeros, and are divided by their sd but for a range
-  sparse <- if (length(words) > 0L) code_lines(r"(
+  sparse <- if (length(words) > 0L && !about$weighted) code_lines(r"(
 mostly_zero<<i>> <- <<words>>
 centre<<i>>[mostly_zero<<i>>] <- 0
 <<spread>>
@@ -113,20 +112,29 @@ centre<<i>>[mostly_zero<<i>>] <- 0
       "spread", about$i, "[mostly_zero", about$i, "] <- vapply(x[mostly_zero", about$i, "], sd, 0)"
     )
   )
-  list(does = paste0("scale_columns", about$i), lines = code_lines(r"(
-scaled<<i>> <- <<columns>>
+  learned <- if (about$weighted) {
+    as_learned(about,
+      centre = c(vapply(state$dense, `[`, 0, 1L), 0 * state$sparse),
+      spread = c(vapply(state$dense, `[`, 0, 2L), state$sparse)
+    )
+  } else {
+    code_lines(r"(
 centre<<i>> <- vapply(x[scaled<<i>>], <<centre>>, 0, na.rm = TRUE)
 spread<<i>> <- vapply(x[scaled<<i>>], <<spread>>, 0, na.rm = TRUE)
 <<sparse>>
 # a column without spread is centred only
 idle<<i>> <- is.na(spread<<i>>) | spread<<i>> < 1e-12 * pmax(1, abs(centre<<i>>))
 spread<<i>>[idle<<i>>] <- 1
+)", i = about$i, centre = centre, spread = spread, sparse = sparse)
+  }
+  list(does = paste0("scale_columns", about$i), lines = code_lines(r"(
+scaled<<i>> <- <<columns>>
+<<learned>>
 scale_columns<<i>> <- function(x) {
   x[scaled<<i>>] <- scale(x[scaled<<i>>], centre<<i>>, spread<<i>>)
   x
 }
 )",
-    i = about$i, columns = r_columns(columns, about$kinds), centre = centre, spread = spread,
-    sparse = sparse
+    i = about$i, columns = r_columns(columns, about$kinds), learned = learned
   ))
 }

@@ -116,15 +116,23 @@ to_normal <- function(x, known) {
   stats::approx(known$grid, known$scores, x, rule = 2)$y
 }
 
-# The logarithm and Yeo and Johnson's transformation.
 script_skew <- function(state, about) {
-  idle <- vapply(state$columns, function(known) isTRUE(known$idle), NA)
-  few <- about$frame$n <= 1e4
-  if (about$weighted || any(idle) || !state$by %in% c("log", "yeo_johnson")) return(NULL)
-  if (state$by == "yeo_johnson" && !few) return(NULL)
-  columns <- r_columns(names(state$columns), about$kinds)
-  if (state$by == "log") {
-    return(list(does = paste0("take_log", about$i), lines = code_lines(r"(
+  # columns of one value are left as they are
+  known <- Filter(function(column) !isTRUE(column$idle), state$columns)
+  if (length(known) == 0L) return(list(lines = NULL))
+  about$columns <- r_columns(names(known), about$kinds)
+  switch(state$by,
+    log = script_log(known, about), normal = script_normal(known, about),
+    script_power(known, state$by, about)
+  )
+}
+
+# Lines that learn how far columns are shifted, and from where.
+script_shift <- function(known, about) {
+  if (about$weighted) return(as_learned(about, shift = lapply(known, function(column) {
+    c(column$shift, column$floor)
+  })))
+  code_lines(r"(
 # columns that reach 0 or below are shifted above it
 shift<<i>> <- lapply(x[<<columns>>], function(v) {
   lowest <- min(v, na.rm = TRUE)
@@ -132,37 +140,99 @@ shift<<i>> <- lapply(x[<<columns>>], function(v) {
   shift <- -lowest + median(abs(v - lowest), na.rm = TRUE) / 100 + 1e-8 * max(1, abs(lowest))
   c(shift, lowest + shift)
 })
+)", i = about$i, columns = about$columns)
+}
+
+script_log <- function(known, about) {
+  list(does = paste0("take_log", about$i), lines = code_lines(r"(
+<<shift>>
 take_log<<i>> <- function(x) {
   for (name in names(shift<<i>>)) {
     x[[name]] <- log(pmax(x[[name]] + shift<<i>>[[name]][1], shift<<i>>[[name]][2]))
   }
   x
 }
-)", i = about$i, columns = columns)))
-  }
-  list(does = paste0("straighten", about$i), lines = code_lines(r"(
-# Yeo & Johnson (2000); the power is that of the largest likelihood
-bend<<i>> <- function(v, power) {
-  up <- !is.na(v) & v >= 0
-  down <- !is.na(v) & v < 0
-  other <- 2 - power
-  v[up] <- if (abs(power) < 1e-6) log1p(v[up]) else ((v[up] + 1)^power - 1) / power
-  v[down] <- if (abs(other) < 1e-6) -log1p(-v[down]) else -((1 - v[down])^other - 1) / other
-  v
+)", i = about$i, shift = script_shift(known, about)))
 }
-powers<<i>> <- lapply(x[<<columns>>], function(v) {
-  v <- v[!is.na(v)]
+
+# Powers: Box & Cox (1964), Yeo & Johnson (2000).
+script_power <- function(known, by, about) {
+  shifts <- by == "box_cox"
+  shift <- paste0("shift", about$i, "[[name]]")
+  learned <- if (about$weighted) {
+    as_learned(about, powers = vapply(known, `[[`, 0, "power"))
+  } else {
+    code_lines(r"(
+# the power of the largest likelihood
+powers<<i>> <- vapply(<<columns>>, function(name) {
+  v <- x[[name]][!is.na(x[[name]])]
+  <<some>>
+  <<shift>>
   likelihood <- function(power) {
     z <- bend<<i>>(v, power)
     variance <- mean((z - mean(z))^2)
     if (!is.finite(variance) || variance <= 0) return(-1e300)
-    -length(v) / 2 * log(variance) + (power - 1) * sum(sign(v) * log1p(abs(v)))
+    -length(v) / 2 * log(variance) + (power - 1) * sum(<<jacobian>>)
   }
   signif(optimize(likelihood, c(-5, 5), maximum = TRUE, tol = 1e-4)$maximum, 6)
-})
+}, 0)
+)",
+      i = about$i, columns = about$columns,
+      some = if (about$frame$n > 1e4) {
+        "if (length(v) > 1e4) v <- quantile(v, ppoints(1e4), names = FALSE)"
+      },
+      shift = if (shifts) paste0("v <- v + ", shift, "[1]"),
+      jacobian = if (shifts) "log(v)" else "sign(v) * log1p(abs(v))"
+    )
+  }
+  list(does = paste0("straighten", about$i), lines = code_lines(r"(
+<<shift>>
+<<bend>>
+<<learned>>
 straighten<<i>> <- function(x) {
-  for (name in names(powers<<i>>)) x[[name]] <- bend<<i>>(x[[name]], powers<<i>>[[name]])
+  for (name in names(powers<<i>>)) {
+    v <- <<v>>
+    x[[name]] <- bend<<i>>(v, powers<<i>>[[name]])
+  }
   x
 }
-)", i = about$i, columns = columns))
+)",
+    i = about$i, learned = learned, shift = if (shifts) script_shift(known, about),
+    bend = script_bend(paste0("bend", about$i), by),
+    v = if (shifts) paste0("pmax(x[[name]] + ", shift, "[1], ", shift, "[2])") else "x[[name]]"
+  ))
+}
+
+script_normal <- function(known, about) {
+  learned <- if (about$weighted) {
+    as_learned(about, ranks = lapply(known, `[`, c("grid", "scores")))
+  } else {
+    code_lines(r"(
+# normal scores of up to 1,000 quantiles
+ranks<<i>> <- lapply(x[<<columns>>], function(v) {
+  v <- sort(v)
+  grid <- unique(quantile(v, ppoints(min(1000, length(v))), names = FALSE))
+  below <- findInterval(grid, v, left.open = TRUE)
+  middle <- (findInterval(grid, v) + below) / 2 / length(v)
+  half <- 0.5 / length(v)
+  list(grid = grid, scores = qnorm(pmin(pmax(middle, half), 1 - half)))
+})
+)", i = about$i, columns = about$columns)
+  }
+  list(does = paste0("to_normal", about$i), lines = code_lines(r"(
+<<learned>>
+to_normal<<i>> <- function(x) {
+  for (name in names(ranks<<i>>)) {
+    known <- ranks<<i>>[[name]]
+    x[[name]] <- <<score>>
+  }
+  x
+}
+)",
+    i = about$i, learned = learned,
+    score = if (any(lengths(lapply(known, `[[`, "grid")) < 2L)) c(
+      "if (length(known$grid) < 2) ifelse(is.na(x[[name]]), NA, 0) else",
+      "  approx(known$grid, known$scores, x[[name]], rule = 2)$y"
+    ) else "approx(known$grid, known$scores, x[[name]], rule = 2)$y"
+  ))
 }

@@ -129,11 +129,12 @@ cross_fit <- function(frame, target, parts, learn_rows, use) {
 
 script_target_mean <- function(state, about) {
   y <- about$target$outcome
-  plain <- paste0(names(state$means), "_mean")
-  if (about$weighted || nlevels(y) > 2L || !identical(plain, state$names)) return(NULL)
-  # the parts as they were dealt: groups whole, under this step's seed
-  part <- with_seed(about$seed, inner_parts(about$target, about$settings$folds, stratify = FALSE))
-  if (max(part) > 9L || length(unique(part)) < 2L) return(NULL)
+  if (length(state$means) == 0L) return(list(lines = NULL))
+  if (about$weighted || nlevels(y) > 2L) return(script_target_means(state, about))
+  by <- names(state$means)
+  made <- new_column_names(
+    about, "mean_names", "paste0(name, \"_mean\")", paste0(by, "_mean"), state$names, by
+  )
   list(does = paste0("as_means", about$i), lines = code_lines(r"(
 level_means<<i>> <- function(x, y) {
   lapply(x[<<columns>>], function(v) {
@@ -143,12 +144,13 @@ level_means<<i>> <- function(x, y) {
     c(means[rows > 0], list(otherwise = mean(y)))
   })
 }
+<<names>>
 as_means<<i>> <- function(x, known = means<<i>>) {
   for (name in names(known)) {
     levels <- known[[name]]
     at <- match(x[[name]], names(levels)[-length(levels)], nomatch = length(levels))
     x[[name]] <- NULL
-    x[[paste0(name, "_mean")]] <- unlist(levels, use.names = FALSE)[at]
+    x[[<<made>>]] <- unlist(levels, use.names = FALSE)[at]
   }
   x
 }
@@ -157,16 +159,65 @@ means<<i>> <- level_means<<i>>(x, target<<i>>)
 )",
     i = about$i, columns = r_columns(names(state$means), about$kinds),
     smoothing = r_text(as.double(about$settings$smoothing)),
-    target = if (is.factor(y)) "as.numeric(y == levels(y)[2])" else "y"
-  ), training = code_lines(r"(
-# a training row's mean comes from the rows of the other parts, so that it has no part in it
-part<<i>> <- utf8ToInt(paste0(
-  <<part>>
-)) - utf8ToInt("0")
-pieces<<i>> <- lapply(sort(unique(part<<i>>)), function(p) {
-  others <- part<<i>> != p
-  as_means<<i>>(x[!others, ], level_means<<i>>(x[others, ], target<<i>>[others]))
-})
-x <- do.call(rbind, pieces<<i>>)[order(order(part<<i>>)), ]
-)", i = about$i, part = digit_lines(part)))
+    target = if (is.factor(y)) "as.numeric(y == levels(y)[2])" else "y",
+    names = made$lines, made = made$code
+  ), training = script_cross_fitted(about, about$settings$folds, code_lines(r"(
+learned <- level_means<<i>>(x[others, , drop = FALSE], target<<i>>[others])
+as_means<<i>>(x[!others, , drop = FALSE], learned)
+)", i = about$i)))
+}
+
+# Of many classes, a mean each but for the first; rows that count as their weights.
+script_target_means <- function(state, about) {
+  y <- about$target$outcome
+  by <- names(state$means)
+  ends <- if (nlevels(y) > 2L) paste0("_", levels(y)[-1]) else ""
+  made <- new_column_names(
+    about, "mean_names", if (nlevels(y) > 2L) "paste0(name, \"_mean_\", levels(y)[-1])" else
+      "paste0(name, \"_mean\")",
+    paste0(rep(by, each = length(ends)), "_mean", ends), state$names,
+    rep(by, each = length(ends))
+  )
+  list(does = paste0("as_means", about$i), lines = code_lines(r"(
+level_means<<i>> <- function(x, y, counted) {
+  overall <- colSums(counted * y) / sum(counted)
+  lapply(x[<<columns>>], function(v) {
+    totals <- vapply(levels(v), function(level) {
+      colSums((counted * cbind(1, y))[v %in% level, , drop = FALSE])
+    }, numeric(1 + ncol(y)))
+    means <- (totals[-1, , drop = FALSE] + <<smoothing>> * overall) /
+      rep(totals[1, ] + <<smoothing>>, each = ncol(y))
+    seen <- totals[1, ] > 0
+    list(levels = levels(v)[seen], means = rbind(t(means[, seen, drop = FALSE]), overall))
+  })
+}
+<<names>>
+as_means<<i>> <- function(x, known = means<<i>>) {
+  for (name in names(known)) {
+    levels <- known[[name]]$levels
+    at <- match(x[[name]], levels, nomatch = length(levels) + 1)
+    x[[name]] <- NULL
+    x[<<made>>] <- as.data.frame(known[[name]]$means[at, , drop = FALSE])
+  }
+  x
+}
+target<<i>> <- <<target>>
+counted<<i>> <- <<counted>>
+means<<i>> <- level_means<<i>>(x, target<<i>>, counted<<i>>)
+)",
+    i = about$i, columns = r_columns(by, about$kinds),
+    smoothing = r_text(as.double(about$settings$smoothing)),
+    target = if (is.factor(y)) {
+      "vapply(levels(y)[-1], function(level) as.numeric(y == level), numeric(length(y)))"
+    } else {
+      "cbind(y)"
+    },
+    counted = if (about$weighted) "w * max(sum(w), sum(w > 0)) / sum(w)" else "rep(1, length(y))",
+    names = made$lines, made = made$code
+  ), training = script_cross_fitted(about, about$settings$folds, code_lines(r"(
+learned <- level_means<<i>>(
+  x[others, , drop = FALSE], target<<i>>[others, , drop = FALSE], counted<<i>>[others]
+)
+as_means<<i>>(x[!others, , drop = FALSE], learned)
+)", i = about$i)))
 }

@@ -241,14 +241,41 @@ count_terms <- function(text, terms, drop_common) {
 
 script_text <- function(state, about) {
   settings <- about$settings
-  plain <- unlist(lapply(names(state$terms), function(name) {
-    paste(name, state$terms[[name]]$label, sep = "_")[seq_along(state$terms[[name]]$label)]
-  }))
-  some <- all(lengths(lapply(state$terms, `[[`, "label")) > 0L)
-  if (about$weighted || !some || !identical(plain, state$names)) return(NULL)
+  if (length(state$terms) == 0L) return(list(lines = NULL))
+  terms <- lapply(state$terms, `[[`, "label")
+  by <- rep(names(terms), lengths(terms))
+  made <- new_column_names(
+    about, "term_names", "paste(name, term, sep = \"_\")",
+    paste(by, unlist(terms), sep = "_", recycle0 = TRUE), state$names, by
+  )
   runs <- settings$phrases
   tfidf <- settings$count_as == "tfidf"
   bound <- function(x, up_to) if (x < up_to) paste(r_text(x), "* length(rows)") else r_text(x)
+  learned <- if (about$weighted || any(lengths(terms) == 0L)) {
+    as_learned(about, terms = lapply(state$terms, function(one) {
+      if (tfidf) stats::setNames(one$weight, one$label) else one$label
+    }))
+  } else {
+    code_lines(r"(
+# the terms that are in enough rows and not in too many, the most frequent first
+terms<<i>> <- lapply(x[<<columns>>], function(v) {
+  rows <- terms_of<<i>>(v)
+  found <- table(unlist(lapply(rows, unique)))
+  found <- found[found >= <<least>> & found <= <<most>>]
+  found <- head(found[order(-as.numeric(found), names(found), method = "radix")], <<top>>)
+  <<result>>
+})
+)",
+      i = about$i, columns = r_vector(names(state$terms)),
+      least = bound(settings$in_at_least, 1), most = bound(settings$in_at_most, 1 + 1e-9),
+      top = r_text(as.double(settings$top)),
+      result = if (tfidf) {
+        "setNames(log(length(rows) / as.numeric(found)), names(found))"
+      } else {
+        "names(found)"
+      }
+    )
+  }
   list(does = paste0("count_terms", about$i), lines = code_lines(r"(
 <<common>>
 # the words of every text<<runs_comment>>
@@ -258,28 +285,24 @@ terms_of<<i>> <- function(text) {
 <<words>>
   })
 }
-# the terms that are in enough rows and not in too many, the most frequent first
-terms<<i>> <- lapply(x[<<columns>>], function(v) {
-  rows <- terms_of<<i>>(v)
-  found <- table(unlist(lapply(rows, unique)))
-  found <- found[found >= <<least>> & found <= <<most>>]
-  found <- head(found[order(-as.numeric(found), names(found), method = "radix")], <<top>>)
-  <<result>>
-})
+<<learned>>
+<<names>>
 count_terms<<i>> <- function(x) {
   for (name in names(terms<<i>>)) {
-    term <- <<names>>
+    term <- <<term>>
     rows <- terms_of<<i>>(x[[name]])
     x[[name]] <- NULL
+    <<none>>
     hit <- lapply(rows, function(row) tabulate(match(row, term), length(term)))
     counts <- matrix(as.numeric(unlist(hit)), length(rows), length(term), byrow = TRUE)
     <<weigh>>
-    x[paste(name, term, sep = "_")] <- as.data.frame(counts)
+    x[<<made>>] <- as.data.frame(counts)
   }
   x
 }
 )",
-    i = about$i, columns = r_vector(names(state$terms)),
+    i = about$i, learned = learned, names = made$lines, made = made$code,
+    none = if (any(lengths(terms) == 0L)) "if (length(term) == 0) next",
     common = if (settings$drop_common) {
       paste0("common_words", about$i, " <- ", r_vector(common_words))
     },
@@ -298,14 +321,7 @@ count_terms<<i>> <- function(x) {
     }))
 )", runs = deparsed(runs))
     ),
-    least = bound(settings$in_at_least, 1), most = bound(settings$in_at_most, 1 + 1e-9),
-    top = r_text(as.double(settings$top)),
-    result = if (tfidf) {
-      "setNames(log(length(rows) / as.numeric(found)), names(found))"
-    } else {
-      "names(found)"
-    },
-    names = if (tfidf) {
+    term = if (tfidf) {
       paste0("names(terms", about$i, "[[name]])")
     } else {
       paste0("terms", about$i, "[[name]]")

@@ -1,4 +1,4 @@
-# Writes the tables of families, metrics and splits into README.md, from the code.
+# Writes the tables of all kinds of parts into README.md, from the code.
 # Usage: Rscript tools/readme-tables.R [--check]   (--check: only say if they are old)
 
 library(kilnwright)
@@ -30,25 +30,10 @@ metrics <- function() {
   ))
 }
 
-splits <- function() {
-  splitters <- grep("^split_", getNamespaceExports("kilnwright"), value = TRUE)
-  arguments <- vapply(
-    sort(splitters),
-    function(name) paste(names(formals(getExportedValue("kilnwright", name))), collapse = ", "),
-    ""
-  )
-  page <- function(name) {
-    for (file in list.files("man", full.names = TRUE)) {
-      lines <- readLines(file)
-      if (any(grepl(paste0("\\alias{", name, "}"), lines, fixed = TRUE))) {
-        return(gsub("\\\\title\\{|\\}", "", grep("^\\\\title\\{", lines, value = TRUE)))
-      }
-    }
-    ""
-  }
+parts <- function(...) {
+  table <- list_parts(c(...))
   markdown(data.frame(
-    splits = paste0("`", sort(splitters), "`"),
-    what = vapply(sort(splitters), page, ""), arguments = arguments
+    part = paste0("`", table$part, "`"), what = table$does, arguments = table$arguments
   ))
 }
 
@@ -60,7 +45,13 @@ fill <- function(lines, name, content) {
 }
 
 lines <- readLines("README.md")
-new <- fill(fill(fill(lines, "families", families()), "metrics", metrics()), "splits", splits())
+content <- list(
+  families = families(), metrics = metrics(), steps = parts("step"), splits = parts("split"),
+  searches = parts("search"), screens = parts("screen"), rules = parts("rule"),
+  findings = parts("finding")
+)
+new <- lines
+for (name in names(content)) new <- fill(new, name, content[[name]])
 if (identical(commandArgs(TRUE), "--check")) {
   if (!identical(new, lines)) stop("README.md is older than the code: run make docs", call. = FALSE)
 } else {

@@ -46,3 +46,72 @@ test_that("scripts read separators, quotes and missing values as the package doe
     expect_equal(theirs$y, ours$y, info = between)
   }
 })
+
+# Numbers, levels, dates and points in time with gaps, words, and names that steps would like.
+odd_table <- function(n = 150) {
+  withr::with_seed(3, {
+    gaps <- function(x) replace(x, sample(n, 12), NA)
+    table <- data.frame(
+      a = gaps(round(stats::rnorm(n, 5), 2)), b = gaps(round(stats::rexp(n), 3)),
+      flat = rep(1, n), kiln = gaps(sample(c("A", "B c", "D"), n, TRUE)), kiln_A = stats::rnorm(n),
+      a_power2 = stats::rnorm(n), component1 = stats::rnorm(n),
+      on = gaps(as.Date("2031-01-01") + sample(300, n, TRUE)),
+      at = gaps(as.POSIXct("2031-01-01", tz = "UTC") + sample(3e7, n)),
+      says = sample(c("hot shelf", "slow cooling", "thin shelf", ""), n, TRUE),
+      w = round(stats::runif(n, 0.2, 3), 2)
+    )
+    table$says_shelf <- stats::rnorm(n)
+    table$y <- round(exp(ifelse(is.na(table$a), 5, table$a) / 3 + stats::rnorm(n) / 4), 3)
+    table$grade <- c("low", "mid", "top")[cut(table$y, c(0, 4, 7, Inf))]
+    table
+  })
+}
+
+test_that("scripts say what rests on weights, rarer settings, points in time and taken names", {
+  table <- odd_table()
+  ready <- list(pre_missing(), pre_dates())
+  pipelines <- list(
+    weighted = pipeline(
+      pre_missing("nearest", flag = TRUE), pre_dates(), pre_outliers(), pre_skew("box_cox"),
+      pre_rare_levels(0.2), pre_target_mean(), pre_text(top = 3), pre_scale(), fam_linear()
+    ),
+    turned = pipeline(
+      pre_missing("model"), pre_dates(cyclic = TRUE), pre_ordinal(by = "frequency"),
+      pre_splines(columns = c("b", "flat")), pre_bins("tree", columns = "a"), pre_scale("iqr"),
+      pre_components(number = 3, columns = c("kiln_A", "a_power2", "component1")),
+      fam_tree()
+    ),
+    taken = pipeline(
+      ready, pre_polynomial(columns = c("a", "b")), pre_interactions(columns = c("a", "b")),
+      pre_onehot(), pre_text(top = 3), pre_drop_constant(), pre_keep_top(8, by = "information"),
+      fam_tree()
+    ),
+    normal = pipeline(
+      ready, pre_skew("normal", columns = c("a", "b")), pre_ordinal(by = "outcome"),
+      pre_outcome_scale("yeo_johnson"), fam_tree()
+    ),
+    made_up = pipeline(ready, pre_balance("synthetic"), pre_target_mean(), fam_tree()),
+    stopped = pipeline(
+      ready, pre_onehot(), fam_neural(epochs = 30, package = "nnet", early_stop = TRUE)
+    )
+  )
+  for (weight in list(NULL, "w")) for (name in names(pipelines)) {
+    classes <- name == "made_up"
+    job <- brief(table, if (classes) "grade" else "y",
+      ignore = c(if (classes) "y" else "grade", setdiff("w", weight)), weight = weight
+    )
+    cmp <- quiet_run(job, candidates(one = pipelines[[name]]),
+      splits = split_holdout(0.3, draws = 1), seed = 4, workers = 1
+    )
+    model <- fit_final(select_final(cmp, "best_mean"))
+    file <- withr::local_tempfile(fileext = ".R")
+    write_script(model, file)
+    texts <- as.data.frame(lapply(table, as.character), check.names = FALSE)
+    scripted <- run_script(file, texts)$predict_new(texts)
+    numbers <- function(x) unname(unlist(Filter(is.numeric, as.list(x))))
+    expect_equal(numbers(scripted), numbers(predict(model, table)),
+      tolerance = 1e-10, info = paste(name, weight)
+    )
+    expect_lt(length(readLines(file)), 420)
+  }
+})
