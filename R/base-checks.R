@@ -58,6 +58,7 @@ check_choice <- function(x, choices, arg) {
 
 check_class <- function(x, class, arg, remedy = NULL) {
   check_argument(inherits(x, class), arg, paste("a", sub("^kw_", "", class)), x, remedy)
+  if (class %in% names(record_fields)) check_record(x, class, arg)
   invisible(x)
 }
 

@@ -254,7 +254,7 @@ choose_if_any <- function(cmp, intervals) {
     {
       choice <- select_final(cmp)
       model <- fit_final(choice, intervals)
-      if (!is.null(cmp$plan$brief$sealed)) aside <- score_set_aside(model)
+      if (!is.null(brief_of(cmp)$sealed)) aside <- score_set_aside(model)
       NULL
     },
     kw_error = plain_message
@@ -352,7 +352,7 @@ show_journal_standings <- function(file, options) {
     } else {
       done <- sum(!is.na(standings(cmp)$place))
       say_wrapped(paste0(
-        "Standings by ", table$metric[1], ", predicting ", cmp$plan$brief$outcome,
+        "Standings by ", table$metric[1], ", predicting ", brief_of(cmp)$outcome,
         "; ", done, " of ",
         count_of(length(cmp$results$candidate), "setting"),
         " have all their scores"

@@ -82,17 +82,14 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_exposure(table, exposure, outcome, target$kind)
   check_outcome_scale(outcome_scale, outcome, target$kind, exposure)
   table[[outcome]] <- per_exposure(target$values, table, exposure)
-  brief <- structure(
-    list(
-      table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
-      kind_given = !is.null(outcome_kind),
-      levels = target$levels %||% quantile_names(quantiles), quantiles = quantiles,
-      event = target$event, event_given = !is.null(event),
-      roles = roles[-1], missing_codes = missing_codes,
-      declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
-      n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale
-    ),
-    class = "kw_brief"
+  brief <- new_record("kw_brief",
+    table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
+    kind_given = !is.null(outcome_kind),
+    levels = target$levels %||% quantile_names(quantiles), quantiles = quantiles,
+    event = target$event, event_given = !is.null(event),
+    roles = roles[-1], missing_codes = missing_codes,
+    declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
+    n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale
   )
   refresh_brief(brief)
 }

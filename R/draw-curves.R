@@ -74,7 +74,7 @@ draw_precision_recall <- function(cmp, candidates = NULL) {
 }
 
 event_share <- function(cmp) {
-  all <- brief_target(cmp$plan$brief)
+  all <- brief_target(brief_of(cmp))
   weighted_mean(as.integer(all$outcome) == 2L, all$weights)
 }
 
@@ -98,8 +98,8 @@ draw_net_benefit <- function(cmp, candidates = NULL, most = NULL) {
   curve_figure(
     cmp,
     data,
-    paste0("What acting on predictions of ", cmp$plan$brief$outcome, " is worth"),
-    paste0("Threshold: probability of ", cmp$plan$brief$event, " from which one acts"),
+    paste0("What acting on predictions of ", brief_of(cmp)$outcome, " is worth"),
+    paste0("Threshold: probability of ", brief_of(cmp)$event, " from which one acts"),
     "Net benefit: events met, per row",
     marked = at[seq(6L, 96L, by = 10L)],
     dotted = paste0(
@@ -158,10 +158,10 @@ most_shown <- 6L
 # Numbers of the best settings of the candidates to show.
 shown_candidates <- function(cmp, candidates) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  if (!has_event(cmp$plan$brief$kind)) {
+  if (!has_event(brief_of(cmp)$kind)) {
     stop_kw("draw", "This figure is for an outcome of two classes.")
   }
-  for (name in candidates) check_choice(name, names(cmp$plan$spaces), "candidates")
+  for (name in candidates) check_choice(name, names(spaces_of(cmp)), "candidates")
   best <- best_of_candidates(cmp)
   if (length(best) == 0L) {
     stop_kw(
@@ -211,7 +211,7 @@ curve_figure <- function(
     candidate_scales() +
     ggplot2::labs(
       title = title,
-      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan), ", held-out rows"),
+      subtitle = paste0(splitter_of(cmp)$label, split_words(cmp$plan), ", held-out rows"),
       x = x,
       y = y,
       colour = NULL,
@@ -265,12 +265,12 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
     ggplot2::labs(
       title = "Are the probabilities right?",
       subtitle = paste0(
-        cmp$plan$splitter$label, split_words(cmp$plan),
+        splitter_of(cmp)$label, split_words(cmp$plan),
         ", held-out rows"
       ),
-      x = paste0("Mean predicted probability of ", cmp$plan$brief$event),
+      x = paste0("Mean predicted probability of ", brief_of(cmp)$event),
       y = paste0(
-        "Share of ", cmp$plan$brief$event,
+        "Share of ", brief_of(cmp)$event,
         " among the rows"
       ),
       caption = wrapped_caption(

@@ -27,7 +27,7 @@
 #' @export
 draw_confusion <- function(choice) {
   held <- held_out_checked(choice, has_classes, "draw_confusion() is for classes.")
-  brief <- choice$cmp$plan$brief
+  brief <- brief_of(choice$cmp)
   called <- if (is.null(choice$threshold)) {
     held$prediction
   } else {
@@ -83,7 +83,7 @@ draw_confusion <- function(choice) {
 
 held_out_checked <- function(choice, fits, message) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
-  if (!fits(choice$cmp$plan$brief$kind)) stop_kw("draw", message)
+  if (!fits(brief_of(choice$cmp)$kind)) stop_kw("draw", message)
   held_out_of_choice(choice)
 }
 
@@ -91,7 +91,7 @@ held_out_checked <- function(choice, fits, message) {
 #' @export
 draw_observed <- function(choice) {
   held <- held_out_checked(choice, Negate(is_wide), "draw_observed() is for a numeric outcome.")
-  outcome <- outcome_words(choice$cmp$plan$brief)
+  outcome <- outcome_words(brief_of(choice$cmp))
   data <- data.frame(predicted = held$prediction, observed = held$truth)
   data$weight <- held$weights
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$observed)) +
@@ -121,7 +121,7 @@ draw_observed <- function(choice) {
 #' @export
 draw_residuals <- function(choice) {
   held <- held_out_checked(choice, Negate(is_wide), "draw_residuals() is for a numeric outcome.")
-  outcome <- outcome_words(choice$cmp$plan$brief)
+  outcome <- outcome_words(brief_of(choice$cmp))
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
   data$weight <- held$weights
   ggplot2::ggplot(data, ggplot2::aes(.data$predicted, .data$error)) +
@@ -152,7 +152,7 @@ most_intervals <- 250L
 draw_intervals <- function(choice) {
   fits <- function(kind) is_wide(kind) && !has_classes(kind)
   held <- held_out_checked(choice, fits, "draw_intervals() is for quantiles.")
-  brief <- choice$cmp$plan$brief
+  brief <- brief_of(choice$cmp)
   last <- ncol(held$prediction)
   data <- data.frame(
     low = held$prediction[, 1], high = held$prediction[, last], truth = as.double(held$truth),
@@ -267,7 +267,7 @@ draw_threshold <- function(choice) {
         choice_name(choice$cmp, choice$at), ", held-out rows of all splits"
       ),
       x = paste0(
-        "Probability from which on ", choice$cmp$plan$brief$event,
+        "Probability from which on ", brief_of(choice$cmp)$event,
         " is called"
       ), y = paste0(
         moved$label,

@@ -22,12 +22,12 @@
 #' @export
 draw_field <- function(cmp, candidate, pair = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  check_choice(candidate, names(cmp$plan$spaces), "candidate")
+  check_choice(candidate, names(spaces_of(cmp)), "candidate")
   metric <- cmp_metric(cmp)
   data <- field_data(cmp, candidate, pair, metric)
   pair <- attr(data, "pair")
   axis <- function(which) {
-    dimension <- cmp$plan$spaces[[candidate]]$dimensions[[pair[which]]]
+    dimension <- spaces_of(cmp)[[candidate]]$dimensions[[pair[which]]]
     if (!is.numeric(data[[c("x", "y")[which]]])) return(NULL)
     log <- inherits(dimension$varying, "kw_range") && dimension$varying$spacing == "log"
     scale <- list(ggplot2::scale_x_continuous, ggplot2::scale_y_continuous)[[which]]
@@ -183,7 +183,7 @@ front_data <- function(cmp, metric, against) {
   front <- logical(length(ranked))
   front[order] <- good[order] > c(-Inf, utils::head(cummax(good[order]), -1L))
   data <- data.frame(
-    candidate = factor(candidate_names(cmp)[ranked], names(cmp$plan$spaces)), x = x,
+    candidate = factor(candidate_names(cmp)[ranked], names(spaces_of(cmp))), x = x,
     mean = summary$mean[ranked], se = summary$se[ranked], front = front, at = ranked
   )[order, ]
   gain <- ifelse(data$front, abs(c(Inf, diff(data$mean[data$front])))[cumsum(data$front)], 0)

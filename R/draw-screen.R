@@ -65,7 +65,7 @@ settings_left <- function(cmp) {
   at <- at[order(at$share, at$splits), ]
   part <- ifelse(at$share < 1, paste0("\non ", format(100 * at$share), " % of the rows"), "")
   stages <- c("begin", sprintf("%d splits%s", as.integer(at$splits), part), "whole")
-  names <- names(cmp$plan$spaces)
+  names <- names(spaces_of(cmp))
   all <- tabulate(cmp$results$candidate, length(names))
   lost <- vapply(seq_len(nrow(at)), function(i) {
     here <- gone$splits == at$splits[i] & gone$share == at$share[i]

@@ -33,7 +33,7 @@ draw_split_scores <- function(cmp, metric = NULL) {
   }
   summary <- score_summary(cmp, metric$name)
   scores <- summary$scores[best, , drop = FALSE]
-  splits <- cmp$plan$splits[summary$counted]
+  splits <- all_splits(cmp)[summary$counted]
   pooled <- !is.null(cmp$results$pooled)
   split_label <- function(s) if (max_rep(splits) > 1) paste0(s$rep, ".", s$part) else paste(s$part)
   names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, split_label, "")
@@ -70,7 +70,7 @@ draw_split_scores <- function(cmp, metric = NULL) {
     )) +
     ggplot2::labs(
       title = paste0(metric$label, " of each candidate's best setting, split by split"),
-      subtitle = paste0(cmp$plan$splitter$label, split_words(cmp$plan)),
+      subtitle = paste0(splitter_of(cmp)$label, split_words(cmp$plan)),
       x = if (pooled) NULL else if (max_rep(splits) > 1) "Repeat.split" else "Split",
       y = metric_axis(cmp, metric),
       colour = NULL, linetype = NULL, shape = NULL,

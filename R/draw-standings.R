@@ -80,8 +80,8 @@ draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
         }, metric$label
       ),
       subtitle = paste0(
-        cmp$plan$splitter$label, split_words(cmp$plan), ", ",
-        count_of(nrow(cmp$plan$brief$table), "working row")
+        splitter_of(cmp)$label, split_words(cmp$plan), ", ",
+        count_of(nrow(brief_of(cmp)$table), "working row")
       ),
       x = metric_axis(cmp, metric), y = NULL,
       caption = paste(

@@ -40,7 +40,7 @@ theme_kilnwright <- function(base_size = 14) {
 }
 
 metric_axis <- function(cmp, metric) {
-  unit <- if (metric$unit == "outcome") paste0(", in units of ", cmp$plan$brief$outcome)
+  unit <- if (metric$unit == "outcome") paste0(", in units of ", brief_of(cmp)$outcome)
   paste0(metric$label, unit, " (", metric$direction, " is better)")
 }
 

@@ -38,7 +38,7 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
     ggplot2::labs(
       title = paste0(candidate, ": ", metric$label, " against ", axes$x),
       subtitle = wrapped_subtitle(
-        "Best: ", data$best_text, ". ", cmp$plan$splitter$label, split_words(cmp$plan)
+        "Best: ", data$best_text, ". ", splitter_of(cmp)$label, split_words(cmp$plan)
       ),
       x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
       colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,
@@ -142,7 +142,7 @@ tuning_figure_data <- function(cmp, metric, candidate, axes) {
 # Means of the single repeats, where folds were repeated.
 repeat_lines <- function(cmp, splits, score_columns) {
   rep <- score_columns$rep
-  if (cmp$plan$splitter$spread != "folds" || length(unique(rep)) < 2L) return(NULL)
+  if (splitter_of(cmp)$spread != "folds" || length(unique(rep)) < 2L) return(NULL)
   splits$rep <- rep(rep, length.out = nrow(splits))
   stats::aggregate(score ~ x + line + panel + rep, splits, mean)
 }

@@ -57,7 +57,7 @@ column_importance <- function(
   check_number(times, "times", min = 1, whole = TRUE)
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
   cmp <- choice$cmp
-  brief <- cmp$plan$brief
+  brief <- brief_of(cmp)
   metric <- cmp_metric(cmp, metric)
   check_flag(within, "within")
   check_number(chance, "chance", min = 0, whole = TRUE)
@@ -68,7 +68,7 @@ column_importance <- function(
   refit <- new_refit(cmp, choice$at)
   each <- without_rng_trace(lapply(scoring_units(cmp$plan, most_splits), function(splits) {
     with_seed(
-      derive_seed(seed, paste("importance", cmp$plan$splits[[splits[1]]]$key)),
+      derive_seed(seed, paste("importance", all_splits(cmp)[[splits[1]]]$key)),
       unit_importance(refit, splits, choice, metric, sets, times, near)
     )
   }))
@@ -192,10 +192,10 @@ shuffled_order <- function(n, weights, code) {
 chance_of_importance <- function(choice, metric, sets, times, near, draws, splits, seed) {
   cmp <- choice$cmp
   units <- scoring_units(cmp$plan)
-  ratio <- mean(vapply(cmp$plan$splits[unlist(units)], function(s) {
+  ratio <- mean(vapply(all_splits(cmp)[unlist(units)], function(s) {
     length(s$validation) / length(unique(s$training))
   }, 1))
-  data <- working_data(cmp$plan$brief)
+  data <- working_data(brief_of(cmp))
   each <- without_rng_trace(lapply(seq_len(draws), function(draw) {
     with_seed(derive_seed(seed, paste("outcome", draw)), {
       shuffled <- data
@@ -342,7 +342,7 @@ stack_rows <- function(parts) {
 largest_errors <- function(choice, top = 20) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(top, "top", min = 1, whole = TRUE)
-  brief <- choice$cmp$plan$brief
+  brief <- brief_of(choice$cmp)
   held <- held_out_of_choice(choice)
   code <- if (has_classes(brief$kind)) as.integer(held$truth)
   given <- if (!is.null(code)) {

@@ -43,7 +43,7 @@ scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
   check_number(parts, "parts", min = 2, max = 50, whole = TRUE)
   check_number(level, "level", min = 0.5, max = 0.9999)
   metric <- cmp_metric(cmp, metric)
-  part <- parts_of_column(cmp$plan$brief, column, parts)
+  part <- parts_of_column(brief_of(cmp), column, parts)
   best <- best_to_divide(cmp, metric)
   predictions <- lapply(best, setting_predictions, cmp = cmp)
   scores_in_parts(cmp, column, part, metric, level, best, predictions)
@@ -66,7 +66,7 @@ best_to_divide <- function(cmp, metric) {
 }
 
 scores_in_parts <- function(cmp, column, part, metric, level, best, predictions) {
-  splits <- cmp$plan$splits[!is_apparent(cmp$plan$splits)]
+  splits <- all_splits(cmp)[!is_apparent(all_splits(cmp))]
   ratio <- mean(vapply(splits, function(s) {
     length(s$validation) / length(unique(s$training))
   }, numeric(1)))
@@ -77,7 +77,7 @@ scores_in_parts <- function(cmp, column, part, metric, level, best, predictions)
         candidate = rep(candidate_names(cmp)[at], length(part$label)),
         setting = rep(cmp$results$row[at], length(part$label))
       ),
-      part_verdicts(scores, part$label, metric, ratio, level, cmp$plan$splitter$paired)
+      part_verdicts(scores, part$label, metric, ratio, level, splitter_of(cmp)$paired)
     )
   }, best, predictions)
   found <- do.call(rbind, lapply(tables, as.data.frame))
@@ -93,7 +93,7 @@ telling_parts <- function(cmp, columns, most = 3L) {
   best <- best_to_divide(cmp, metric)
   predictions <- lapply(best, setting_predictions, cmp = cmp)
   found <- lapply(columns, function(column) {
-    part <- tryCatch(parts_of_column(cmp$plan$brief, column, 4), kw_error = function(e) NULL)
+    part <- tryCatch(parts_of_column(brief_of(cmp), column, 4), kw_error = function(e) NULL)
     if (!is.null(part)) scores_in_parts(cmp, column, part, metric, 0.95, best, predictions)
   })
   utils::head(Filter(function(one) any(one$answer %in% c("better", "worse")), found), most)
@@ -164,7 +164,7 @@ with_missing <- function(code, label) {
 
 # Scores of one setting: parts x splits, those of all rows of each split, and held-out rows.
 part_scores <- function(cmp, predictions, metric, part, splits) {
-  target <- brief_target(cmp$plan$brief)
+  target <- brief_target(brief_of(cmp))
   score <- function(rows, prediction) {
     truth <- truth_of(target, rows)
     weights <- target$weights[rows]

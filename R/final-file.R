@@ -183,7 +183,7 @@ open_model <- function(file, trust = NULL) {
     need(package, "This model")
   }
   core$facts$openings <- manifest$facts$openings
-  structure(core, class = "kw_model")
+  complete_record(core, "kw_model")
 }
 
 # Unpacks and checks; nothing is unserialised here.

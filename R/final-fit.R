@@ -27,7 +27,7 @@
 fit_final <- function(choice, intervals = FALSE) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_flag(intervals, "intervals")
-  if (intervals) refuse_intervals(choice$cmp$plan$brief)
+  if (intervals) refuse_intervals(brief_of(choice$cmp))
   plan <- choice$cmp$plan
   brief <- plan$brief
   work <- work_of(choice$cmp)
@@ -43,18 +43,15 @@ fit_final <- function(choice, intervals = FALSE) {
   # what the model comes from; not saved with it
   origin <- new.env(parent = emptyenv())
   origin$choice <- choice
-  structure(
-    list(
-      brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
-      outcome = brief$outcome, id = brief$roles$id,
-      kind = brief$kind, levels = brief$levels, event = brief$event,
-      exposure = brief$roles$exposure, quantiles = brief$quantiles,
-      steps = frozen$steps, family = frozen$family, value = frozen$value,
-      folds = if (intervals) folds_for_intervals(choice), metrics = plan$metrics,
-      threshold = choice$threshold$value,
-      scores = final_scores(choice, training), facts = model_facts(choice), origin = origin
-    ),
-    class = "kw_model"
+  new_record("kw_model",
+    brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
+    outcome = brief$outcome, id = brief$roles$id,
+    kind = brief$kind, levels = brief$levels, event = brief$event,
+    exposure = brief$roles$exposure, quantiles = brief$quantiles,
+    steps = frozen$steps, family = frozen$family, value = frozen$value,
+    folds = if (intervals) folds_for_intervals(choice), metrics = plan$metrics,
+    threshold = choice$threshold$value,
+    scores = final_scores(choice, training), facts = model_facts(choice), origin = origin
   )
 }
 

@@ -8,7 +8,7 @@
 # rows, in ascending order, how far off the prediction was (`off`) and the mass (`mass`).
 folds_for_intervals <- function(choice) {
   cmp <- choice$cmp
-  brief <- cmp$plan$brief
+  brief <- brief_of(cmp)
   refuse_intervals(brief)
   refit <- new_refit(cmp, choice$at)
   masses <- interval_masses(refit$data$target)

@@ -3,7 +3,7 @@
 # Walks the steps with the training rows: list(lines, does, kinds, frame, target).
 script_chain <- function(model) {
   choice <- model$origin$choice
-  data <- working_data(choice$cmp$plan$brief)
+  data <- working_data(brief_of(choice$cmp))
   kinds <- frame_kinds(data$frame)
   lines <- does <- character()
   named <- character()

@@ -29,7 +29,7 @@ plan_from_text <- function(text, table, own) {
       name, space$pipeline, space$kind, form$candidates$rules, space$about
     )
   }
-  structure(form, class = "kw_plan")
+  check_record(structure(form, class = "kw_plan"), "kw_plan", "journal")
 }
 
 # A round of settings as text. Tables that are the plan's own are only named.

@@ -85,7 +85,7 @@ print_standings_rows <- function(table, labels) {
 
 say_undefined <- function(cmp, metric) {
   reasons <- cmp$plan$undefined[[metric$name]]
-  gone <- reasons[!is.na(reasons) & !is_apparent(cmp$plan$splits)]
+  gone <- reasons[!is.na(reasons) & !is_apparent(all_splits(cmp))]
   if (length(gone) > 0L) {
     say_wrapped(paste0(
       "! ", metric$label, " is undefined on ", count_of(length(gone), "split"),

@@ -60,7 +60,7 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
 
 report_page <- function(cmp, parts) {
   tags <- htmltools::tags
-  title <- paste("Predicting", cmp$plan$brief$outcome)
+  title <- paste("Predicting", brief_of(cmp)$outcome)
   head <- paste0(
     paste(
       "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta",
@@ -188,7 +188,7 @@ report_figure <- function(plot, alt, height = 680) {
 }
 
 report_question <- function(cmp) {
-  brief <- cmp$plan$brief
+  brief <- brief_of(cmp)
   outcome <- brief$table[[brief$outcome]]
   about <- outcome_kind(brief$kind)$about(outcome, row_weights(brief))
   kinds <- schema_kinds(brief$schema)
@@ -220,7 +220,7 @@ report_tried <- function(cmp) {
   seen <- preview(cmp$plan, pilots = FALSE)
   spent <- time_spent(cmp)
   table <- seen$candidates[c("candidate", "settings", "fits", "varies")]
-  table$settings <- tabulate(cmp$results$candidate, length(cmp$plan$spaces))
+  table$settings <- tabulate(cmp$results$candidate, length(spaces_of(cmp)))
   names(table)[3] <- "fits a split"
   cost <- spent[spent$what != "elapsed", c("what", "seconds", "share")]
   cost$share <- round(100 * cost$share, 1)
@@ -230,7 +230,7 @@ report_tried <- function(cmp) {
     say_html(
       count_of(length(cmp$results$candidate), "setting"), " of ",
       count_of(nrow(table), "candidate"), ", by ",
-      cmp$plan$splitter$label, split_words(cmp$plan),
+      splitter_of(cmp)$label, split_words(cmp$plan),
       ": ", count_of(
         sum(cmp$results$done), "score"
       ), " from ",
@@ -378,7 +378,7 @@ report_set_aside <- function(model) {
 
 report_explanation <- function(model, choice) {
   cmp <- choice$cmp
-  kind <- cmp$plan$brief$kind
+  kind <- brief_of(cmp)$kind
   importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)

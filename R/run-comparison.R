@@ -209,14 +209,27 @@ finish_comparison <- function(
 ) {
   results <- results_of(ledger, work, plan, units, rounds)
   if (is.null(took$stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
-  structure(
-    list(
-      plan = plan, results = results, rounds = rounds, ledger = ledger,
-      stopped = took$stopped, journal_failure = journal_failure, processes = took$processes,
-      seconds = took$seconds,
-      versions = software_versions(plan)
-    ),
-    class = "kw_comparison"
+  new_comparison(plan, results, rounds, ledger,
+    stopped = took$stopped, journal_failure = journal_failure, processes = took$processes,
+    seconds = took$seconds, versions = software_versions(plan)
+  )
+}
+
+# What many rooms ask of a comparison.
+brief_of <- function(cmp) cmp$plan$brief
+all_splits <- function(cmp) cmp$plan$splits
+splitter_of <- function(cmp) cmp$plan$splitter
+spaces_of <- function(cmp) cmp$plan$spaces
+
+# While it runs, a comparison has its plan and results only.
+new_comparison <- function(
+  plan, results, rounds = NULL, ledger = NULL, stopped = NULL, journal_failure = NULL,
+  processes = NULL, seconds = NULL, versions = NULL
+) {
+  new_record("kw_comparison",
+    plan = plan, results = results, rounds = rounds, ledger = ledger, stopped = stopped,
+    journal_failure = journal_failure, processes = processes, seconds = seconds,
+    versions = versions
   )
 }
 

@@ -115,15 +115,12 @@ new_plan <- function(
   seats, round, screen, seed, seed_drawn, search_seed, notes, minutes = NULL, rule = NULL,
   margin = NULL, everywhere = NULL
 ) {
-  structure(
-    list(
-      brief = brief, candidates = candidates, spaces = spaces, splitter = splitter,
-      splits = splits, pooled = pooled, undefined = undefined, metrics = metrics,
-      decide = decide, provided = provided, seats = seats, round = round, screen = screen,
-      seed = seed, seed_drawn = seed_drawn, search_seed = search_seed, notes = notes,
-      minutes = minutes, rule = rule, margin = margin, everywhere = everywhere
-    ),
-    class = "kw_plan"
+  new_record("kw_plan",
+    brief = brief, candidates = candidates, spaces = spaces, splitter = splitter,
+    splits = splits, pooled = pooled, undefined = undefined, metrics = metrics,
+    decide = decide, provided = provided, seats = seats, round = round, screen = screen,
+    seed = seed, seed_drawn = seed_drawn, search_seed = search_seed, notes = notes,
+    minutes = minutes, rule = rule, margin = margin, everywhere = everywhere
   )
 }
 

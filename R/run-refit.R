@@ -2,7 +2,7 @@
 # comparison would use there.
 
 # The work of a comparison as it was run: its settings have the numbers of the comparison's.
-work_of <- function(cmp) work_of_rounds(cmp$plan$spaces, cmp$rounds)
+work_of <- function(cmp) work_of_rounds(spaces_of(cmp), cmp$rounds)
 
 # `place` names the rows in keys and seeds. A family with a path is fitted with the
 # same set of values as in its round of the comparison where that matters. Returns states of the
@@ -49,7 +49,7 @@ setting_predictions <- function(cmp, at) {
   kept <- kept_predictions(cmp, at)
   if (!is.null(kept)) return(kept)
   refit <- new_refit(cmp, at)
-  lapply(cmp$plan$splits[!is_apparent(cmp$plan$splits)], function(split) {
+  lapply(all_splits(cmp)[!is_apparent(all_splits(cmp))], function(split) {
     refitted <- without_rng_trace(suppressWarnings(refit$fit(split$training, split$key)))
     refitted$predict(frame_rows(refit$data$frame, split$validation))
   })
@@ -58,7 +58,7 @@ setting_predictions <- function(cmp, at) {
 # One setting of a comparison, to be fitted again on any rows of the working table:
 #   data              all working rows, or what is given in their place
 #   fit(rows, place)  what refit_setting() gives, and predict(frame) for untouched rows
-new_refit <- function(cmp, at, data = working_data(cmp$plan$brief)) {
+new_refit <- function(cmp, at, data = working_data(brief_of(cmp))) {
   plan <- cmp$plan
   work <- work_of(cmp)
   list(data = data, fit = function(rows, place) {
@@ -75,7 +75,7 @@ new_refit <- function(cmp, at, data = working_data(cmp$plan$brief)) {
 }
 
 kept_predictions <- function(cmp, at) {
-  splits <- which(!is_apparent(cmp$plan$splits))
+  splits <- which(!is_apparent(all_splits(cmp)))
   found <- vector("list", length(splits))
   for (record in cmp$results$predictions) {
     mine <- match(at, record$settings)
@@ -83,7 +83,7 @@ kept_predictions <- function(cmp, at) {
     values <- record$values
     place <- record$place[mine]
     found[[match(record$split, splits)]] <-
-      path_prediction_at(record$values, record$place[mine], cmp$plan$brief$kind)
+      path_prediction_at(record$values, record$place[mine], brief_of(cmp)$kind)
   }
   if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
 }

@@ -70,7 +70,7 @@ find_odd_splits <- function(cmp, metric, summary) {
   spread <- stats::mad(off)
   odd <- which(abs(off - stats::median(off)) > 3.5 * max(spread, 1e-12))
   unlist(lapply(odd, function(j) {
-    split <- cmp$plan$splits[summary$counted][[j]]
+    split <- all_splits(cmp)[summary$counted][[j]]
     oddity(
       "odd_split", split_name(split),
       paste0(
@@ -91,7 +91,7 @@ find_odd_splits <- function(cmp, metric, summary) {
 # What sets the validation rows of a split apart from the other working rows: the columns
 # with the largest standardised differences.
 rows_apart <- function(cmp, split, most = 3L) {
-  brief <- cmp$plan$brief
+  brief <- brief_of(cmp)
   here <- seq_len(nrow(brief$table)) %in% split$validation
   columns <- c(brief$outcome, names(brief$schema))
   each <- lapply(columns, function(name) column_apart(brief$table[[name]], here, name))
@@ -141,7 +141,7 @@ find_edges <- function(cmp, metric) {
   for (at in best_of_candidates(cmp, metric$name)) {
     candidate <- cmp$results$candidate[at]
     table <- cmp$results$tables[[candidate]]
-    for (dimension in cmp$plan$spaces[[candidate]]$dimensions) {
+    for (dimension in spaces_of(cmp)[[candidate]]$dimensions) {
       values <- sort(unique(table[[dimension$name]]))
       value <- table[[dimension$name]][cmp$results$row[at]]
       if (!is.numeric(values) || length(values) < 3L || is.na(value) || !value %in% range(values)) {
@@ -154,7 +154,7 @@ find_edges <- function(cmp, metric) {
       found <- c(
         found,
         oddity(
-          "at_the_edge", paste0(names(cmp$plan$spaces)[candidate], ", ", dimension$name),
+          "at_the_edge", paste0(names(spaces_of(cmp))[candidate], ", ", dimension$name),
           paste0(
             "the best value, ", format(value), ", is the ", if (low) "lowest" else "highest",
             " that was tried"
@@ -204,7 +204,7 @@ hyperparameter_importance <- function(cmp, metric = NULL) {
     lapply(varied, function(name) {
       level <- match(table[[name]], unique(table[[name]]))[cmp$results$row[mine]]
       found <- worth_of_values(mine, level, good, summary, field)
-      c(list(candidate = names(cmp$plan$spaces)[candidate], hyperparameter = name), found)
+      c(list(candidate = names(spaces_of(cmp))[candidate], hyperparameter = name), found)
     })
   })
   empty <- list(

@@ -57,7 +57,7 @@ select_final <- function(cmp, rule = NULL, margin = NULL, candidate = NULL, metr
 # What the rules look at: one entry a setting; goodness is -Inf where it is not eligible.
 selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  for (name in candidate) check_choice(name, names(cmp$plan$spaces), "candidate")
+  for (name in candidate) check_choice(name, names(spaces_of(cmp)), "candidate")
   metric <- cmp_metric(cmp, metric)
   spread <- score_summary(cmp, metric$name)
   scored <- !is.na(spread$mean) & (is.null(candidate) | candidate_names(cmp) %in% candidate)
@@ -73,20 +73,17 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
     sd = spread$sd, se = spread$se, pooled = cmp$plan$pooled,
     among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
     metric = metric,
-    paired = if (cmp$plan$splitter$paired) paired_field(cmp, metric$name, 0.95, NULL, "none"),
+    paired = if (splitter_of(cmp)$paired) paired_field(cmp, metric$name, 0.95, NULL, "none"),
     unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at)
   )
 }
 
 new_choice <- function(cmp, field, picked, rule) {
-  structure(
-    list(
-      cmp = cmp, at = picked$at, rule = rule, reason = picked$reason, metric = field$metric$name,
-      mean = field$mean[picked$at], sd = field$sd[picked$at], se = field$se[picked$at],
-      margin = field$margin,
-      among = field$among
-    ),
-    class = "kw_choice"
+  at <- picked$at
+  new_record("kw_choice",
+    cmp = cmp, at = at, rule = rule, reason = picked$reason, metric = field$metric$name,
+    mean = field$mean[at], sd = field$sd[at], se = field$se[at], margin = field$margin,
+    among = field$among
   )
 }
 
@@ -318,7 +315,7 @@ choice_name <- function(cmp, at) {
 }
 
 outcome_unit <- function(cmp, metric) {
-  if (metric$unit == "outcome") paste("in units of", cmp$plan$brief$outcome)
+  if (metric$unit == "outcome") paste("in units of", brief_of(cmp)$outcome)
 }
 
 #' What each rule would choose, and why

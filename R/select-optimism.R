@@ -79,12 +79,12 @@ optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500) {
 }
 
 fold_corrected_score <- function(cmp, metric, summary, ranked, naive) {
-  if (cmp$plan$splitter$spread != "folds") return(list(note = "for k-fold splits only"))
+  if (splitter_of(cmp)$spread != "folds") return(list(note = "for k-fold splits only"))
   if (!is.null(cmp$results$pooled)) {
     return(list(note = "predictions were pooled: there are no scores of single folds"))
   }
   good <- goodness(summary$scores[ranked, , drop = FALSE], metric)
-  rep <- vapply(cmp$plan$splits[summary$counted], `[[`, numeric(1), "rep")
+  rep <- vapply(all_splits(cmp)[summary$counted], `[[`, numeric(1), "rep")
   # those on which all of them are scored
   of_all <- which(summary$counted) %in% splits_of_all(cmp$plan)
   rep <- rep[of_all]
@@ -113,10 +113,10 @@ column_maxima <- function(x) x[cbind(max.col(t(x), "first"), seq_len(ncol(x)))]
 # Held-out predictions of the ranked settings of one repeat: rows (of the working table)
 # and an array rows x settings, or rows x classes x settings; NULL if none were kept.
 held_out_predictions <- function(cmp, settings, rep) {
-  splits <- which(vapply(cmp$plan$splits, function(s) s$rep == rep, logical(1)))
-  rows <- unlist(lapply(cmp$plan$splits[splits], `[[`, "validation"))
-  classes <- length(cmp$plan$brief$levels)
-  offset <- cumsum(c(0L, vapply(cmp$plan$splits[splits], function(s) length(s$validation), 1L)))
+  splits <- which(vapply(all_splits(cmp), function(s) s$rep == rep, logical(1)))
+  rows <- unlist(lapply(all_splits(cmp)[splits], `[[`, "validation"))
+  classes <- length(brief_of(cmp)$levels)
+  offset <- cumsum(c(0L, vapply(all_splits(cmp)[splits], function(s) length(s$validation), 1L)))
   values <- array(NA_real_, c(length(rows), max(1L, classes), length(settings)))
   for (record in cmp$results$predictions) {
     piece <- match(record$split, splits)
@@ -135,17 +135,17 @@ most_prediction_cells <- 5e7
 
 bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
   if (length(cmp$results$predictions) == 0L) return(list(note = "needs keep = \"all_predictions\""))
-  if (cmp$plan$splitter$spread == "draws") {
+  if (splitter_of(cmp)$spread == "draws") {
     return(list(note = "needs splits in which every row is held out once"))
   }
-  brief <- cmp$plan$brief
+  brief <- brief_of(cmp)
   most <- max(
     2L, floor(most_prediction_cells / (nrow(brief$table) * max(1L, length(brief$levels))))
   )
   if (length(ranked) > most) {
     ranked <- rows_in_standings(cmp, standings(cmp, metric = metric$name, top = most))
   }
-  reps <- unique(vapply(cmp$plan$splits[!is_apparent(cmp$plan$splits)], `[[`, numeric(1), "rep"))
+  reps <- unique(vapply(all_splits(cmp)[!is_apparent(all_splits(cmp))], `[[`, numeric(1), "rep"))
   parts <- lapply(reps, function(rep) {
     part <- held_out_predictions(cmp, ranked, rep)
     c(part, list(target = brief_target(brief, part$rows)))

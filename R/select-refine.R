@@ -30,10 +30,10 @@ refine_ranges <- function(cmp, candidate = NULL, points = 5, suffix = "_finer") 
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(points, "points", min = 2, whole = TRUE)
   check_string(suffix, "suffix")
-  for (name in candidate) check_choice(name, names(cmp$plan$spaces), "candidate")
+  for (name in candidate) check_choice(name, names(spaces_of(cmp)), "candidate")
   ranked <- unique(candidate_names(cmp)[best_of_candidates(cmp)])
   varied <- names(which(vapply(
-    cmp$plan$spaces, function(space) length(space$dimensions) > 0L, logical(1)
+    spaces_of(cmp), function(space) length(space$dimensions) > 0L, logical(1)
   )))
   chosen <- intersect(candidate %||% varied, intersect(varied, ranked))
   if (length(chosen) == 0L) {
@@ -47,8 +47,8 @@ refine_ranges <- function(cmp, candidate = NULL, points = 5, suffix = "_finer") 
 }
 
 refine_candidate <- function(cmp, name, points) {
-  number <- match(name, names(cmp$plan$spaces))
-  space <- cmp$plan$spaces[[number]]
+  number <- match(name, names(spaces_of(cmp)))
+  space <- spaces_of(cmp)[[number]]
   table <- cmp$results$tables[[number]]
   good <- cmp$results$row[good_settings(cmp, number)]
   pipeline <- space$pipeline
@@ -281,7 +281,7 @@ join_comparisons <- function(..., metric = NULL) {
 }
 
 refuse_unlike <- function(a, b, name_a, name_b, metric) {
-  keys <- function(cmp) vapply(cmp$plan$splits, `[[`, "", "key")
+  keys <- function(cmp) vapply(all_splits(cmp), `[[`, "", "key")
   differ <- c(
     data = !identical(a$plan$brief$fingerprint, b$plan$brief$fingerprint),
     outcome = !identical(a$plan$brief$outcome, b$plan$brief$outcome),

@@ -47,7 +47,7 @@ settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL
   selection_field(cmp)
   paired_field(cmp, NULL, level, margin, "none")
   check_enough_to_settle(cmp)
-  of_folds <- cmp$plan$splitter$spread == "folds"
+  of_folds <- splitter_of(cmp)$spread == "folds"
   wider <- with_more_splits(cmp$plan, repeats * if (of_folds) 1 else 5, earlier_only = TRUE)
   blocks <- blocks_of_splits(wider$plan, setdiff(seq_along(wider$plan$splits), wider$at))
   level <- 1 - (1 - level) / (length(blocks) + 1)
@@ -73,7 +73,7 @@ settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL
 }
 
 check_enough_to_settle <- function(cmp) {
-  n <- sum(counted_splits(cmp, cmp$plan$decide) & !is_apparent(cmp$plan$splits))
+  n <- sum(counted_splits(cmp, cmp$plan$decide) & !is_apparent(all_splits(cmp)))
   if (n >= fewest_splits) return(invisible())
   stop_kw("select", paste0(
     "With ", count_of(n, "split"), " nothing can be said of differences, so that nobody knows ",
@@ -95,7 +95,7 @@ blocks_of_splits <- function(plan, splits) {
 # leader's, none where all is settled; facts for the record).
 look_at_leader <- function(plan, run, crew, level, margin) {
   results <- crew$sink$results()
-  cmp <- structure(list(plan = plan, results = results), class = "kw_comparison")
+  cmp <- new_comparison(plan, results)
   field <- paired_field(cmp, NULL, 0.95, margin, "none")
   field$level <- level
   mean <- score_summary(cmp, plan$decide)$mean
@@ -122,7 +122,7 @@ look_at_leader <- function(plan, run, crew, level, margin) {
 # are scored on all splits.
 settled_sentence <- function(cmp) {
   if (is.null(cmp$plan$everywhere)) return(NULL)
-  real <- !is_apparent(cmp$plan$splits)
+  real <- !is_apparent(all_splits(cmp))
   more <- which(real & !seq_along(real) %in% cmp$plan$everywhere)
   on_more <- sum(rowSums(cmp$results$done[, more, drop = FALSE]) > 0L)
   all <- length(cmp$results$candidate)

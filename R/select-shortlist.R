@@ -115,11 +115,11 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
   check_choice(adjust, c("none", "step_down"), "adjust")
   metric <- cmp_metric(cmp, metric)
-  if (!cmp$plan$splitter$paired) {
+  if (!splitter_of(cmp)$paired) {
     stop_kw(
       "select",
       paste0(
-        "These splits (", cmp$plan$splitter$label,
+        "These splits (", splitter_of(cmp)$label,
         ") depend on one another, so that paired intervals would not hold."
       ),
       remedy = "Compare the scores by eye: scores_by_split(), draw_split_scores()."
@@ -145,11 +145,11 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
       of_all = rep(TRUE, n)
     )))
   }
-  splits <- cmp$plan$splits[summary$counted]
+  splits <- all_splits(cmp)[summary$counted]
   ratio <- mean(vapply(
     splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)
   ))
-  repeats <- if (cmp$plan$splitter$spread == "folds") vapply(splits, `[[`, numeric(1), "rep")
+  repeats <- if (splitter_of(cmp)$spread == "folds") vapply(splits, `[[`, numeric(1), "rep")
   c(field, list(
     good = goodness(summary$scores, metric), value = NULL, ratio = ratio, rep = repeats,
     of_all = which(summary$counted) %in% splits_of_all(cmp$plan)

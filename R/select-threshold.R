@@ -180,7 +180,7 @@ nested_scores <- function(choice, parts, thresholds, metrics) {
     score_with_threshold(metrics, part$truth, prediction, part$weights, thresholds[j])
   }, numeric(length(metrics)))
   each <- matrix(each, length(metrics), dimnames = list(names(metrics), NULL))
-  counted <- !is_apparent(choice$cmp$plan$splits)
+  counted <- !is_apparent(all_splits(choice$cmp))
   t(apply(each, 1L, function(scores) {
     defined <- !is.na(scores)
     here <- counted
@@ -196,8 +196,8 @@ nested_scores <- function(choice, parts, thresholds, metrics) {
 # The same where the parts are too small to be scored one by one: every row is called by its
 # part's threshold, the calls of a repeat are scored together, the error is the jackknife's.
 nested_pooled_scores <- function(choice, parts, thresholds, metrics) {
-  splits <- choice$cmp$plan$splits[!is_apparent(choice$cmp$plan$splits)]
-  target <- brief_target(choice$cmp$plan$brief)
+  splits <- all_splits(choice$cmp)[!is_apparent(all_splits(choice$cmp))]
+  target <- brief_target(brief_of(choice$cmp))
   rep <- vapply(parts, `[[`, numeric(1), "rep")
   predictions <- lapply(unique(rep), function(r) {
     mine <- which(rep == r & !is.na(thresholds))

@@ -38,7 +38,7 @@ scores_by_split <- function(cmp, metric = NULL) {
   metrics <- metric %||% names(cmp$plan$metrics)
   for (metric in metrics) cmp_metric(cmp, metric)
   n <- length(results$candidate)
-  n_splits <- length(cmp$plan$splits)
+  n_splits <- length(all_splits(cmp))
   place <- split_places(cmp)
   one <- function(name) {
     tibble::tibble(
@@ -57,8 +57,8 @@ scores_by_split <- function(cmp, metric = NULL) {
 
 split_places <- function(cmp) {
   list(
-    rep = vapply(cmp$plan$splits, function(s) as.integer(s$rep), integer(1)),
-    part = vapply(cmp$plan$splits, function(s) as.integer(s$part), integer(1))
+    rep = vapply(all_splits(cmp), function(s) as.integer(s$rep), integer(1)),
+    part = vapply(all_splits(cmp), function(s) as.integer(s$part), integer(1))
   )
 }
 
@@ -108,7 +108,7 @@ incidents <- function(cmp, records) {
   }
   table <- tibble::as_tibble(data.table::rbindlist(rows))
   table[order(
-    match(table$candidate, names(cmp$plan$spaces)),
+    match(table$candidate, names(spaces_of(cmp))),
     table$setting,
     table$`repeat`,
     table$split,

@@ -30,7 +30,7 @@ counted_splits <- function(cmp, metric) is.na(cmp$plan$undefined[[metric]])
 # splits.
 asked_scores <- function(cmp, counted) {
   if (is.null(cmp$plan$everywhere)) return(NULL)
-  of_all <- seq_along(cmp$plan$splits) %in% cmp$plan$everywhere
+  of_all <- seq_along(all_splits(cmp)) %in% cmp$plan$everywhere
   asked <- cmp$results$done
   asked[, of_all] <- TRUE
   asked[, counted, drop = FALSE]
@@ -53,13 +53,13 @@ spread_of_asked <- function(scores, asked) {
 
 # se = sd * this: one number, or one for each setting where not all were scored on all splits.
 error_factor <- function(cmp, counted, asked = NULL) {
-  splits <- cmp$plan$splits[counted]
+  splits <- all_splits(cmp)[counted]
   n <- if (is.null(asked)) length(splits) else rowSums(asked)
-  if (cmp$plan$splitter$spread == "folds") {
+  if (splitter_of(cmp)$spread == "folds") {
     # the folds of a repeat
     return(1 / sqrt(length(splits) / length(unique(vapply(splits, `[[`, numeric(1), "rep")))))
   }
-  if (cmp$plan$splitter$spread == "draws") {
+  if (splitter_of(cmp)$spread == "draws") {
     ratio <- mean(vapply(
       splits, function(s) length(s$validation) / length(unique(s$training)), numeric(1)
     ))
@@ -73,9 +73,9 @@ error_factor <- function(cmp, counted, asked = NULL) {
 corrected_scores <- function(cmp, metric, counted) {
   all <- cmp$results$scores[[metric]]
   scores <- all[, counted, drop = FALSE]
-  summary <- cmp$plan$splitter$summary
+  summary <- splitter_of(cmp)$summary
   if (is.null(summary)) return(scores)
-  apparent <- all[, which(is_apparent(cmp$plan$splits))]
+  apparent <- all[, which(is_apparent(all_splits(cmp)))]
   if (summary == "632") return(0.368 * apparent + 0.632 * scores)
   # as losses, so that higher is worse
   sign <- if (cmp$plan$metrics[[metric]]$direction == "lower") 1 else -1

@@ -89,7 +89,7 @@ dropped_columns <- function(cmp, metric, order) {
 # The first row of every candidate or family, with a column for the family.
 first_of_each <- function(cmp, table, level) {
   if (level == "candidates") return(table[!duplicated(table$candidate), ])
-  family <- vapply(cmp$plan$spaces, function(space) space$pipeline$family$definition$name,
+  family <- vapply(spaces_of(cmp), function(space) space$pipeline$family$definition$name,
     "")[table$candidate]
   tibble::add_column(table, family = unname(family), .after = "place")[!duplicated(family), ]
 }
@@ -101,7 +101,7 @@ cmp_metric <- function(cmp, metric = NULL) {
   metrics[[name]]
 }
 
-candidate_names <- function(cmp) names(cmp$plan$spaces)[cmp$results$candidate]
+candidate_names <- function(cmp) names(spaces_of(cmp))[cmp$results$candidate]
 
 # Splits on which a setting failed, or its predictions left the metric undefined.
 failed_splits <- function(cmp, metric) {
@@ -135,7 +135,7 @@ ranks_in_order <- function(mean) {
 simplicity_keys <- function(cmp) {
   results <- cmp$results
   c(
-    simplicity_columns(cmp$plan$spaces, results$tables, results$candidate, results$row),
+    simplicity_columns(spaces_of(cmp), results$tables, results$candidate, results$row),
     list(candidate_names(cmp), results$row)
   )
 }

@@ -173,8 +173,11 @@ script_target_means <- function(state, about) {
   by <- names(state$means)
   ends <- if (nlevels(y) > 2L) paste0("_", levels(y)[-1]) else ""
   made <- new_column_names(
-    about, "mean_names", if (nlevels(y) > 2L) "paste0(name, \"_mean_\", levels(y)[-1])" else
-      "paste0(name, \"_mean\")",
+    about, "mean_names", if (nlevels(y) > 2L) {
+      paste0("paste0(name, \"_mean_\", colnames(target", about$i, "))")
+    } else {
+      "paste0(name, \"_mean\")"
+    },
     paste0(rep(by, each = length(ends)), "_mean", ends), state$names,
     rep(by, each = length(ends))
   )

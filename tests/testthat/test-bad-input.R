@@ -333,3 +333,19 @@ test_that("errors carry what they are about beside their text", {
   expect_identical(list(e$argument, e$got), list("rule", "one_sd"))
   expect_true("one_se" %in% e$choices)
 })
+
+test_that("a record that lacks something is refused, and says what and what to do", {
+  job <- toy_brief("number", toy(30))
+  plan <- plan_comparison(job, candidates(a = fam_baseline()), splits = split_kfold(3), seed = 1)
+  cmp <- quiet_run(plan)
+  older <- plan
+  older$margin <- NULL
+  expect_error(preview(older), "plan without \"margin\"", class = "kw_error_argument")
+  cmp$plan$brief$roles <- NULL
+  expect_error(standings(cmp), "`cmp$plan$brief` is a brief without \"roles\"",
+    fixed = TRUE, class = "kw_error_argument"
+  )
+  # one from a file of a version that knew less has nothing there
+  whole <- kw("complete_record")(list(outcome = "number"), "kw_model")
+  expect_true(all(c("folds", "exposure") %in% names(whole)))
+})
