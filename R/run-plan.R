@@ -316,6 +316,7 @@ plan_like <- function(
 
 as_plan <- function(plan, ...) {
   if (inherits(plan, "kw_plan")) {
+    check_record(plan, "kw_plan", "plan")
     if (...length() > 0L) {
       stop_kw("argument", "A plan is complete in itself; it takes no further arguments.",
         remedy = "Put them into plan_comparison()."

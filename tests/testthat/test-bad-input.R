@@ -340,9 +340,9 @@ test_that("a record that lacks something is refused, and says what and what to d
   cmp <- quiet_run(plan)
   older <- plan
   older$margin <- NULL
-  expect_error(preview(older), "plan without \"margin\"", class = "kw_error_argument")
+  expect_error(preview(older), "plan without 'margin'", class = "kw_error_argument")
   cmp$plan$brief$roles <- NULL
-  expect_error(standings(cmp), "`cmp$plan$brief` is a brief without \"roles\"",
+  expect_error(standings(cmp), "`cmp$plan$brief` is a brief without 'roles'",
     fixed = TRUE, class = "kw_error_argument"
   )
   # one from a file of a version that knew less has nothing there
