@@ -122,16 +122,18 @@ wrong_call <- function(message) {
   stop(structure(class = c("kw_usage", "error", "condition"), list(message = message, call = NULL)))
 }
 
-# A command: what it does, its arguments by position, its options, and a
-# function(positional, options).
-new_command <- function(does, positional, options = list(), run) {
-  list(does = does, positional = positional, options = options, run = run)
+# A command: what it does, its arguments by position (the last `optional` of them may be left out),
+# its options, and a function(positional, options).
+new_command <- function(does, positional, options = list(), run, optional = 0L) {
+  list(does = does, positional = positional, options = options, run = run, optional = optional)
 }
 
 run_one_command <- function(command, name, arguments) {
   need("optparse", "The command line")
+  names <- toupper(command$positional)
+  left <- seq_along(names) > length(names) - command$optional
   usage <- paste(
-    "kilnwright", name, paste(toupper(command$positional), collapse = " "),
+    "kilnwright", name, paste(ifelse(left, paste0("[", names, "]"), names), collapse = " "),
     "[options]"
   )
   parser <- optparse::OptionParser(
@@ -150,7 +152,7 @@ run_one_command <- function(command, name, arguments) {
   )
   given <- length(parsed$args)
   wanted <- length(command$positional)
-  if (given != wanted) {
+  if (given > wanted || given < wanted - command$optional) {
     wrong_call(paste0(
       "kilnwright ", name, " takes ", count_of(wanted, "argument"),
       if (wanted > 0L) {
@@ -159,7 +161,8 @@ run_one_command <- function(command, name, arguments) {
       "; got ", given, "."
     ))
   }
-  command$run(stats::setNames(as.list(parsed$args), command$positional), parsed$options)
+  positional <- stats::setNames(as.list(parsed$args), utils::head(command$positional, given))
+  command$run(positional, parsed$options)
   0L
 }
 

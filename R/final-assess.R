@@ -103,6 +103,6 @@ plan_for_rows <- function(plan, rows, number) {
   rows <- sort(unique(rows))
   brief$table <- frame_of_rows(brief$table, rows)
   brief$rows <- brief$rows[rows]
-  brief$sealed <- NULL
+  brief["sealed"] <- list(NULL)
   plan_like(plan, refresh_brief(brief), seed = derive_seed(plan$seed, paste("outer split", number)))
 }

@@ -58,7 +58,7 @@ undo_remedies <- function(brief, codes = NULL) {
   kept <- if (!is.null(codes)) brief$changes[!made %in% codes]
   # a group that is kept was declared before rows were set aside, if any were
   undone <- change_brief(brief$before, kept)
-  undone$sealed <- brief$sealed
+  undone["sealed"] <- list(brief$sealed)
   undone
 }
 

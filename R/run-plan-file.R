@@ -54,9 +54,9 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
   arguments$decide <- plan_text(said$decide, "decide")
   arguments$margin <- plan_number(said$margin, "margin")
   plan <- do.call(plan_comparison, arguments)
-  plan$minutes <- plan_number(said$minutes, "minutes")
+  plan["minutes"] <- list(plan_number(said$minutes, "minutes"))
   if (!is.null(plan$minutes)) check_number(plan$minutes, "minutes", min = 0, open_min = TRUE)
-  plan$rule <- plan_choosing(said[["rule"]])
+  plan["rule"] <- list(plan_choosing(said[["rule"]]))
   plan
 }
 

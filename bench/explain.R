@@ -55,8 +55,9 @@ fitted <- c(
 )
 metric <- cmp$plan$metrics$auc
 columns <- names(fitted$frame$columns)
+sets <- as.list(columns)
 whole <- min(replicate(
-  3, seconds_of(kilnwright:::unit_importance(refit, 1L, choice, metric, columns, 10))$seconds
+  3, seconds_of(kilnwright:::unit_importance(refit, 1L, choice, metric, sets, 10, NULL))$seconds
 ))
 loop <- min(replicate(3, seconds_of(for (column in columns) for (i in 1:10) {
   copy <- fitted$frame

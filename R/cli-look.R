@@ -1,0 +1,274 @@
+# Commands that look: at a table, at a model on known rows, at the parts that there are; and one
+# that drafts a plan for a table.
+
+role_options <- function() {
+  list(
+    option("outcome", help = "the column to predict"),
+    option("event", help = "of two classes the one that counts"),
+    option("id", help = "columns that name the rows, separated by commas"),
+    option("group", help = "the column that says which rows belong together"),
+    option("time", help = "the column that says when"),
+    option("weight", help = "the column that says what rows weigh"),
+    option("ignore", help = "columns to leave out, separated by commas")
+  )
+}
+
+# The brief that the role options describe.
+brief_of_table <- function(file, options) {
+  if (is.null(options$outcome)) wrong_call("Say what is to be predicted: --outcome NAME.")
+  several <- function(text) if (!is.null(text)) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
+  brief(read_data(file),
+    outcome = options$outcome, event = options$event, id = several(options$id),
+    group = options$group, time = options$time, weight = options$weight,
+    ignore = several(options$ignore)
+  )
+}
+
+json_option <- function() option("json", help = "write JSON instead of text to read", type = "flag")
+
+say_json <- function(table) {
+  plain <- as.data.frame(table)[vapply(table, is.atomic, NA)]
+  cat(jsonlite::toJSON(plain, dataframe = "rows", na = "null", digits = NA, pretty = TRUE), "\n")
+}
+
+member_command_inspect <- function() {
+  new_command("look for trouble in a table, with remedies as lines of a plan file", "table",
+    c(role_options(), list(json_option())),
+    run = function(positional, options) {
+      found <- inspect_data(brief_of_table(positional$table, options))
+      lines <- vapply(seq_len(nrow(found)), function(i) {
+        plan_line(found$action[[i]], found$columns[[i]]) %||% ""
+      }, "")
+      if (options$json) {
+        found$plan_file <- lines
+        return(say_json(found))
+      }
+      if (nrow(found) == 0L) return(say("Nothing was found."))
+      for (i in seq_len(nrow(found))) {
+        say_wrapped(paste0(
+          found$severity[i], ": ", found$code[i], " (", found$where[i], "). ", found$detail[i]
+        ))
+        if (nzchar(lines[i])) {
+          show_lines(paste0("    ", lines[i]))
+        } else {
+          say_wrapped(paste0("    ", found$remedy[i]), 4L)
+        }
+      }
+    }
+  )
+}
+
+# A remedy as a line of a plan file, in the form that JSON and YAML share; NULL: it has none.
+plan_line <- function(action, columns) {
+  columns <- action$columns %||% columns
+  flow <- function(x) as.character(jsonlite::toJSON(x, auto_unbox = TRUE, digits = NA))
+  switch(action$kind %||% "none",
+    role = {
+      several <- action$role %in% c("id", "ignore")
+      named <- list(if (several) I(columns) else columns)
+      paste0("brief: ", flow(stats::setNames(named, action$role)))
+    },
+    missing_code = paste0("brief: ", flow(list(
+      missing_codes = stats::setNames(list(action$codes), columns[1])
+    ))),
+    step = {
+      settings <- c(action$settings, if (!is.null(action$columns)) list(columns = I(columns)))
+      step <- if (length(settings) == 0L) {
+        action$step
+      } else {
+        flow(stats::setNames(list(settings), action$step))
+      }
+      paste0("in candidates: ", step)
+    }
+  )
+}
+
+member_command_draft <- function() {
+  new_command("draft a plan file for a table: candidates, search and splits by themselves", "table",
+    c(role_options(), list(
+      option("minutes", 10, "the run is to end within so many minutes [default %default]",
+        "double"),
+      option("effort", "usual", "quick, usual or thorough [default %default]"),
+      option("set-aside", 0.2, "share of the rows to seal until the end [default %default]",
+        "double"),
+      option("seed", 1, "seed of the plan [default %default]", "double"),
+      option("out", "-", "plan file to write, - for standard output [default %default]"),
+      option("replace", help = "replace the file if it is there", type = "flag")
+    )),
+    run = function(positional, options) draft_plan(positional$table, options)
+  )
+}
+
+draft_plan <- function(file, options) {
+  job <- brief_of_table(file, options)
+  mended <- apply_remedies(job, inspect_data(job))
+  job <- mended$brief
+  share <- options[["set-aside"]]
+  if (share > 0) job <- set_aside(job, share = share, seed = options$seed)
+  plan <- plan_by_itself(job,
+    minutes = options$minutes, effort = options$effort, seed = options$seed
+  )
+  folder <- tempfile("draft-")
+  dir.create(folder)
+  # reason: a temporary folder of ours
+  on.exit(unlink(folder, recursive = TRUE))
+  draft <- file.path(folder, "plan.yml")
+  write_plan(with_ranges(plan), draft, table = file)
+  lines <- commented_plan(readLines(draft, encoding = "UTF-8")[-1], mended)
+  if (options$out == "-") return(show_lines(lines))
+  refuse_existing(options$out, options$replace)
+  write_whole(options$out, c(paste("# Run it with: kilnwright run", options$out), lines))
+  complain(paste0("The plan is in ", options$out, "; kilnwright preview ", options$out,
+    " shows what it would do."))
+}
+
+# The plan with the ranges that sensible() stood for in this table.
+with_ranges <- function(plan) {
+  searched <- Filter(function(space) length(space$dimensions) > 0L, plan$spaces)
+  plan$candidates$pipelines[names(searched)] <- lapply(searched, `[[`, "pipeline")
+  plan
+}
+
+# What each part of a plan file is for, and what was found in the table.
+plan_remarks <- c(
+  brief = "what is to be predicted, from what",
+  set_aside = "rows that nothing touches until the end",
+  shared = "preparations that candidates have in common",
+  candidates = "what is compared; several values of a hyperparameter are searched",
+  splits = "how rows are held out", search = "which settings are tried",
+  screen = "what is dropped before it is scored in full",
+  metrics = "what is measured; the first one decides, or the one under decide",
+  minutes = "the run ends within so many minutes", seed = "the same seed gives the same numbers"
+)
+
+commented_plan <- function(lines, mended) {
+  changed <- mended$changes[mended$changes$applied, ]
+  left <- mended$left
+  said <- c(
+    if (nrow(changed) > 0L) c(
+      "# Found in the table, and worked in:",
+      r_comment(paste0("  ", changed$where, ": ", changed$code, "; ", changed$detail))
+    ),
+    if (nrow(left) > 0L) c(
+      "# Found, and left to you (kilnwright inspect says more):",
+      r_comment(paste0("  ", left$where, ": ", left$detail))
+    )
+  )
+  keys <- sub(":.*", "", lines)
+  c(said, unlist(Map(function(line, key) {
+    c(if (key %in% names(plan_remarks)) c("", paste("#", plan_remarks[[key]])), line)
+  }, lines, keys), use.names = FALSE))
+}
+
+member_command_score <- function() {
+  new_command("score a saved model on rows whose outcome is known", c("model", "table"),
+    list(
+      option("by", help = "also for each part of this column"),
+      option("weight", help = "the column that says what rows weigh"),
+      option("group", help = "the column that says which rows belong together"),
+      option("trust", help = "the model file comes from a place that I trust", type = "flag"),
+      json_option()
+    ),
+    run = function(positional, options) {
+      model <- open_model(positional$model, trust = options$trust)
+      scores <- score_known(model, read_data(positional$table),
+        by = options$by, weight = options$weight, group = options$group
+      )
+      if (options$json) return(say_json(scores))
+      say(
+        model$outcome, ": ", count_of(scores$rows[1], "row"), " with known outcome, ",
+        scores$left_out[1], " without"
+      )
+      print_table(scores_as_text(scores), align = c(
+        if (!is.null(options$by)) "left", "left", rep("right", 5L)
+      ))
+      say_wrapped(paste(
+        "low and high: 95 % interval; validation: mean over the comparison's splits. Rows that the",
+        "model learned from would make it seem better than it is."
+      ))
+    }
+  )
+}
+
+scores_as_text <- function(scores) {
+  plain <- function(x) ifelse(is.na(x), "", format(signif(x, 4), trim = TRUE))
+  rows <- data.frame(metric = scores$metric)
+  for (name in c("score", "low", "high", "validation")) rows[[name]] <- plain(scores[[name]])
+  rows$rows <- scores$rows
+  if (is.null(scores$part)) rows else cbind(part = scores$part, rows)
+}
+
+# ---- what parts there are ----
+
+member_command_parts <- function() {
+  new_command("list all parts that can be named in a plan file: steps, families, rules, ...",
+    character(), list(option("kind", help = "of this kind only"), json_option()),
+    run = function(positional, options) {
+      table <- list_parts(options$kind)
+      if (options$json) return(say_json(table))
+      for (kind in unique(table$kind)) {
+        say(kind)
+        for (i in which(table$kind == kind)) {
+          say_wrapped(paste0("  ", table$part[i], ": ", table$does[i]), 4L)
+        }
+      }
+    }
+  )
+}
+
+# `tell`: a function that gives the table, `describe`: one of a name.
+parts_command <- function(does, tell, name, describe) {
+  new_command(does, "name", list(json_option()), optional = 1L,
+    run = function(positional, options) {
+      if (!is.null(positional$name)) return(print(describe(positional$name)))
+      table <- tell()
+      if (options$json) return(say_json(table))
+      for (i in seq_len(nrow(table))) {
+        say_wrapped(paste0(table[[name]][i], ": ", table$does[i]), 4L)
+      }
+    }
+  )
+}
+
+member_command_families <- function() {
+  parts_command(
+    "list the families, or say what NAME's hyperparameters mean", list_families, "family",
+    describe_family
+  )
+}
+
+member_command_steps <- function() {
+  parts_command(
+    "list the steps, or say what NAME's hyperparameters mean", list_steps, "step", describe_step
+  )
+}
+
+member_command_metrics <- function() {
+  describe <- function(name) {
+    table <- list_metrics()
+    check_choice(name, table$metric, "name")
+    describe_row(table[table$metric == name, ])
+  }
+  parts_command("list the metrics, or say what NAME measures", list_metrics, "metric", describe)
+}
+
+member_command_splits <- function() {
+  listing <- function() list_parts("split")
+  parts_command("list the ways to split, or say what NAME takes", listing, "part", function(name) {
+    table <- listing()
+    name <- paste0("split_", sub("^split_", "", name))
+    check_choice(name, table$part, "name")
+    describe_row(table[table$part == name, ])
+  })
+}
+
+describe_row <- function(row) {
+  facts <- Filter(function(x) !is.na(x) && nzchar(x), lapply(row, as.character))
+  structure(list(
+    title = facts[[if ("metric" %in% names(facts)) "metric" else "part"]], does = facts$does,
+    about = unlist(Map(function(name, value) paste0(gsub("_", " ", name), ": ", value),
+      setdiff(names(facts), c("metric", "part", "does", "kind")),
+      facts[setdiff(names(facts), c("metric", "part", "does", "kind"))]
+    ), use.names = FALSE)
+  ), class = "kw_description")
+}

@@ -1,0 +1,112 @@
+#' Score a model on rows with known outcomes
+#'
+#' For rows that came later: what the model is worth on them, by the metrics of its comparison.
+#' Rows whose outcome is missing are left out and counted. Unlike [score_set_aside()] it can be
+#' called as often as there are new rows. On rows that the model learned from, and after choosing
+#' anew by such scores, it will seem better than it is.
+#'
+#' @param model A model from [fit_final()] or [open_model()].
+#' @param table A data frame with the model's columns and the outcome, and with the exposure if the
+#'   model has one.
+#' @param by Name of a column of the table: scores for each of its parts as well, levels (the most
+#'   frequent twelve at most) or four ranges of a number.
+#' @param weight,group Names of columns of the table: what rows weigh, and which rows belong
+#'   together, for the intervals.
+#' @param draws Bootstrap draws for the intervals; see [score_set_aside()].
+#' @return A tibble, one row a metric (and part): `part` (with `by`), `metric`, `score`, `low`,
+#'   `high` (95 % interval), `validation` (the mean over the comparison's splits), `rows`,
+#'   `left_out` (rows without outcome). `NA` where a part does not allow the metric.
+#' @section Errors:
+#' `kw_error_data` for a table without the outcome, or with outcomes that the model does not know;
+#' `kw_error_argument` for columns that there are not.
+#' @examples
+#' pots <- demo_pots()
+#' job <- brief(pots[1:800, ],
+#'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
+#'   ignore = c("cracked", "grade", "notes")
+#' )
+#' cmp <- run_comparison(job, candidates(tree = fam_tree()),
+#'   splits = split_kfold(3), seed = 1, quiet = TRUE
+#' )
+#' model <- fit_final(select_final(cmp))
+#' score_known(model, pots[801:1600, ], by = "kiln", group = "firing_id", draws = 100)
+#' @export
+score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, draws = 1000) {
+  check_class(model, "kw_model", "model", "Make one with fit_final().")
+  check_class(table, "data.frame", "table")
+  check_number(draws, "draws", min = 20, whole = TRUE)
+  given <- list(by = by, weight = weight, group = group)
+  for (name in names(given)) {
+    check_string(given[[name]], name, null_ok = TRUE)
+    if (!is.null(given[[name]])) check_choice(given[[name]], names(table), name)
+  }
+  truth <- known_outcomes(model, table)
+  known <- which(!is.na(truth))
+  if (length(known) == 0L) {
+    stop_kw("data", "No row has a known outcome.", column = model$outcome)
+  }
+  rows <- table[known, , drop = FALSE]
+  target <- new_target(
+    truth[known], row_weights(list(roles = list(weight = weight, exposure = model$exposure)), rows),
+    if (!is.null(group)) rows[[group]], quantiles = model$quantiles
+  )
+  prediction <- predict_frame(model, frame_from_new(rows, model$schema, model$missing_codes))
+  left_out <- nrow(table) - length(known)
+  whole <- rows_scored(model, target, prediction, seq_along(known), draws, left_out)
+  if (is.null(by)) return(whole)
+  part <- parts_of_values(rows[[by]], 4)
+  divided <- lapply(seq_along(part$label), function(i) {
+    rows_scored(model, target, prediction, which(part$code == i), draws, NA_integer_)
+  })
+  parts <- c("all rows", part$label)
+  all <- do.call(rbind, c(list(whole), divided))
+  tibble::add_column(all, part = rep(parts, each = nrow(whole)), .before = 1L)
+}
+
+# Outcomes as the model has them, NA where they are missing.
+known_outcomes <- function(model, table) {
+  if (!model$outcome %in% names(table)) {
+    stop_kw("data", paste0("The table has no column ", quoted(model$outcome), ", the outcome."),
+      remedy = did_you_mean(model$outcome, names(table), "Columns"), column = model$outcome
+    )
+  }
+  values <- table[[model$outcome]]
+  if (has_classes(model$kind)) return(known_classes(model, values))
+  number <- mend_number(values, model$outcome)
+  per_exposure(number, table, model$exposure)
+}
+
+known_classes <- function(model, values) {
+  text <- as.character(values)
+  strange <- which(!is.na(text) & !text %in% model$levels)
+  if (length(strange) > 0L) {
+    stop_kw("data", paste0(
+      "The outcome ", quoted(model$outcome), " is ", quoted(text[strange[1]]), " in row ",
+      strange[1], "."
+    ),
+    remedy = paste0("The model knows ", enumerate(quoted(model$levels), 6L), "."),
+    column = model$outcome, row = strange, got = text[strange[1]], choices = model$levels
+    )
+  }
+  factor(text, levels = model$levels, ordered = is.ordered(values) && model$kind == "ordered")
+}
+
+rows_scored <- function(model, target, prediction, some, draws, left_out) {
+  target <- target_rows(target, some)
+  predicted <- prediction_rows(prediction, some)
+  truth <- truth_of(target)
+  score <- function(at) {
+    score_with_threshold(
+      model$metrics, truth[at], prediction_rows(predicted, at), target$weights[at], model$threshold
+    )
+  }
+  ranges <- lapply(model$metrics, `[[`, "range")
+  whole <- unname(score(seq_along(truth)))
+  reach <- set_aside_interval(score, target, draws, model$facts$seed, ranges)
+  metrics <- names(model$metrics)
+  tibble::tibble(
+    metric = metrics, score = whole, low = reach[1, ], high = reach[2, ],
+    validation = model$scores$validation[match(metrics, model$scores$metric)],
+    rows = length(some), left_out = left_out
+  )
+}
