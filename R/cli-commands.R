@@ -34,7 +34,10 @@ member_command_run <- function() {
       option("seed", help = "use this seed instead of the plan's", type = "double"),
       option(
         "journal",
-        help = "SQLite file to write fits into; a run with the same file goes on"
+        help = paste(
+          "SQLite file to write fits into; a run with the same file goes on",
+          "[default: journal.sqlite in the folder]"
+        )
       ),
       option(
         "accept-versions",
@@ -87,7 +90,7 @@ member_command_standings <- function() {
     list(
       option(
         "follow",
-        help = "of a journal: show them again every few seconds until the run ends",
+        help = "show them again every few seconds until the run ends",
         type = "flag"
       ),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag"),
@@ -100,7 +103,7 @@ member_command_standings <- function() {
 }
 
 member_command_select <- function() {
-  new_command("choose the final setting from a journal by a rule, and say why", "journal",
+  new_command("choose the final setting of a run by a rule, and say why", "results",
     list(
       rule_option(), margin_option(),
       option("candidate", help = "choose among these candidates only, separated by commas"),
@@ -114,7 +117,7 @@ member_command_select <- function() {
     ),
     run = function(positional, options) {
       if (!is.null(options$model)) check_writable_file(options$model)
-      choice <- choice_from_journal(positional$journal, options)
+      choice <- choice_of_run(positional$results, options)
       print(choice)
       say("")
       print_rules(explain_choice(choice))
@@ -126,7 +129,7 @@ member_command_select <- function() {
 }
 
 member_command_report <- function() {
-  new_command("write a report on the comparison in a journal as one HTML file", "journal",
+  new_command("write a report on a run as one HTML file", "results",
     list(
       option("out", "kilnwright-report.html", "file to write [default %default]"),
       rule_option(), margin_option(),
@@ -134,7 +137,7 @@ member_command_report <- function() {
     ),
     run = function(positional, options) {
       check_writable_file(options$out)
-      write_report(fit_final(choice_from_journal(positional$journal, options)), options$out)
+      write_report(fit_final(choice_of_run(positional$results, options)), options$out)
       complain(paste0("The report is in ", options$out))
     }
   )
@@ -159,8 +162,9 @@ margin_option <- function() {
   ))
 }
 
-choice_from_journal <- function(file, options) {
-  cmp <- open_comparison(file, trust = options$trust)
+# `path`: a folder of results, or a journal.
+choice_of_run <- function(path, options) {
+  cmp <- open_comparison(journal_of(path), trust = options$trust)
   among <- if (!is.null(options$candidate)) {
     trimws(strsplit(options$candidate, ",", fixed = TRUE)[[1]])
   }
@@ -215,7 +219,10 @@ with_plan <- function(file, seed, absent, use) {
 
 run_plan <- function(plan, file, options) {
   made <- !dir.exists(options$out)
-  prepare_results_folder(options$out, options$replace, options$journal)
+  journal <- options$journal %||% file.path(options$out, results_journal)
+  prepare_results_folder(options$out, options$replace, journal)
+  # reason: the journal of the results that are to be replaced, in their folder
+  if (is.null(options$journal) && options$replace) unlink(journal_files(journal))
   on.exit(if (made && length(list.files(options$out, all.files = TRUE, no.. = TRUE)) == 0L) {
     # reason: made by us, and still empty
     unlink(options$out, recursive = TRUE)
@@ -223,7 +230,7 @@ run_plan <- function(plan, file, options) {
   complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
   cmp <- run_comparison(plan,
-    quiet = options$quiet, workers = workers, journal = options$journal,
+    quiet = options$quiet, workers = workers, journal = journal,
     accept_versions = isTRUE(options[["accept-versions"]]),
     limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
   )
@@ -325,6 +332,9 @@ set_aside_lines <- function(aside, model) {
 
 show_saved_standings <- function(folder, options) {
   check_number(options$top, "top", min = 1, whole = TRUE)
+  running <- dir.exists(folder) && !file.exists(file.path(folder, results_marker)) &&
+    file.exists(file.path(folder, results_journal))
+  if (running || options$follow) folder <- journal_of(folder)
   if (file.exists(folder) && !dir.exists(folder)) return(show_journal_standings(folder, options))
   table <- read_saved_standings(folder)
   metric <- options$metric %||% table$metric[1]

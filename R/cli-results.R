@@ -4,6 +4,21 @@
 
 results_marker <- "comparison.json"
 
+# Where no other journal is asked for, the run keeps one beside its results.
+results_journal <- "journal.sqlite"
+
+journal_files <- function(file) paste0(file, c("", "-wal", "-shm", "-lock"))
+
+# The journal in a folder of results; a journal is itself.
+journal_of <- function(path) {
+  if (!dir.exists(path)) return(path)
+  file <- file.path(path, results_journal)
+  if (file.exists(file)) return(file)
+  stop_kw("results", paste0("The folder ", quoted(path), " holds no journal."),
+    remedy = "Give the journal of the run, or run the plan again."
+  )
+}
+
 # Before anything is run: the folder is there, can be written, and holds nothing that would be
 # in the way.
 prepare_results_folder <- function(folder, replace, journal = NULL) {
@@ -35,7 +50,7 @@ prepare_results_folder <- function(folder, replace, journal = NULL) {
 check_results_replaced <- function(folder, replace, journal) {
   there <- list.files(folder, all.files = TRUE, no.. = TRUE)
   if (!is.null(journal) && same_path(dirname(journal), folder)) {
-    there <- setdiff(there, paste0(basename(journal), c("", "-wal", "-shm", "-lock")))
+    there <- setdiff(there, journal_files(basename(journal)))
   }
   if (length(there) == 0L) return(invisible())
   ours <- file.exists(file.path(folder, results_marker))

@@ -137,7 +137,7 @@ learn_model_fill <- function(columns, settings, weights) {
     if (is.factor(y)) y <- factor(as.character(y), levels = seen_levels(y))
     if (length(others) == 0L || length(unique(y)) < 2L) return(NULL)
     x <- plain_frame(lapply(others, function(column) column[known]), length(known))
-    fit_tree(x, y, w, list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
+    member_fam_tree()$fit(x, y, w, list(impurity = "gini", min_leaf = 7, depth = 30), 1L, 1L) |>
       c(list(classes = levels(y)))
   })
   list(by = "model", trees = Filter(Negate(is.null), trees))
@@ -184,7 +184,7 @@ fill_by_trees <- function(columns, helper, n) {
     if (length(gaps) == 0L) next
     tree <- helper$trees[[name]]
     x <- plain_frame(lapply(columns[names(tree$levels)], function(x) x[gaps]), length(gaps))
-    predicted <- predict_tree(tree, x, 0.001)
+    predicted <- member_fam_tree()$path$predict(tree, x, 0.001)
     filled[[name]][gaps] <- if (tree$is_class) {
       tree$classes[predicted_class(predicted)]
     } else {

@@ -36,7 +36,8 @@ test_that("run, standings and predict work together, and agree with the R functi
   expect_setequal(
     list.files(folder),
     c(
-      "choice.json", "comparison.json", "failures.csv", "figures", "model.kilnwright", "plan.yml",
+      "choice.json", "comparison.json", "failures.csv", "figures", "journal.sqlite",
+      "model.kilnwright", "plan.yml",
       "scores_by_split.csv", "set_aside.csv", "standings.csv",
       "summary.txt"
     )
@@ -55,6 +56,19 @@ test_that("run, standings and predict work together, and agree with the R functi
   shown <- command("standings", folder, "--metric", "log_loss", "--top", "2")
   expect_match(shown$out[1], "Standings by log_loss \\(lower is better\\)")
   expect_length(shown$out, 5)
+  chosen <- command("select", folder, "--rule", "one_se")
+  expect_identical(chosen$status, 0L, info = chosen$err)
+  wanted <- capture.output(print(select_final(cmp, "one_se")))
+  expect_identical(chosen$out[seq_along(wanted)], wanted)
+  # a run that was broken off has its journal only: the same call goes on, and ends alike
+  broken <- file.path(withr::local_tempdir(), "broken")
+  dir.create(broken)
+  file.copy(file.path(folder, "journal.sqlite"), broken)
+  expect_match(command("standings", broken)$out, "tree", all = FALSE)
+  expect_identical(command("run", plan, "--out", broken, "--quiet")$status, 0L)
+  again <- as.data.frame(data.table::fread(file.path(broken, "standings.csv")))
+  timed <- setdiff(names(saved), "seconds")
+  expect_equal(again[timed], saved[timed])
   listed <- command("standings", folder, "--csv")
   expect_equal(data.table::fread(text = listed$out)$mean, deciding$mean)
 
