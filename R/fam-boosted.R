@@ -117,6 +117,20 @@ fit_boosted <- function(x, y, weights, settings, seed, threads, kind, exposure,
 
 # The package takes whole counts only: a rate is given as what was counted, with an offset.
 grow_gbm <- function(y, x, weights, settings, kind, seed, exposure, quantile) {
+  if (kind == "quantiles" && !is.null(weights)) {
+    # the package has no quantiles of rows that weigh
+    rows <- repeated_rows(weights)
+    if (is.null(rows)) {
+      stop(
+        "package gbm takes no weights for quantiles unless they are whole numbers; use ",
+        "package = \"lightgbm\", or fam_forest()",
+        call. = FALSE
+      )
+    }
+    x <- x[rows, , drop = FALSE]
+    y <- y[rows]
+    weights <- NULL
+  }
   if (settings$row_share * length(y) <= 2 * settings$min_leaf + 1) {
     stop(
       length(y),
@@ -271,11 +285,12 @@ script_boosted <- function(settings, about) {
 # list(boost, predicted): lines of the function, and a prediction by `model`.
 script_gbm <- function(settings, about, x, model) {
   counted <- about$exposure && about$kind == "count"
+  repeated <- about$weighted && !is.null(about$quantiles)
   list(boost = code_lines(r"(
 boost <- function(y, seed<<quantile>>) {
   set.seed(seed)
   <<counted>>
-  gbm::gbm.fit(<<x>>, <<y>>,
+  gbm::gbm.fit(<<x>><<rows>>, <<y>>,
     distribution = <<distribution>>, n.trees = <<trees>>, interaction.depth = <<depth>>,
     n.minobsinnode = <<leaf>>, shrinkage = <<rate>>, bag.fraction = <<share>><<w>>,
     keep.data = FALSE, verbose = FALSE
@@ -283,16 +298,18 @@ boost <- function(y, seed<<quantile>>) {
 }
 )",
     quantile = if (is.null(about$quantiles)) "" else ", quantile", x = x,
-    counted = if (counted) "# the package takes what was counted, with an offset",
-    y = if (counted) "round(y * exposure)" else "y",
+    counted = if (counted) "# the package takes what was counted, with an offset" else if (
+      repeated) c("# a row as often as it weighs", "rows <- rep(seq_along(w), w)"),
+    rows = if (repeated) "[rows, , drop = FALSE]" else "",
+    y = if (counted) "round(y * exposure)" else if (repeated) "y[rows]" else "y",
     distribution = switch(about$kind,
       number = "\"gaussian\"", count = "\"poisson\"",
       quantiles = "list(name = \"quantile\", alpha = quantile)", "\"bernoulli\""
     ),
     trees = about$value, depth = settings$depth, leaf = settings$min_leaf,
     rate = r_text(settings$rate), share = r_text(as.double(settings$row_share)),
-    w = if (counted) ",\n    w = w / exposure, offset = log(exposure)" else if (about$weighted)
-      ", w = w" else ""
+    w = if (counted) ",\n    w = w / exposure, offset = log(exposure)" else if (
+      about$weighted && !repeated) ", w = w" else ""
   ), predicted = paste0(
     "gbm::predict.gbm(", model, ", ", x, ", n.trees = ", about$value, ", type = \"response\")"
   ))

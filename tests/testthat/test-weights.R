@@ -206,6 +206,26 @@ test_that("families whose packages know of weights alone take a weight as so man
   }
 })
 
+test_that("boosted quantiles, whose package weighs none, take whole weights as so many rows", {
+  skip_if_not_installed("gbm")
+  table <- weighted_table()[c("a", "b", "number", "count")]
+  repeated <- table[rep(seq_len(nrow(table)), table$count), ]
+  row.names(repeated) <- NULL
+  new <- table[1:20, c("a", "b")]
+  fitted <- function(table, weight = NULL) {
+    job <- brief(table[c("a", "b", "number", weight)], "number",
+      weight = weight, quantiles = c(0.2, 0.8)
+    )
+    cmp <- quiet_run(job, candidates(f = fam_boosted(trees = 20, row_share = 1)),
+      splits = split_kfold(3), seed = 1, workers = 1
+    )
+    predict(fit_final(select_final(cmp, "best_mean")), new)
+  }
+  expect_equal(fitted(table, "count"), fitted(repeated), tolerance = 1e-8)
+  table$count <- table$count + 0.5
+  expect_error(fitted(table, "count"), "unless they are whole", class = "kw_error")
+})
+
 test_that("figures and effects count a row as often as its weight, as scores do", {
   table <- weighted_table()[c("a", "c", "class", "count")]
   table <- table[rep(1:80, 4), ]
