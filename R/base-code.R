@@ -233,20 +233,19 @@ source_text <- function(f) {
 
 # An author's function under a name; it needs nothing from around it but values.
 own_function <- function(name, f) {
-  text <- function_text(f, function(names) NULL)
+  text <- function_text(f)
   c(paste0(name, " <- ", text[1]), text[-1])
 }
 
 # A function as text, with the values around it that it uses.
-function_text <- function(f, need_all) {
+function_text <- function(f) {
   used <- unlist(codetools::findGlobals(f, merge = FALSE), use.names = FALSE)
   captured <- values_around(f, used)
-  need_all(setdiff(used, names(captured)))
   text <- source_text(f)
   if (length(captured) == 0L) return(text)
   around <- unlist(lapply(names(captured), function(name) {
     value <- captured[[name]]
-    lines <- if (is.function(value)) function_text(value, need_all) else r_text(value)
+    lines <- if (is.function(value)) function_text(value) else r_text(value)
     c(paste0("  ", r_name(name), " <- ", lines[1]), if (length(lines) > 1L) paste0("  ", lines[-1]))
   }))
   c("local({", around, paste0("  ", text), "})")

@@ -36,7 +36,7 @@ member_command_run <- function() {
         "journal",
         help = paste(
           "SQLite file to write fits into; a run with the same file goes on",
-          "[default: journal.sqlite in the folder]"
+          "[default: journal.sqlite in the folder]; none: keep no journal"
         )
       ),
       option(
@@ -220,6 +220,7 @@ with_plan <- function(file, seed, absent, use) {
 run_plan <- function(plan, file, options) {
   made <- !dir.exists(options$out)
   journal <- options$journal %||% file.path(options$out, results_journal)
+  if (journal == "none") journal <- NULL
   prepare_results_folder(options$out, options$replace, journal)
   # reason: the journal of the results that are to be replaced, in their folder
   if (is.null(options$journal) && options$replace) unlink(journal_files(journal))
@@ -229,10 +230,19 @@ run_plan <- function(plan, file, options) {
   })
   complain(capture_print(preview(plan, pilots = FALSE)), "")
   workers <- asked_workers(options)
-  cmp <- run_comparison(plan,
-    quiet = options$quiet, workers = workers, journal = journal,
-    accept_versions = isTRUE(options[["accept-versions"]]),
-    limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
+  cmp <- tryCatch(
+    run_comparison(plan,
+      quiet = options$quiet, workers = workers, journal = journal,
+      accept_versions = isTRUE(options[["accept-versions"]]),
+      limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
+    ),
+    kw_error_journal = function(e) {
+      if (!is.null(options$journal)) stop(e)
+      stop_kw("journal", plain_message(e),
+        where = paste0("It is ", quoted(journal), "."),
+        remedy = "Say --replace to begin anew, --out for another folder, or --journal none."
+      )
+    }
   )
   chosen <- choose_if_any(cmp, isTRUE(options$intervals))
   said <- c(capture_print(cmp), "", chosen$said)

@@ -39,10 +39,26 @@ test_that("the journal may lie in the folder, and foreign files there are left a
   results_of(folder, replace = TRUE, journal = journal)
   expect_true(all(file.exists(c(foreign, journal, file.path(folder, "plan.yml")))))
   expect_false(file.exists(old))
+  results_of(folder, out = "bare", journal = "none")
+  expect_false(file.exists(file.path(folder, "bare", "journal.sqlite")))
   skip_on_os("windows")
   kept <- file.path(folder, "results", unlist(jsonlite::read_json(marker)$files))
   expect_true(all(file.exists(kept)))
   expect_true(all(as.character(file.mode(kept)) == "600"))
+})
+
+test_that("a journal of another plan in the folder is refused, and replaced when asked to", {
+  local_quiet_stderr()
+  folder <- withr::local_tempdir()
+  results_of(folder, out = "first")
+  half <- file.path(folder, "half")
+  dir.create(half)
+  file.copy(file.path(folder, "first", "journal.sqlite"), half)
+  plan <- file.path(folder, "plan.yml")
+  writeLines(sub("seed: 1", "seed: 2", readLines(plan)), plan)
+  expect_error(results_of(folder, out = "half"), "--replace", class = "kw_error_journal")
+  results_of(folder, out = "half", replace = TRUE)
+  expect_identical(open_comparison(file.path(half, "journal.sqlite"))$plan$seed, 2)
 })
 
 test_that("where results cannot go is said before anything is run", {
