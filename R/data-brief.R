@@ -37,8 +37,8 @@
 #'   counts. What is learned, scored and predicted is the rate per unit of it, and a row weighs as
 #'   much as its exposure; for the Poisson likelihood that is the same as an offset.
 #' @param outcome_scale For a numeric outcome: the scale on which families learn it, such as
-#'   `"log"`, or several to try; see [pre_outcome_scale()], which stands before every candidate that
-#'   has none of its own. Scores and predictions are in the outcome's own unit.
+#'   `"log"`, several to try, or `list(to = , from = )`; see [pre_outcome_scale()], which stands
+#'   before every candidate that has none of its own. Scores and predictions are in the outcome's own unit.
 #' @return A `kw_brief`; print it to read what it says.
 #' @section Errors:
 #' `kw_error_brief` when a column is absent, has two roles or cannot be used as
@@ -80,6 +80,7 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   target <- understand_outcome(table[[outcome]], outcome, event, outcome_kind)
   quantiles <- check_quantiles(quantiles, target$kind, outcome)
   check_exposure(table, exposure, outcome, target$kind)
+  if (is.list(outcome_scale)) outcome_scale <- own_scale(outcome_scale$to, outcome_scale$from)
   check_outcome_scale(outcome_scale, outcome, target$kind, exposure)
   table[[outcome]] <- per_exposure(target$values, table, exposure)
   brief <- new_record("kw_brief",
@@ -95,7 +96,9 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
 }
 
 check_outcome_scale <- function(scales, outcome, kind, exposure) {
-  for (one in scales) check_choice(one, outcome_scales, "outcome_scale")
+  if (!is.list(scales)) {
+    for (one in scales) check_choice(one, outcome_scales, "outcome_scale")
+  }
   if (is.null(scales)) return(invisible())
   if (is_wide(kind)) {
     stop_kw("brief", paste0(

@@ -2,10 +2,43 @@
 
 outcome_scales <- c("none", "log", "log1p", "sqrt", "box_cox", "yeo_johnson")
 
-# What is learned of it: list(by, power, reach, back), NULL for "none". `reach`: no prediction is
-# further from the outcomes of the training rows, on the scale, than they are from one another.
-learn_outcome_scale <- function(y, by, back, weights = NULL) {
+# Two functions of an author's, there and back, as list(to, from); NULL where neither is given.
+own_scale <- function(to, from) {
+  if (is.null(to) && is.null(from)) return(NULL)
+  for (one in c("to", "from")) {
+    check_argument(is.function(get(one)), one, "a function of numbers", get(one))
+  }
+  check_self_contained(list(to = to, from = from), "outcome_scale")
+  list(to = portable_function(to, "`to`"), from = portable_function(from, "`from`"))
+}
+
+# An author's function of numbers gives as many numbers.
+own_values <- function(f, x, name) {
+  out <- f(x)
+  if (is.numeric(out) && length(out) == length(x) && !anyNA(out) && all(is.finite(out))) {
+    return(as.double(out))
+  }
+  stop_kw("columns", paste0(
+    "pre_outcome_scale(): `", name, "` must give a finite number for every outcome."
+  ), remedy = "Does it take all outcomes that there are?")
+}
+
+# There and back is where one was.
+check_way_back <- function(y, own) {
+  there <- own_values(own$to, y, "to")
+  back <- own_values(own$from, there, "from")
+  if (isTRUE(all.equal(back, as.double(y), tolerance = 1e-6))) return(invisible())
+  stop_kw("columns", "pre_outcome_scale(): `from` does not take back what `to` did.",
+    remedy = "Give functions such as to = log10 and from = function(z) 10^z."
+  )
+}
+
+# What is learned of it: list(by, power, reach, back), NULL for "none"; with `own`, functions of an
+# author's. `reach`: no prediction is further from the outcomes of the training rows, on the scale,
+# than they are from one another.
+learn_outcome_scale <- function(y, by, back, weights = NULL, own = NULL) {
   if (by == "none") return(NULL)
+  if (by == "own") check_way_back(y, own)
   wanted <- switch(by,
     log = , box_cox = if (any(y <= 0)) "above 0",
     log1p = if (any(y <= -1)) "above -1",
@@ -25,7 +58,7 @@ learn_outcome_scale <- function(y, by, back, weights = NULL) {
     ),
     NA_real_
   )
-  scale <- list(by = by, power = power, back = back)
+  scale <- list(by = by, power = power, back = back, own = own)
   ends <- range(to_scale(known$x, scale))
   scale$reach <- ends + c(-1, 1) * max(diff(ends), 1e-8)
   scale
@@ -34,7 +67,7 @@ learn_outcome_scale <- function(y, by, back, weights = NULL) {
 to_scale <- function(y, scale) {
   switch(scale$by,
     log = log(y), log1p = log1p(y), sqrt = sqrt(y), box_cox = box_cox(y, scale$power),
-    yeo_johnson = yeo_johnson(y, scale$power)
+    yeo_johnson = yeo_johnson(y, scale$power), own = own_values(scale$own$to, y, "to")
   )
 }
 
@@ -42,7 +75,8 @@ out_of_scale <- function(z, scale) {
   z <- pmin(pmax(z, scale$reach[1]), scale$reach[2])
   switch(scale$by,
     log = exp(z), log1p = expm1(z), sqrt = pmax(z, 0)^2, box_cox = from_box_cox(z, scale$power),
-    yeo_johnson = from_yeo_johnson(z, scale$power)
+    yeo_johnson = from_yeo_johnson(z, scale$power),
+    own = own_values(scale$own$from, as.vector(z), "from")
   )
 }
 

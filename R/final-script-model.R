@@ -142,10 +142,11 @@ script_scaled <- function(model, made) {
   weighted <- !is.null(model$brief$roles$weight)
   power <- r_text(scale$power)
   to <- switch(scale$by,
-    log = "log(y)", log1p = "log1p(y)", sqrt = "sqrt(y)", paste0("bend_outcome(y, ", power, ")")
+    own = "to_own_scale(y)", log = "log(y)", log1p = "log1p(y)", sqrt = "sqrt(y)",
+    paste0("bend_outcome(y, ", power, ")")
   )
   back <- switch(scale$by,
-    log = "exp(z)", log1p = "expm1(z)", sqrt = "pmax(z, 0)^2",
+    own = "from_own_scale(z)", log = "exp(z)", log1p = "expm1(z)", sqrt = "pmax(z, 0)^2",
     paste0("straight_outcome(z, ", power, ")")
   )
   code_lines(r"(
@@ -164,7 +165,12 @@ back <- function(z) {
 }
 <<smear>>
 )",
-    bend = if (scale$by %in% c("box_cox", "yeo_johnson")) script_power_back(scale$by), to = to,
+    bend = switch(scale$by,
+      box_cox = , yeo_johnson = script_power_back(scale$by),
+      own = c(
+        own_function("to_own_scale", scale$own$to), own_function("from_own_scale", scale$own$from)
+      )
+    ), to = to,
     fit = made$fit, predict = paste0("  ", made$predict), back = back,
     some = if (weighted) "[w > 0]" else "",
     smear = if (scale$back == "median") {

@@ -72,8 +72,12 @@ write_out_minimal <- function(pipeline, brief) {
 with_outcome_scale <- function(pipeline, brief) {
   scales <- brief$outcome_scale
   if (is.null(scales) || has_step(pipeline$steps, "outcome_scale")) return(pipeline)
-  by <- if (length(scales) > 1L) do.call(among, as.list(scales)) else scales
-  step <- new_step(member_step_outcome_scale(), list(by = by))
+  settings <- if (is.list(scales)) {
+    c(list(by = "own"), scales)
+  } else {
+    list(by = if (length(scales) > 1L) do.call(among, as.list(scales)) else scales)
+  }
+  step <- new_step(member_step_outcome_scale(), settings)
   pipeline$steps <- c(as_nodes(step), pipeline$steps)
   pipeline
 }

@@ -24,7 +24,8 @@ print.kw_brief <- function(x, ...) {
   ))
   if (!is.null(x$outcome_scale)) {
     say_wrapped(paste0(
-      "Families learn ", x$outcome, " on the scale ", paste(x$outcome_scale, collapse = " or "), "."
+      "Families learn ", x$outcome, " on ", if (is.list(x$outcome_scale)) "a scale of its own" else
+        paste("the scale", paste(x$outcome_scale, collapse = " or ")), "."
     ))
   }
   say_wrapped(rows_sentence(x))

@@ -180,7 +180,11 @@ brief_yaml <- function(brief, table) {
       missing_codes = lapply(brief$missing_codes, function(codes) {
         if (length(codes) > 1L) as.list(codes) else codes
       }),
-      outcome_scale = as.list(brief$outcome_scale),
+      outcome_scale = if (is.list(brief$outcome_scale)) {
+        cannot_hold("an outcome scale of functions")
+      } else {
+        as.list(brief$outcome_scale)
+      },
       outcome_kind = if (brief$kind_given) brief$kind, quantiles = as.list(brief$quantiles)
     )
   )

@@ -13,6 +13,8 @@
 #' @param by `"log"` and `"box_cox"`: outcomes above 0; `"sqrt"`: 0 or more; `"log1p"`: above -1;
 #'   `"yeo_johnson"`: any; `"none"`: the outcome as it is.
 #' @param back `"mean"` or `"median"`.
+#' @param to,from Instead of `by`: two functions of numbers, there and back, such as `log10` and
+#'   `function(z) 10^z`.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_plan` by [plan_comparison()] when the outcome is no number, or the first split has
@@ -23,8 +25,10 @@
 #' @examples
 #' pipeline(pre_outcome_scale(by = among("none", "log")), pre_minimal(), fam_linear())
 #' @export
-pre_outcome_scale <- function(by = "log", back = "mean") {
-  new_step(member_step_outcome_scale(), list(by = by, back = back))
+pre_outcome_scale <- function(by = "log", back = "mean", to = NULL, from = NULL) {
+  own <- own_scale(to, from)
+  if (!is.null(own)) by <- "own"
+  new_step(member_step_outcome_scale(), c(list(by = by, back = back), own))
 }
 
 member_step_outcome_scale <- function() {
@@ -35,7 +39,7 @@ member_step_outcome_scale <- function() {
     cross_fitted = TRUE, does = "Lets families learn a numeric outcome on another scale.",
     hyperparameters = list(
       by = hyperparameter("choice", "log",
-        choices = outcome_scales,
+        choices = c(outcome_scales, "own"),
         sensible = function(rows, columns, classes) among("none", "yeo_johnson"),
         meaning = "The scale on which families learn the outcome."
       ),
@@ -43,9 +47,21 @@ member_step_outcome_scale <- function() {
         choices = c("mean", "median"),
         active_when = function(settings, kind) settings$by != "none",
         meaning = "What predictions in the outcome's unit are."
-      )
-    )
+      ),
+      to = hyperparameter("code", NULL, meaning = "By \"own\": onto the scale."),
+      from = hyperparameter("code", NULL, meaning = "By \"own\": back from the scale.")
+    ),
+    check = check_own_scale
   )
+}
+
+check_own_scale <- function(settings) {
+  asked <- if (inherits(settings$by, "kw_among")) settings$by$values else settings$by
+  if ("own" %in% asked && is.null(settings$to)) {
+    stop_kw("argument", "pre_outcome_scale(by = \"own\") needs the functions `to` and `from`.",
+      remedy = "Give both, or another scale."
+    )
+  }
 }
 
 learn_scaled_outcome <- function(frame, target, settings, seed) {
@@ -54,7 +70,10 @@ learn_scaled_outcome <- function(frame, target, settings, seed) {
       remedy = "Leave it out."
     )
   }
-  scale <- learn_outcome_scale(target$outcome, settings$by, settings$back, target$weights)
+  scale <- learn_outcome_scale(
+    target$outcome, settings$by, settings$back, target$weights,
+    own = if (settings$by == "own") settings[c("to", "from")]
+  )
   target["scale"] <- list(scale)
   list(state = NULL, training = list(frame = frame, target = target))
 }

@@ -162,3 +162,29 @@ test_that("a brief's scale holds for every candidate without one of its own", {
   expect_error(brief(table, "price", outcome_scale = "cube"), "outcome_scale",
     class = "kw_error_argument")
 })
+
+test_that("a scale of one's own functions gives what the log does, everywhere", {
+  table <- priced(60)
+  to <- function(y) log(y) / log(2)
+  from <- function(z) 2^z
+  run <- function(scale) {
+    job <- brief(table, "price", outcome_scale = scale)
+    fit_final(select_final(quiet_run(job, candidates(l = fam_linear(), t = fam_tree()),
+      splits = split_kfold(4), seed = 1, workers = 1
+    ), candidate = "l"))
+  }
+  own <- run(list(to = to, from = from))
+  expect_equal(predict(own, table), predict(run("log"), table), tolerance = 1e-8)
+  files <- withr::local_tempfile(fileext = c(".R", ".kilnwright"))
+  write_script(own, files[1])
+  expect_equal(run_script(files[1], table)$predict_new(table)$value, predict(own, table)$value,
+    tolerance = 1e-10
+  )
+  save_model(own, files[2])
+  expect_equal(predict(open_model(files[2], trust = TRUE), table), predict(own, table))
+  plan <- own$origin$choice$cmp$plan
+  expect_error(write_plan(plan, tempfile(fileext = ".yml")), "outcome scale", class = "kw_error")
+  expect_error(run(list(to = to, from = function(z) z)), "take back", class = "kw_error")
+  expect_error(pre_outcome_scale("own"), "needs the functions", class = "kw_error_argument")
+  expect_error(pre_outcome_scale(to = to), "`from`", class = "kw_error_argument")
+})
