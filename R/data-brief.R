@@ -38,7 +38,8 @@
 #'   much as its exposure; for the Poisson likelihood that is the same as an offset.
 #' @param outcome_scale For a numeric outcome: the scale on which families learn it, such as
 #'   `"log"`, several to try, or `list(to = , from = )`; see [pre_outcome_scale()], which stands
-#'   before every candidate that has none of its own. Scores and predictions are in the outcome's own unit.
+#'   before every candidate that has none of its own. Scores and predictions are in the outcome's
+#'   own unit.
 #' @return A `kw_brief`; print it to read what it says.
 #' @section Errors:
 #' `kw_error_brief` when a column is absent, has two roles or cannot be used as
