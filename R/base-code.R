@@ -18,6 +18,12 @@ code_lines <- function(template, ...) {
   }))
 }
 
+# code_lines() with some holes filled already.
+code_filler <- function(...) {
+  filled <- list(...)
+  function(template, ...) do.call(code_lines, c(list(template), filled, list(...)))
+}
+
 # A column of `x`: x$name, or x[["name"]] where the name needs quotes.
 r_column <- function(name, x = "x") {
   if (is_plain_name(name)) paste0(x, "$", name) else paste0(x, "[[", r_string(name), "]]")
@@ -278,6 +284,15 @@ packages_called <- function(functions) {
   for (f in Filter(Negate(is.primitive), functions)) walk(body(f))
   setdiff(sort(unique(found)), c("base", "stats", "utils", "methods"))
 }
+
+# Small numbers of the parts that rows were dealt into, as code.
+r_parts <- function(part) {
+  if (max(part) > 9L) return(r_vector(part))
+  paste0("utf8ToInt(paste0(\n  ", digit_lines(part), "\n)) - utf8ToInt(\"0\")")
+}
+
+# Weights in a script, so that they sum to the rows that they stand for.
+script_weights <- "w * max(sum(w), sum(w > 0)) / sum(w)"
 
 # Digits as lines of text in quotes.
 digit_lines <- function(digits) {

@@ -43,8 +43,12 @@ check_record <- function(x, class, arg) {
     remedy = "Another version kept it, or it was changed by hand; make it again."
     )
   }
-  parts <- list(kw_plan = "brief", kw_comparison = "plan", kw_choice = "cmp")[[class]]
-  if (!is.null(parts)) check_class(x[[parts]], class(x[[parts]])[1], paste0(arg, "$", parts))
+  # what lies within is a record too
+  inner <- switch(class,
+    kw_plan = list("brief", "kw_brief"), kw_comparison = list("plan", "kw_plan"),
+    kw_choice = list("cmp", "kw_comparison")
+  )
+  if (!is.null(inner)) check_class(x[[inner[[1]]]], inner[[2]], paste0(arg, "$", inner[[1]]))
   invisible(x)
 }
 

@@ -165,9 +165,7 @@ margin_option <- function() {
 # `path`: a folder of results, or a journal.
 choice_of_run <- function(path, options) {
   cmp <- open_comparison(journal_of(path), trust = options$trust)
-  among <- if (!is.null(options$candidate)) {
-    trimws(strsplit(options$candidate, ",", fixed = TRUE)[[1]])
-  }
+  among <- names_given(options$candidate)
   select_final(
     cmp, options$rule,
     margin = options$margin, candidate = among, metric = options$metric
@@ -401,7 +399,7 @@ saved_labels <- function(table) {
 
 predict_to_file <- function(positional, options) {
   model <- open_model(positional$model, trust = options$trust)
-  ids <- if (!is.null(options$id)) trimws(strsplit(options$id, ",", fixed = TRUE)[[1]])
+  ids <- names_given(options$id)
   table <- read_new_rows(model, positional$table, ids)
   remarks <- check_new_data(model, table)
   if (nrow(remarks) > 0L) complain(capture_print(remarks))

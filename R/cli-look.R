@@ -5,6 +5,7 @@ role_options <- function() {
   list(
     option("outcome", help = "the column to predict"),
     option("event", help = "of two classes the one that counts"),
+    option("outcome-kind", help = paste(outcome_kinds(), collapse = ", ")),
     option("id", help = "columns that name the rows, separated by commas"),
     option("group", help = "the column that says which rows belong together"),
     option("time", help = "the column that says when"),
@@ -16,11 +17,11 @@ role_options <- function() {
 # The brief that the role options describe.
 brief_of_table <- function(file, options) {
   if (is.null(options$outcome)) wrong_call("Say what is to be predicted: --outcome NAME.")
-  several <- function(text) if (!is.null(text)) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
   brief(read_data(file),
-    outcome = options$outcome, event = options$event, id = several(options$id),
+    outcome = options$outcome, event = options$event, id = names_given(options$id),
     group = options$group, time = options$time, weight = options$weight,
-    ignore = several(options$ignore)
+    ignore = names_given(options$ignore),
+    outcome_kind = options[["outcome-kind"]]
   )
 }
 
@@ -100,6 +101,11 @@ member_command_draft <- function() {
 }
 
 draft_plan <- function(file, options) {
+  if (file == "-") wrong_call("A plan names its table: give a file, not -.")
+  if (options$out != "-") {
+    refuse_existing(options$out, options$replace)
+    check_writable_file(options$out)
+  }
   job <- brief_of_table(file, options)
   mended <- apply_remedies(job, inspect_data(job))
   job <- mended$brief
@@ -116,7 +122,6 @@ draft_plan <- function(file, options) {
   write_plan(with_ranges(plan), draft, table = file)
   lines <- commented_plan(readLines(draft, encoding = "UTF-8")[-1], mended)
   if (options$out == "-") return(show_lines(lines))
-  refuse_existing(options$out, options$replace)
   write_whole(options$out, c(paste("# Run it with: kilnwright run", options$out), lines))
   complain(paste0("The plan is in ", options$out, "; kilnwright preview ", options$out,
     " shows what it would do."))
@@ -171,7 +176,9 @@ member_command_score <- function() {
     ),
     run = function(positional, options) {
       model <- open_model(positional$model, trust = options$trust)
-      scores <- score_known(model, read_data(positional$table),
+      # classes are texts, whatever they look like
+      texts <- if (has_classes(model$kind)) model$outcome
+      scores <- score_known(model, read_new_rows(model, positional$table, texts),
         by = options$by, weight = options$weight, group = options$group
       )
       if (options$json) return(say_json(scores))
@@ -195,7 +202,7 @@ scores_as_text <- function(scores) {
   rows <- data.frame(metric = scores$metric)
   for (name in c("score", "low", "high", "validation")) rows[[name]] <- plain(scores[[name]])
   rows$rows <- scores$rows
-  if (is.null(scores$part)) rows else cbind(part = scores$part, rows)
+  if ("part" %in% names(scores)) cbind(part = scores$part, rows) else rows
 }
 
 # ---- what parts there are ----
@@ -262,13 +269,12 @@ member_command_splits <- function() {
   })
 }
 
+# A row of a list of parts, as what describe_step() gives is printed.
 describe_row <- function(row) {
-  facts <- Filter(function(x) !is.na(x) && nzchar(x), lapply(row, as.character))
+  facts <- Filter(function(x) !is.na(x) && nzchar(x), vapply(row, as.character, ""))
+  about <- facts[setdiff(names(facts), c("metric", "part", "does", "kind"))]
   structure(list(
-    title = facts[[if ("metric" %in% names(facts)) "metric" else "part"]], does = facts$does,
-    about = unlist(Map(function(name, value) paste0(gsub("_", " ", name), ": ", value),
-      setdiff(names(facts), c("metric", "part", "does", "kind")),
-      facts[setdiff(names(facts), c("metric", "part", "does", "kind"))]
-    ), use.names = FALSE)
+    title = row[[intersect(c("metric", "part"), names(row))[1]]], does = row$does,
+    about = paste0(gsub("_", " ", names(about)), ": ", about)
   ), class = "kw_description")
 }

@@ -108,6 +108,9 @@ command_words <- function(text) {
     fixed = TRUE
   )
   text <- gsub("accept_versions = TRUE", "--accept-versions", text, fixed = TRUE)
+  text <- gsub("replace = TRUE", "--replace", text, fixed = TRUE)
+  text <- gsub("say event = ", "say --event ", text, fixed = TRUE)
+  text <- gsub("say outcome_kind = ", "say --outcome-kind ", text, fixed = TRUE)
   named <- "`(seed|top|metric|rule|candidate|journal|workers|minutes|fit_seconds|out|id|type)`"
   found <- gregexpr(named, text)
   regmatches(text, found) <- lapply(regmatches(text, found), function(words) {
@@ -115,6 +118,9 @@ command_words <- function(text) {
   })
   text
 }
+
+# Names that an option gives, separated by commas.
+names_given <- function(text) if (!is.null(text)) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
 
 complain <- function(...) cat(visible(paste0(c(...), "\n")), sep = "", file = stderr())
 

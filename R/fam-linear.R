@@ -126,8 +126,7 @@ softmax_rows <- function(eta) {
 }
 
 script_linear <- function(settings, about) {
-  holes <- list(x = about$frame, w = if (about$weighted) ", weights = w" else "")
-  lines <- function(template, ...) do.call(code_lines, c(list(template), holes, list(...)))
+  lines <- code_filler(x = about$frame, w = if (about$weighted) ", weights = w" else "")
   if (about$kind == "quantiles") return(script_quantiles(about))
   if (about$kind == "many_class") {
     return(list(fit = lines(r"(

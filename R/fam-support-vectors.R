@@ -316,9 +316,7 @@ curve_of <- function(value, inside) {
   }
   ab
 }
-third <- utf8ToInt(paste0(
-  <<part>>
-)) - utf8ToInt("0")
+third <- <<part>>
 one_against_rest <- function(level) {
   inside <- y == level
   target <- factor(inside, levels = c(TRUE, FALSE))
@@ -334,7 +332,7 @@ one_against_rest <- function(level) {
 <<seed>>
 models <- lapply(<<classes>>, one_against_rest)
 )",
-    part = digit_lines(part), x = x, lacking = lacking,
+    part = r_parts(part), x = x, lacking = lacking,
     known = if (all(whole)) "value, inside" else "value[!is.na(value)], inside[!is.na(value)]",
     seed = r_seed(about$seed),
     classes = if (several) "levels(y)" else "levels(y)[2]"

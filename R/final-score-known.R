@@ -18,7 +18,8 @@
 #'   `left_out` (rows without outcome). `NA` where a part does not allow the metric.
 #' @section Errors:
 #' `kw_error_data` for a table without the outcome, or with outcomes that the model does not know;
-#' `kw_error_argument` for columns that there are not.
+#' `kw_error_argument` for columns that there are not, `kw_error_brief` for weights and exposures
+#' that are no such numbers, and for groups with gaps.
 #' @examples
 #' pots <- demo_pots()
 #' job <- brief(pots[1:800, ],
@@ -46,6 +47,7 @@ score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, dr
     stop_kw("data", "No row has a known outcome.", column = model$outcome)
   }
   rows <- table[known, , drop = FALSE]
+  check_role_values(rows, given)
   target <- new_target(
     truth[known], row_weights(list(roles = list(weight = weight, exposure = model$exposure)), rows),
     if (!is.null(group)) rows[[group]], quantiles = model$quantiles
@@ -65,11 +67,13 @@ score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, dr
 
 # Outcomes as the model has them, NA where they are missing.
 known_outcomes <- function(model, table) {
-  if (!model$outcome %in% names(table)) {
-    stop_kw("data", paste0("The table has no column ", quoted(model$outcome), ", the outcome."),
-      remedy = did_you_mean(model$outcome, names(table), "Columns"), column = model$outcome
+  needed <- c(outcome = model$outcome, exposure = model$exposure)
+  for (role in names(needed)[!needed %in% names(table)]) {
+    stop_kw("data", paste0("The table has no column ", quoted(needed[[role]]), ", the ", role, "."),
+      remedy = did_you_mean(needed[[role]], names(table), "Columns"), column = needed[[role]]
     )
   }
+  check_exposure(table, model$exposure, model$outcome, model$kind)
   values <- table[[model$outcome]]
   if (has_classes(model$kind)) return(known_classes(model, values))
   number <- mend_number(values, model$outcome)
@@ -92,20 +96,12 @@ known_classes <- function(model, values) {
 }
 
 rows_scored <- function(model, target, prediction, some, draws, left_out) {
-  target <- target_rows(target, some)
-  predicted <- prediction_rows(prediction, some)
-  truth <- truth_of(target)
-  score <- function(at) {
-    score_with_threshold(
-      model$metrics, truth[at], prediction_rows(predicted, at), target$weights[at], model$threshold
-    )
-  }
-  ranges <- lapply(model$metrics, `[[`, "range")
-  whole <- unname(score(seq_along(truth)))
-  reach <- set_aside_interval(score, target, draws, model$facts$seed, ranges)
+  found <- scores_with_reach(
+    model, target_rows(target, some), prediction_rows(prediction, some), draws
+  )
   metrics <- names(model$metrics)
   tibble::tibble(
-    metric = metrics, score = whole, low = reach[1, ], high = reach[2, ],
+    metric = metrics, score = found$score, low = found$low, high = found$high,
     validation = model$scores$validation[match(metrics, model$scores$metric)],
     rows = length(some), left_out = left_out
   )

@@ -69,8 +69,7 @@ script_own_step <- function(learned, about, i, after) {
   beside <- c(
     y = "outcome", w = "weights", group = "group", row = "source_row", exposure = "exposure"
   )
-  holes <- list(i = as.character(i))
-  lines <- function(template, ...) do.call(code_lines, c(list(template), holes, list(...)))
+  lines <- code_filler(i = as.character(i))
   call <- lines("learn_<<i>>(frame_<<i>>(x), target_<<i>>, settings_<<i>>, <<seed>>)",
     seed = as.character(learned$seed)
   )
@@ -88,7 +87,7 @@ learned_<<i>> <- <<call>>
 use_step_<<i>> <- function(x) columns_<<i>>(use_<<i>>(learned_<<i>>$state, frame_<<i>>(x)))
 )",
         settings = r_settings(learned$settings), call = call,
-        frame = script_own_frame(holes$i, about$sparse, sparse),
+        frame = script_own_frame(as.character(i), about$sparse, sparse),
         target = paste0(beside[about$beside], " = ", about$beside, collapse = ", "),
         seed = if (definition$random) r_seed(learned$seed)
       )

@@ -71,22 +71,29 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
     sealed$table[[model$outcome]], weights, group, quantiles = model$quantiles
   )
   truth <- truth_of(target)
-  score <- function(at) {
-    some <- prediction_rows(prediction, at)
-    score_with_threshold(model$metrics, truth[at], some, weights[at], model$threshold)
-  }
-  ranges <- lapply(model$metrics, `[[`, "range")
-  reach <- set_aside_interval(score, target, draws, model$facts$seed, ranges)
   scores <- model$scores
-  scores$set_aside <- unname(score(seq_along(truth)))
-  scores$low <- reach[1, ]
-  scores$high <- reach[2, ]
+  found <- scores_with_reach(model, target, prediction, draws)
+  scores[c("set_aside", "low", "high")] <- found[c("score", "low", "high")]
   scores$rows <- length(truth)
   scores$groups <- if (is.null(group)) NA_integer_ else length(unique(group))
   scores$openings <- times
   if (!is.null(model$folds)) attr(scores, "intervals") <- interval_coverage(model, frame, truth)
   if (!is.null(model$origin)) model$origin$set_aside <- scores
   scores
+}
+
+# Scores of a model's metrics on rows, with 95 % intervals: list(score, low, high).
+scores_with_reach <- function(model, target, prediction, draws) {
+  truth <- truth_of(target)
+  score <- function(at) {
+    score_with_threshold(
+      model$metrics, truth[at], prediction_rows(prediction, at), target$weights[at],
+      model$threshold
+    )
+  }
+  ranges <- lapply(model$metrics, `[[`, "range")
+  reach <- set_aside_interval(score, target, draws, model$facts$seed, ranges)
+  list(score = unname(score(seq_along(truth))), low = reach[1, ], high = reach[2, ])
 }
 
 # 95 % intervals of scores on these rows, 2 x metrics. From 30 rows or groups on: the

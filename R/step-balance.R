@@ -156,7 +156,7 @@ c_outcome <- function(a, b) {
 
 script_balance <- function(state, about) {
   by <- about$settings$by
-  holes <- list(
+  lines <- code_filler(
     i = about$i, ratio = r_text(about$settings$ratio), seed = r_seed(about$seed),
     size = if (about$weighted) {
       paste0("vapply(class_rows", about$i, ", function(r) sum(weight", about$i, "[r]), 0)")
@@ -164,7 +164,6 @@ script_balance <- function(state, about) {
       paste0("lengths(class_rows", about$i, ")")
     }
   )
-  lines <- function(template, ...) do.call(code_lines, c(list(template), holes, list(...)))
   picked <- if (by == "thin") lines(r"(
 most<<i>> <- max(1, round(min(class_size<<i>>) / <<ratio>>))
 balanced<<i>> <- sort(unlist(Map(function(r, size) {
@@ -198,7 +197,7 @@ class_size<<i>> <- <<size>>
 <<made>>
 <<kept>>
 )",
-    weight = if (about$weighted) lines("weight<<i>> <- w * max(sum(w), sum(w > 0)) / sum(w)"),
+    weight = if (about$weighted) paste0("weight", about$i, " <- ", script_weights),
     all = if (about$weighted) "which(w > 0)" else "seq_along(y)",
     some = if (about$weighted) "[w > 0]" else "", picked = picked,
     made = if (by == "synthetic") script_made_up_rows(about),

@@ -140,11 +140,6 @@ script_cross_fitted <- function(about, parts, piece) {
   # the parts as they were dealt: groups whole, under this step's seed
   part <- with_seed(about$seed, inner_parts(about$target, parts, stratify = FALSE))
   if (length(unique(part)) < 2L) return(NULL)
-  dealt <- if (max(part) > 9L) r_vector(part) else code_lines(r"(
-utf8ToInt(paste0(
-  <<part>>
-)) - utf8ToInt("0")
-)", part = digit_lines(part))
   code_lines(r"(
 # a training row is told by the rows of the other parts alone, so that it has no part in it
 part<<i>> <- <<dealt>>
@@ -153,7 +148,7 @@ pieces<<i>> <- lapply(sort(unique(part<<i>>)), function(p) {
 <<piece>>
 })
 x <- do.call(rbind, pieces<<i>>)[order(order(part<<i>>)), , drop = FALSE]
-)", i = about$i, dealt = paste(dealt, collapse = "\n"), piece = paste0("  ", piece))
+)", i = about$i, dealt = r_parts(part), piece = paste0("  ", piece))
 }
 
 # A step as the user wrote it: definition, settings (some may vary), columns.

@@ -425,8 +425,7 @@ fill_by_rows<<i>> <- function(x) {
     rows = if (!is.null(rows)) paste0("donor_rows", about$i, " <- ", rows),
     chosen_rows = if (is.null(rows)) ", " else paste0("donor_rows", about$i, ", "),
     weights = if (about$weighted) paste0(
-      "donor_weights", about$i, " <- (w * max(sum(w), sum(w > 0)) / sum(w))[donor_rows", about$i,
-      "]"
+      "donor_weights", about$i, " <- (", script_weights, ")[donor_rows", about$i, "]"
     ),
     chosen = paste0("      ", gsub("<<i>>", about$i, chosen, fixed = TRUE))
   )
@@ -455,12 +454,12 @@ script_model_fill <- function(columns, about) {
   kinds <- about$kinds[columns]
   most <- c("500", if (any(kinds != "number")) "if (is.factor(x[[name]])) 12 else 500")
   weights <- if (about$weighted) code_lines(r"(
-  .often <- (w * max(sum(w), sum(w > 0)) / sum(w))[here]
+  .often <- (<<weights>>)[here]
   if (all(.often == round(.often)) && sum(.often) <= 20 * length(here)) {
     here <- rep(here, .often)
     .often <- rep(1, length(here))
   }
-)")
+)", weights = script_weights)
   code_lines(r"(
 # a tree on the other columns for every column with gaps
 asked<<i>> <- <<columns>>

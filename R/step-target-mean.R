@@ -215,7 +215,7 @@ means<<i>> <- level_means<<i>>(x, target<<i>>, counted<<i>>)
     } else {
       "cbind(y)"
     },
-    counted = if (about$weighted) "w * max(sum(w), sum(w > 0)) / sum(w)" else "rep(1, length(y))",
+    counted = if (about$weighted) script_weights else "rep(1, length(y))",
     names = made$lines, made = made$code
   ), training = script_cross_fitted(about, about$settings$folds, code_lines(r"(
 learned <- level_means<<i>>(

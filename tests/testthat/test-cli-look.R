@@ -72,6 +72,9 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   new$two[7] <- "perhaps"
   expect_error(score_known(model, new), "perhaps", class = "kw_error_data")
   expect_error(score_known(model, new["x1"]), "no column", class = "kw_error_data")
+  new$two[7] <- NA
+  expect_error(score_known(model, new, weight = "colour"), "at least 0", class = "kw_error_brief")
+  expect_match(command("draft", "-", "--outcome", "two")$err, "names its table", all = FALSE)
 })
 
 test_that("the parts that there are can be listed and described from the command line", {
