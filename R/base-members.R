@@ -1,3 +1,16 @@
+# A part of any kind, as it is declared. The constructor of its kind (step_definition() and its
+# like) says what the kind adds.
+#   kind, name    by which it is found
+#   does          one sentence
+#   arguments     by name: hyperparameter() each, or the default
+#   capabilities  by name: what it can do and needs, asked for wherever a name would be
+#   ...           what it does: functions, and what is said of it
+member <- function(kind, name, does = "", arguments = list(), capabilities = list(), ...,
+                   class = NULL) {
+  part <- list(kind = kind, name = name, does = does, arguments = arguments)
+  structure(c(part, capabilities, list(...)), class = c(class, "kw_member"))
+}
+
 # How members of each kind are found. Those of the package are its functions whose names start with
 # "member_<kind>_", by the rest of their name; those of others were made by define_<kind>() and
 # registered. Both give the member when called, and are in the same order in any locale.
@@ -104,8 +117,10 @@ check_new_member <- function(member, source) {
   )
 }
 
-# A split, a search or a screen: the function that makes one with its arguments, and one sentence.
-maker_definition <- function(make, does) list(make = make, does = does)
+# A split, a search or a screen: the function that makes one with its arguments.
+maker_definition <- function(kind, name, make, does) {
+  member(kind, name, does, arguments_of_maker(make), make = make)
+}
 
 # Functions by which splits, searches, screens and metrics with values are made, by the rest of
 # their names.
@@ -115,8 +130,10 @@ known_makers <- function(prefix, members = known_members) {
   c(exported_members(prefix), if (identical(members, known_members)) others_members(kind))
 }
 
-# A function that says in one sentence what it does.
-saying <- function(does, f) structure(f, does = does)
+# What gives a finding when called; look(seen) -> list of finding(), or NULL.
+finding_definition <- function(name, look, does) {
+  function() member("finding", name, does, look = look, class = "kw_finding_part")
+}
 
 #' What parts there are
 #'
@@ -139,12 +156,12 @@ list_parts <- function(kind = NULL) {
   facts <- unlist(lapply(asked, function(one) {
     members <- known_members(one)
     lapply(names(members), function(name) {
-      said <- part_facts(one, members[[name]])
+      part <- members[[name]]()
       # rules, metrics and findings are called by their names alone
       prefix <- if (one %in% c("metric", "rule", "finding")) "" else member_prefixes[[one]]
       list(
-        kind = sub("^fam$", "family", one), part = paste0(prefix, name), does = said$does,
-        arguments = paste(said$arguments, collapse = ", "),
+        kind = sub("^fam$", "family", one), part = paste0(prefix, name), does = part$does,
+        arguments = paste(names(part$arguments), collapse = ", "),
         from = attr(members[[name]], "source") %||% "kilnwright"
       )
     })
@@ -154,15 +171,6 @@ list_parts <- function(kind = NULL) {
     kind = text("kind"), part = text("part"), does = text("does"), arguments = text("arguments"),
     from = text("from")
   )
-}
-
-part_facts <- function(kind, member) {
-  if (kind == "finding") return(list(does = attr(member, "does") %||% "", arguments = character()))
-  part <- member()
-  list(does = part$does %||% "", arguments = switch(kind,
-    step = , fam = names(part$hyperparameters), metric = names(part$arguments),
-    rule = if (!is.null(part$margin)) "margin", names(arguments_of_maker(part$make))
-  ))
 }
 
 exported_members <- function(prefix) {

@@ -1,7 +1,8 @@
 # The commands.
 
 member_command_demo <- function() {
-  new_command("compare four candidates, or all families, on the made-up firing ledger", character(),
+  new_command(
+    "demo", "compare four candidates, or all families, on the made-up firing ledger", character(),
     list(
       option("all", help = "every family there is, a few settings each", type = "flag"),
       option("guided", help = "a search that learns, and a screen", type = "flag"),
@@ -27,7 +28,7 @@ member_command_demo <- function() {
 }
 
 member_command_run <- function() {
-  new_command("run a plan file and write the results into a folder", "plan",
+  new_command("run", "run a plan file and write the results into a folder", "plan",
     list(
       option("out", "kilnwright-results", "folder for the results [default %default]"),
       option("replace", help = "replace the folder if it is there", type = "flag"),
@@ -59,8 +60,7 @@ member_command_run <- function() {
 }
 
 member_command_worker <- function() {
-  new_command(
-    "join a run on another machine that listens, and work for it until it ends",
+  new_command("worker", "join a run on another machine that listens, and work for it until it ends",
     character(),
     list(
       option("url", help = "the address at which the run listens"),
@@ -77,7 +77,7 @@ member_command_worker <- function() {
 }
 
 member_command_preview <- function() {
-  new_command("show settings, scores and fits of a plan file without running it", "plan",
+  new_command("preview", "show settings, scores and fits of a plan file without running it", "plan",
     list(option("seed", help = "use this seed instead of the plan's", type = "double")),
     run = function(positional, options) {
       with_plan(positional$plan, options$seed, "stop", function(plan, file) print(preview(plan)))
@@ -86,7 +86,7 @@ member_command_preview <- function() {
 }
 
 member_command_standings <- function() {
-  new_command("show the standings in a folder of results, or in a journal", "results",
+  new_command("standings", "show the standings in a folder of results, or in a journal", "results",
     list(
       option(
         "follow",
@@ -103,7 +103,7 @@ member_command_standings <- function() {
 }
 
 member_command_select <- function() {
-  new_command("choose the final setting of a run by a rule, and say why", "results",
+  new_command("select", "choose the final setting of a run by a rule, and say why", "results",
     list(
       rule_option(), margin_option(),
       option("candidate", help = "choose among these candidates only, separated by commas"),
@@ -129,7 +129,7 @@ member_command_select <- function() {
 }
 
 member_command_report <- function() {
-  new_command("write a report on a run as one HTML file", "results",
+  new_command("report", "write a report on a run as one HTML file", "results",
     list(
       option("out", "kilnwright-report.html", "file to write [default %default]"),
       rule_option(), margin_option(),
@@ -184,7 +184,7 @@ print_rules <- function(rules) {
 }
 
 member_command_predict <- function() {
-  new_command("predict the rows of a table with a saved model", c("model", "table"),
+  new_command("predict", "predict the rows of a table with a saved model", c("model", "table"),
     list(
       option("out", "-", "CSV or Parquet file to write, - for standard output [default %default]"),
       option(

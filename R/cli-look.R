@@ -33,7 +33,8 @@ say_json <- function(table) {
 }
 
 member_command_inspect <- function() {
-  new_command("look for trouble in a table, with remedies as lines of a plan file", "table",
+  new_command(
+    "inspect", "look for trouble in a table, with remedies as lines of a plan file", "table",
     c(role_options(), list(json_option())),
     run = function(positional, options) {
       found <- inspect_data(brief_of_table(positional$table, options))
@@ -85,7 +86,8 @@ plan_line <- function(action, columns) {
 }
 
 member_command_draft <- function() {
-  new_command("draft a plan file for a table: candidates, search and splits by themselves", "table",
+  new_command(
+    "draft", "draft a plan file for a table: candidates, search and splits by themselves", "table",
     c(role_options(), list(
       option("minutes", 10, "the run is to end within so many minutes [default %default]",
         "double"),
@@ -166,7 +168,7 @@ commented_plan <- function(lines, mended) {
 }
 
 member_command_score <- function() {
-  new_command("score a saved model on rows whose outcome is known", c("model", "table"),
+  new_command("score", "score a saved model on rows whose outcome is known", c("model", "table"),
     list(
       option("by", help = "also for each part of this column"),
       option("weight", help = "the column that says what rows weigh"),
@@ -208,7 +210,8 @@ scores_as_text <- function(scores) {
 # ---- what parts there are ----
 
 member_command_parts <- function() {
-  new_command("list all parts that can be named in a plan file: steps, families, rules, ...",
+  new_command(
+    "parts", "list all parts that can be named in a plan file: steps, families, rules, ...",
     character(), list(option("kind", help = "of this kind only"), json_option()),
     run = function(positional, options) {
       table <- list_parts(options$kind)
@@ -224,8 +227,8 @@ member_command_parts <- function() {
 }
 
 # `tell`: a function that gives the table, `describe`: one of a name.
-parts_command <- function(does, tell, name, describe) {
-  new_command(does, "name", list(json_option()), optional = 1L,
+parts_command <- function(command, does, tell, name, describe) {
+  new_command(command, does, "name", list(json_option()), optional = 1L,
     run = function(positional, options) {
       if (!is.null(positional$name)) return(print(describe(positional$name)))
       table <- tell()
@@ -239,14 +242,15 @@ parts_command <- function(does, tell, name, describe) {
 
 member_command_families <- function() {
   parts_command(
-    "list the families, or say what NAME's hyperparameters mean", list_families, "family",
-    describe_family
+    "families", "list the families, or say what NAME's hyperparameters mean", list_families,
+    "family", describe_family
   )
 }
 
 member_command_steps <- function() {
   parts_command(
-    "list the steps, or say what NAME's hyperparameters mean", list_steps, "step", describe_step
+    "steps", "list the steps, or say what NAME's hyperparameters mean", list_steps, "step",
+    describe_step
   )
 }
 

@@ -130,8 +130,10 @@ wrong_call <- function(message) {
 
 # A command: what it does, its arguments by position (the last `optional` of them may be left out),
 # its options, and a function(positional, options).
-new_command <- function(does, positional, options = list(), run, optional = 0L) {
-  list(does = does, positional = positional, options = options, run = run, optional = optional)
+new_command <- function(name, does, positional, options = list(), run, optional = 0L) {
+  member("command", name, does, options,
+    positional = positional, run = run, optional = optional
+  )
 }
 
 run_one_command <- function(command, name, arguments) {
@@ -144,7 +146,7 @@ run_one_command <- function(command, name, arguments) {
   )
   parser <- optparse::OptionParser(
     usage = usage,
-    option_list = command$options,
+    option_list = command$arguments,
     description = command$does,
     prog = "kilnwright"
   )

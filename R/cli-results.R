@@ -135,7 +135,7 @@ remove_old_results <- function(folder) {
 
 # The standings by every metric, the deciding one first.
 all_standings <- function(cmp) {
-  metrics <- union(cmp$plan$decide, names(cmp$plan$metrics))
+  metrics <- union(deciding_metric(cmp), names(metrics_of(cmp)))
   data.table::rbindlist(lapply(metrics, function(metric) standings(cmp, metric = metric)))
 }
 
@@ -144,7 +144,7 @@ describe_comparison <- function(cmp) {
   list(
     kind = "kilnwright comparison", outcome = plan$brief$outcome, event = plan$brief$event,
     working_rows = nrow(plan$brief$table), set_aside_rows = plan$brief$sealed$n %||% 0L,
-    splits = paste0(plan$splitter$label, split_words(plan)), decide = plan$decide,
+    splits = splits_label(plan), decide = plan$decide,
     metrics = lapply(plan$metrics, `[[`, "direction"), seed = plan$seed,
     settings = length(cmp$results$candidate), fits = fits_done(cmp),
     seconds = cmp$seconds, data_fingerprint = plan$brief$fingerprint,

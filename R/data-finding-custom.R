@@ -36,8 +36,10 @@ define_finding <- function(code, look, severity = "notable", step = NULL, settin
   )
   check_self_contained(list(look = look), code)
   look <- portable_function(look, "`look`")
-  check <- saying(does, function(seen) own_finding(seen, look, code, severity, step, settings))
-  as_member(structure(list(code = code), class = "kw_finding_part"), "finding", code, check)
+  make <- finding_definition(code, function(seen) {
+    own_finding(seen, look, code, severity, step, settings)
+  }, does)
+  as_member(make(), "finding", code, make)
 }
 
 own_finding <- function(seen, look, code, severity, step, settings) {

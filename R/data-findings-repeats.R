@@ -17,7 +17,7 @@ row_marks <- function(columns, round_by = NULL) {
   marks
 }
 
-member_finding_duplicates <- saying("Rows that are there twice.", function(look) {
+member_finding_duplicates <- finding_definition("duplicates", function(look) {
   ids <- vapply(
     names(look$table),
     function(name) look$distinct_of[[name]] >= 0.98 * look$n && look$kind_of[[name]] == "category",
@@ -42,7 +42,7 @@ member_finding_duplicates <- saying("Rows that are there twice.", function(look)
   # no longer needed, and as large as two columns
   rm(marks)
   list(exact, near_duplicates(look, columns, twice))
-})
+}, "Rows that are there twice.")
 
 straddles <- function(marks, group) {
   code <- match(marks, unique(marks))
@@ -74,7 +74,7 @@ near_duplicates <- function(look, columns, exact) {
   )
 }
 
-member_finding_repeats <- saying("Columns that repeat one another.", function(look) {
+member_finding_repeats <- finding_definition("repeats", function(look) {
   numbers <- columns_of(look, "number")
   numbers <- numbers[look$distinct[numbers] > 2L]
   if (length(numbers) < 2L) return(NULL)
@@ -103,7 +103,7 @@ member_finding_repeats <- saying("Columns that repeat one another.", function(lo
     )
   }
   c(found, sums_of_others(x[, setdiff(numbers, gone), drop = FALSE]), matching_categories(look))
-})
+}, "Columns that repeat one another.")
 
 # Pairs of columns (first < second, by second) whose correlation is above a value, found block by
 # block: the whole matrix of 10,000 columns would not fit.

@@ -20,7 +20,7 @@ inspect_data <- function(brief) {
   look <- new_look(brief)
   checks <- known_members("finding")
   found <- unlist(
-    in_each(look, names(checks), function(check) checks[[check]](look)),
+    in_each(look, names(checks), function(check) checks[[check]]()$look(look)),
     recursive = FALSE,
     use.names = FALSE
   )
@@ -112,7 +112,7 @@ in_each <- function(look, names, check) {
   })
 }
 
-member_finding_id <- saying("Columns that tell every row from every other.", function(look) {
+member_finding_id <- finding_definition("id", function(look) {
   in_each(look, columns_of(look, "category", "number"), function(name) {
     x <- look$column_of[[name]]
     filled <- sum(!is.na(x))
@@ -127,7 +127,7 @@ member_finding_id <- saying("Columns that tell every row from every other.", fun
       list(kind = "role", role = "id")
     )
   })
-})
+}, "Columns that tell every row from every other.")
 
 # Whole numbers, all different, without great gaps.
 counts_upwards <- function(x) {
@@ -137,7 +137,7 @@ counts_upwards <- function(x) {
   all(x == round(x)) && max(x) - min(x) < 2 * length(x)
 }
 
-member_finding_constant <- saying("Columns that never, or hardly ever, vary.", function(look) {
+member_finding_constant <- finding_definition("constant", function(look) {
   in_each(look, names(look$table), function(name) {
     filled <- !is.na(look$column_of[[name]])
     if (!any(filled)) {
@@ -166,7 +166,7 @@ member_finding_constant <- saying("Columns that never, or hardly ever, vary.", f
       list(kind = "step", step = "drop_constant", settings = list(share = 0.99))
     )
   })
-})
+}, "Columns that never, or hardly ever, vary.")
 
 commonest_value_share <- function(x) {
   counts <- if (is.factor(x)) {
@@ -177,7 +177,7 @@ commonest_value_share <- function(x) {
   max(counts) / length(x)
 }
 
-member_finding_missing <- saying("Values that are missing, much or in a pattern.", function(look) {
+member_finding_missing <- finding_definition("missing", function(look) {
   in_each(look, names(look$table), function(name) {
     share <- mean(is.na(look$column_of[[name]]))
     if (share == 0 || share == 1) return(NULL)
@@ -190,7 +190,7 @@ member_finding_missing <- saying("Values that are missing, much or in a pattern.
       list(kind = "step", step = "missing", settings = list(flag = TRUE))
     )
   })
-})
+}, "Values that are missing, much or in a pattern.")
 
 # "12.5 %", or the number of rows where that would be 0 %.
 share_words <- function(share, n) {
@@ -205,7 +205,7 @@ missing_words <- paste0(
   "undefined|unspecified|no data|tbd|\\?+|-+|\\.+|x{2,}|#n/a)$"
 )
 
-member_finding_disguised <- saying("Missing values written as something else.", function(look) {
+member_finding_disguised <- finding_definition("disguised", function(look) {
   words <- lapply(columns_of(look, "category", "ordered"), function(name) {
     levels <- look$brief$schema[[name]]$levels
     hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) |
@@ -231,7 +231,7 @@ member_finding_disguised <- saying("Missing values written as something else.", 
     )
   })
   c(words, numbers)
-})
+}, "Missing values written as something else.")
 
 disguised <- function(name, codes, rows, what, code_text) {
   finding(
@@ -263,7 +263,7 @@ find_sentinel <- function(x) {
 }
 
 # Zeros among measurements that otherwise never come near zero: not measured, or truly none?
-member_finding_zeros <- saying("Zeros that may stand for missing values.", function(look) {
+member_finding_zeros <- finding_definition("zeros", function(look) {
   lapply(columns_of(look, "number"), function(name) {
     x <- honest_values(look, name)
     times <- sum(x == 0, na.rm = TRUE)
@@ -278,7 +278,7 @@ member_finding_zeros <- saying("Zeros that may stand for missing values.", funct
       list(kind = "missing_code", codes = 0)
     )
   })
-})
+}, "Zeros that may stand for missing values.")
 
 zeros_stand_apart <- function(x, times) {
   x <- x[!is.na(x)]
@@ -290,7 +290,7 @@ zeros_stand_apart <- function(x, times) {
   values[1] > 3 * step && values[1] > 0.08 * stats::median(rest)
 }
 
-member_finding_levels <- saying("Categories with many or rare levels.", function(look) {
+member_finding_levels <- finding_definition("levels", function(look) {
   lapply(columns_of(look, "category"), function(name) {
     distinct <- look$distinct_of[[name]]
     if (distinct >= 0.98 * sum(!is.na(look$column_of[[name]]))) return(NULL)
@@ -318,9 +318,9 @@ member_finding_levels <- saying("Categories with many or rare levels.", function
       list(kind = "step", step = "rare_levels", settings = list(at_least = 20))
     )
   })
-})
+}, "Categories with many or rare levels.")
 
-member_finding_shape <- saying("Numbers that are skewed or have extreme values.", function(look) {
+member_finding_shape <- finding_definition("shape", function(look) {
   lapply(columns_of(look, "number"), function(name) {
     x <- honest_values(look, name)
     x <- x[!is.na(x)]
@@ -361,11 +361,11 @@ member_finding_shape <- saying("Numbers that are skewed or have extreme values."
       list(kind = "step", step = "outliers", settings = list(), columns = name)
     )
   })
-})
+}, "Numbers that are skewed or have extreme values.")
 
 skewness <- function(x) mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
 
-member_finding_stored_as_text <- saying("Numbers and dates stored as text.", function(look) {
+member_finding_stored_as_text <- finding_definition("stored_as_text", function(look) {
   lapply(columns_of(look, "category"), function(name) {
     # a factor was made on purpose
     if (is.factor(look$brief$table[[name]])) return(NULL)
@@ -382,7 +382,7 @@ member_finding_stored_as_text <- saying("Numbers and dates stored as text.", fun
     }
     date_as_text(name, plain)
   })
-})
+}, "Numbers and dates stored as text.")
 
 date_as_text <- function(name, texts) {
   formats <- possible_date_formats(texts)
@@ -412,7 +412,7 @@ name_text <- function(name) {
   if (make.names(name) == name) name else paste0("`", gsub("`", "\\\\`", name, fixed = TRUE), "`")
 }
 
-member_finding_free <- saying("Free text.", function(look) {
+member_finding_free <- finding_definition("free", function(look) {
   text <- lapply(columns_of(look, "text"), function(name) {
     finding(
       "free_text", "notable", name, paste0(name, ": free text; no family reads it as it is."),
@@ -428,9 +428,9 @@ member_finding_free <- saying("Free text.", function(look) {
     )
   })
   c(text, dates)
-})
+}, "Free text.")
 
-member_finding_classes <- saying("Classes that are rare.", function(look) {
+member_finding_classes <- finding_definition("classes", function(look) {
   if (!is.factor(look$outcome)) return(NULL)
   counts <- sort(table(look$outcome))
   rarest <- names(counts)[1]
@@ -456,9 +456,9 @@ member_finding_classes <- saying("Classes that are rare.", function(look) {
       )
     }
   )
-})
+}, "Classes that are rare.")
 
-member_finding_gives_away <- saying("Columns that give the outcome away.", function(look) {
+member_finding_gives_away <- finding_definition("gives_away", function(look) {
   lapply(setdiff(names(look$table), columns_of(look, "text")), function(name) {
     if (look$distinct_of[[name]] < 2L) return(NULL)
     if (look$kind_of[[name]] != "number" && look$distinct_of[[name]] > length(look$some) / 5) {
@@ -476,7 +476,7 @@ member_finding_gives_away <- saying("Columns that give the outcome away.", funct
       paste0("brief(..., ignore = ", in_quotes(name), ")"), list(kind = "role", role = "ignore")
     )
   })
-})
+}, "Columns that give the outcome away.")
 
 # 0 to 1, numbers in quantile bins so that any shape counts, but no more bins than the rows
 # allow; less what as many levels would explain by chance.
@@ -492,7 +492,7 @@ single_strength <- function(x, outcome) {
 # Rows that belong together are found by how the table is made: some rows for every level of
 # a column, others that never differ within a level (or the same points for every level, as in
 # repeated measures), and outcomes that are alike within levels.
-member_finding_groups <- saying("Columns that look like groups.", function(look) {
+member_finding_groups <- finding_definition("groups", function(look) {
   if (!is.null(look$brief$roles$group)) return(NULL)
   found <- lapply(columns_of(look, "category", "ordered", "number"), function(name) {
     x <- look$sample_of[[name]]
@@ -525,7 +525,7 @@ member_finding_groups <- saying("Columns that look like groups.", function(look)
     ),
     paste0("brief(..., group = ", in_quotes(one$name), ")"), list(kind = "role", role = "group")
   ))
-})
+}, "Columns that look like groups.")
 
 could_be_group <- function(x, distinct, n) {
   if (anyNA(x) || distinct < 5L || distinct > n / 2) return(FALSE)

@@ -63,14 +63,16 @@ fresh_names <- function(new, taken) {
 # `scale`: on which families learn a numeric outcome, see data-outcome-scale.R; NULL: its own.
 # `kind`: what the outcome is, see outcome-contract.R. `exposure`: of which the outcome is a rate,
 # and in which the weights are contained already. `quantiles`: which are to be predicted, or NULL.
+# `recalibration`: how the probabilities of the family are, list(by, folds, shares of the classes),
+# or NULL.
 new_target <- function(
   outcome, weights = NULL, group = NULL, source_row = seq_along(outcome), scale = NULL, kind = NULL,
-  exposure = NULL, quantiles = NULL
+  exposure = NULL, quantiles = NULL, recalibration = NULL
 ) {
   structure(
     list(
       outcome = outcome, weights = weights, group = group, source_row = source_row, scale = scale,
-      kind = kind, exposure = exposure, quantiles = quantiles
+      kind = kind, exposure = exposure, quantiles = quantiles, recalibration = recalibration
     ),
     class = "kw_target"
   )
@@ -80,7 +82,7 @@ target_rows <- function(target, rows) {
   part <- function(x) if (!is.null(x)) x[rows]
   new_target(
     part(target$outcome), part(target$weights), part(target$group), part(target$source_row),
-    target$scale, target$kind, part(target$exposure), target$quantiles
+    target$scale, target$kind, part(target$exposure), target$quantiles, target$recalibration
   )
 }
 
@@ -102,6 +104,12 @@ inner_parts <- function(target, parts, stratify = TRUE) {
   weights <- target$weights
   strata <- if (stratify) outcome_strata(target$outcome, parts, weights)
   deal_rows(length(target$outcome), rep(1 / parts, parts), strata, inner_unit(target), weights)
+}
+
+# Sums of weights, or numbers of rows, by class.
+class_totals <- function(outcome, weights) {
+  if (is.null(weights)) return(tabulate(outcome, nlevels(outcome)))
+  as.vector(tapply(weights, outcome, sum, default = 0))
 }
 
 # Frames of the same columns, one below the other.

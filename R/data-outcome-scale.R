@@ -102,13 +102,7 @@ in_own_unit <- function(prediction, scale, values) {
     prediction[] <- out_of_scale(prediction, scale)
     return(prediction)
   }
-  column <- if (is.null(values)) {
-    1L
-  } else if (is.data.frame(values)) {
-    match(row_texts(values), row_texts(scale$values))
-  } else {
-    match(values, scale$values)
-  }
+  column <- place_of_values(values, scale$values)
   n <- length(prediction) / length(column)
   total <- 0
   for (i in seq_along(smear_points)) {

@@ -211,7 +211,7 @@ curve_figure <- function(
     candidate_scales() +
     ggplot2::labs(
       title = title,
-      subtitle = paste0(splitter_of(cmp)$label, split_words(cmp$plan), ", held-out rows"),
+      subtitle = paste0(splits_label(cmp$plan), ", held-out rows"),
       x = x,
       y = y,
       colour = NULL,
@@ -265,7 +265,7 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
     ggplot2::labs(
       title = "Are the probabilities right?",
       subtitle = paste0(
-        splitter_of(cmp)$label, split_words(cmp$plan),
+        splits_label(cmp$plan),
         ", held-out rows"
       ),
       x = paste0("Mean predicted probability of ", brief_of(cmp)$event),

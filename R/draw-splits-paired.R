@@ -70,7 +70,7 @@ draw_split_scores <- function(cmp, metric = NULL) {
     )) +
     ggplot2::labs(
       title = paste0(metric$label, " of each candidate's best setting, split by split"),
-      subtitle = paste0(splitter_of(cmp)$label, split_words(cmp$plan)),
+      subtitle = splits_label(cmp$plan),
       x = if (pooled) NULL else if (max_rep(splits) > 1) "Repeat.split" else "Split",
       y = metric_axis(cmp, metric),
       colour = NULL, linetype = NULL, shape = NULL,

@@ -80,7 +80,7 @@ draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
         }, metric$label
       ),
       subtitle = paste0(
-        splitter_of(cmp)$label, split_words(cmp$plan), ", ",
+        splits_label(cmp$plan), ", ",
         count_of(nrow(brief_of(cmp)$table), "working row")
       ),
       x = metric_axis(cmp, metric), y = NULL,

@@ -63,7 +63,7 @@ draw_tuning_map <- function(cmp, candidate = NULL, along = NULL, metric = NULL) 
     ggplot2::scale_fill_gradient(low = "#EAF2F8", high = "#08306B") +
     ggplot2::labs(
       title = paste0(candidate, ": mean ", metric$label, " over ", along[1], " and ", along[2]),
-      subtitle = paste0(splitter_of(cmp)$label, split_words(cmp$plan)),
+      subtitle = splits_label(cmp$plan),
       x = along[1],
       y = along[2],
       caption = wrapped_caption(
@@ -120,7 +120,7 @@ draw_tuning_each <- function(cmp, candidate = NULL, metric = NULL) {
     ggplot2::facet_wrap("panel", scales = "free_x") +
     ggplot2::labs(
       title = paste0(candidate, ": ", metric$label, " against each hyperparameter"),
-      subtitle = paste0(splitter_of(cmp)$label, split_words(cmp$plan)), x = NULL,
+      subtitle = splits_label(cmp$plan), x = NULL,
       y = metric_axis(cmp, metric),
       caption = "Rings: means of single settings. Triangles and line: the best mean for each value."
     ) +

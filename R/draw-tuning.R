@@ -38,7 +38,7 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
     ggplot2::labs(
       title = paste0(candidate, ": ", metric$label, " against ", axes$x),
       subtitle = wrapped_subtitle(
-        "Best: ", data$best_text, ". ", splitter_of(cmp)$label, split_words(cmp$plan)
+        "Best: ", data$best_text, ". ", splits_label(cmp$plan)
       ),
       x = axis_title(axes$x, data$log), y = metric_axis(cmp, metric),
       colour = axes$line, linetype = axes$line, shape = axes$line, fill = axes$line,

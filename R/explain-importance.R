@@ -64,7 +64,7 @@ column_importance <- function(
   check_argument(chance == 0 || chance >= 5, "chance", "0, or at least 5 fits", chance)
   sets <- column_sets(brief, columns, together)
   near <- if (within) neighbourhoods(brief, sets)
-  seed <- seed %||% cmp$plan$seed
+  seed <- seed %||% seed_of(cmp)
   refit <- new_refit(cmp, choice$at)
   each <- without_rng_trace(lapply(scoring_units(cmp$plan, most_splits), function(splits) {
     with_seed(
@@ -211,7 +211,7 @@ chance_of_importance <- function(choice, metric, sets, times, near, draws, split
   }))
   each <- do.call(rbind, each)
   # shuffles of predictions that are scored together are not so many splits
-  if (cmp$plan$pooled) splits <- 1L
+  if (has_pooled_scores(cmp)) splits <- 1L
   sd <- apply(each, 2L, stats::sd, na.rm = TRUE)
   reach <- stats::qt(0.95, max(1, draws - 1)) * sd * sqrt(1 / splits + ratio)
   unname(colMeans(each, na.rm = TRUE) + reach)

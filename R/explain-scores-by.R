@@ -51,7 +51,7 @@ scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
 
 # Settings whose scores have parts: the best of each candidate.
 best_to_divide <- function(cmp, metric) {
-  if (cmp$plan$pooled) {
+  if (has_pooled_scores(cmp)) {
     stop_kw("select", "So few rows validate on a split that their scores have no parts.",
       remedy = "Use larger validation parts, such as split_kfold(5)."
     )

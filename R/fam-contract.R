@@ -49,15 +49,15 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
     wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
   )
-  structure(
-    list(
-      name = name, label = label, kinds = kinds, hyperparameters = hyperparameters,
-      complexity_rank = complexity_rank, simplicity = simplicity,
-      accepts = utils::modifyList(usual, accepts), random = random, fit = fit,
-      predict = predict, path = path, inner_fits = inner_fits, freeze = freeze,
-      impossible = impossible, packages = packages, does = does, shipped = TRUE,
-      keeps_rows = keeps_rows, script = script, state_version = state_version
+  member("fam", name, does,
+    arguments = hyperparameters,
+    capabilities = list(
+      kinds = kinds, accepts = utils::modifyList(usual, accepts), random = random,
+      complexity_rank = complexity_rank, packages = packages
     ),
+    label = label, simplicity = simplicity, fit = fit, predict = predict, path = path,
+    inner_fits = inner_fits, freeze = freeze, impossible = impossible, shipped = TRUE,
+    keeps_rows = keeps_rows, script = script, state_version = state_version,
     class = "kw_family_definition"
   )
 }
@@ -113,11 +113,11 @@ path_take <- function(values, at) {
 
 new_family <- function(definition, settings) {
   part <- paste0("fam_", definition$name)
-  whole <- complete_settings(settings, definition$hyperparameters, part)
+  whole <- complete_settings(settings, definition$arguments, part)
   structure(
     list(
       definition = definition, settings = whole,
-      given = given_names(settings, definition$hyperparameters)
+      given = given_names(settings, definition$arguments)
     ),
     class = "kw_family"
   )
@@ -234,6 +234,7 @@ new_fitter <- function(definition, x, target, threads = 1L) {
     }
     if (length(present) < nlevels(y)) y <- factor(y, levels = present)
   }
+  given <- if (!is.null(target$recalibration)) x
   coding <- NULL
   if (definition$shipped) {
     coding <- learn_coding(x)
@@ -264,12 +265,55 @@ new_fitter <- function(definition, x, target, threads = 1L) {
       definition = definition, model = model, present = present, levels = levels,
       settings = settings, coding = coding, lowest = lowest
     )
+    if (!is.null(target$recalibration)) {
+      fitted$recalibration <- recalibration_of(definition, given, target, settings, seed, threads)
+    }
     if (is.null(scale)) return(fitted)
     values <- all_path_values(definition, settings)
     c(fitted, list(
       scale = with_smear(scale, y, predict_raw(fitted, x, values), values, target$weights)
     ))
   }
+}
+
+# What maps the probabilities of a fit to recalibrated ones, learned on parts of the training rows
+# that fits on the others had not seen.
+recalibration_of <- function(definition, x, target, settings, seed, threads) {
+  said <- target$recalibration
+  target["recalibration"] <- list(NULL)
+  part <- parts_to_recalibrate(target, said$folds, seed)
+  values <- all_path_values(definition, settings)
+  take <- function(rows) if (is.data.frame(x)) frame_of_rows(x, rows) else x[rows, , drop = FALSE]
+  held <- NULL
+  for (one in seq_len(said$folds)) {
+    rows <- which(part == one)
+    others <- which(part != one)
+    fitted <- fit_family(
+      structure(definition, class = "kw_family_definition"), take(others),
+      target_rows(target, others), settings,
+      derive_seed(seed, paste("recalibration", one)), threads
+    )
+    found <- predict_family(fitted, take(rows), values)
+    if (is.null(held)) held <- array(NA_real_, c(length(part), dim(found)[-1]))
+    if (length(dim(held)) == 3L) held[rows, , ] <- found else held[rows, ] <- found
+  }
+  if (anyNA(held)) stop_kw("fit", "There is no map from probabilities that are missing.")
+  # made-up rows stand for themselves, the classes for what they were
+  weights <- target$weights %||% rep(1, length(part))
+  now <- class_totals(target$outcome, weights)
+  wanted <- said$shares * sum(now) / sum(said$shares)
+  weights <- weights * ifelse(now > 0, wanted / now, 0)[as.integer(target$outcome)]
+  learn_recalibrations(held, target$outcome, weights, said$by, which(now > 0), values)
+}
+
+parts_to_recalibrate <- function(target, folds, seed) {
+  part <- with_seed(derive_seed(seed, "recalibration"), inner_parts(target, folds))
+  units <- tapply(part, droplevels(target$outcome), function(x) length(unique(x)))
+  if (all(units > 1L)) return(part)
+  stop_kw("fit", paste0(
+    "pre_recalibrate(folds = ", folds, ") needs rows of every class in two parts at least; of ",
+    quoted(names(units)[units < 2L][1]), " there are too few rows or groups."
+  ), remedy = "Leave it out, or drop the class.")
 }
 
 target_extras <- c("unit", "kind", "exposure", "quantiles")
@@ -326,6 +370,9 @@ predict_family <- function(fitted, x, values = NULL) {
     definition
   )
   if (!is.null(fitted$scale)) prediction <- in_own_unit(prediction, fitted$scale, values)
+  if (!is.null(fitted$recalibration)) {
+    prediction <- recalibrate_prediction(prediction, fitted$recalibration, values)
+  }
   if (is.null(fitted$lowest)) prediction else pmax(prediction, fitted$lowest)
 }
 

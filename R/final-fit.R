@@ -64,6 +64,13 @@ frozen_fit <- function(refitted) {
   if (!is.null(definition$path)) {
     frozen$settings[definition$path$along] <- as.list(refitted$value)
   }
+  # of a path only the value that was chosen is needed
+  maps <- frozen$recalibration$maps
+  if (length(maps) > 1L) {
+    frozen$recalibration$maps <-
+      maps[place_of_values(refitted$value, frozen$recalibration$values)]
+    frozen$recalibration$values <- refitted$value
+  }
   list(steps = refitted$states, family = frozen, value = refitted$value)
 }
 
@@ -78,7 +85,7 @@ with_threshold <- function(refitted, threshold, metrics) {
 # Training scores of the final model beside the comparison's validation scores.
 final_scores <- function(choice, training) {
   cmp <- choice$cmp
-  metrics <- names(cmp$plan$metrics)
+  metrics <- names(metrics_of(cmp))
   found <- do.call(rbind, lapply(metrics, function(metric) {
     moved <- choice$threshold$scores
     if (metric %in% rownames(moved)) return(moved[metric, ])

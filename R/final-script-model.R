@@ -24,6 +24,9 @@ script_family_lines <- function(model, chain) {
   } else {
     script_own_family(described, about)
   }
+  if (!is.null(model$family$recalibration)) {
+    made <- script_recalibrated(model$family$recalibration, made)
+  }
   if (lacking) made <- script_all_classes(made)
   c(
     script_comment("fam_", definition), about$pick,
@@ -96,6 +99,45 @@ script_all_classes <- function(made) {
       "p[, match(levels(y), all_classes)] <- found",
       "p"
     )
+  )
+}
+
+# Probabilities through the maps that were learned.
+script_recalibrated <- function(recalibration, made) {
+  in_lines <- function(x) paste(r_vector(x, 4L), collapse = "\n")
+  line <- function(map, column) {
+    p <- paste0("p[, ", column, "]")
+    if (map$by == "isotonic") {
+      if (length(map$at) == 1L) return(paste(r_text(map$value), "+ 0 *", p))
+      return(paste0(
+        "approx(", in_lines(map$at), ",\n    ", in_lines(map$value), ",\n    ", p, ", rule = 2)$y"
+      ))
+    }
+    sides <- if (map$by == "platt") paste0("qlogis(clear(", p, "))") else c(
+      paste0("log(clear(", p, "))"), paste0("-log1p(-clear(", p, "))")
+    )
+    terms <- paste(r_text(map$slopes[1]), "*", sides[1])
+    if (map$by == "beta") terms <- c(terms, paste(r_text(map$slopes[2]), "*", sides[2]))
+    paste0("plogis(", paste(c(r_text(map$constant), terms), collapse = " +\n    "), ")")
+  }
+  maps <- recalibration$maps[[1]]
+  two <- length(maps) == 1L
+  found <- vapply(seq_along(maps), function(i) line(maps[[i]], if (two) 2L else i), "")
+  list(
+    fit = c(
+      made$fit, "",
+      "# probabilities as they turned out on rows that fits on the others had not seen",
+      if (maps[[1]]$by != "isotonic") {
+        "clear <- function(p) pmin(pmax(p, 1e-05), 1 - 1e-05)"
+      },
+      "recalibrate <- function(p) {",
+      if (two) split_lines(c(paste0("  q <- ", found), "  cbind(1 - q, q)")) else c(
+        "  q <- cbind(", split_lines(paste0("    ", found, c(rep(",", length(found) - 1L), ""))),
+        "  )", "  q / rowSums(q)"
+      ),
+      "}"
+    ),
+    predict = c("p <- local({", paste0("  ", made$predict), "})", "recalibrate(p)")
   )
 }
 

@@ -75,7 +75,7 @@ function_form <- function(x) {
 our_functions <- function() {
   members <- c(shipped_members("fam"), shipped_members("step"))
   defaults <- lapply(members, function(make) {
-    lapply(make()$hyperparameters, function(declared) declared$default)
+    lapply(make()$arguments, function(declared) declared$default)
   })
   c(
     list(

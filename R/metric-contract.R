@@ -23,14 +23,13 @@ metric_definition <- function(
   row_wise = FALSE, by_class = FALSE, compares_rows = FALSE, score_in_parts = NULL,
   does = "", arguments = list()
 ) {
-  structure(
-    list(
-      name = name, label = label, kinds = kinds, direction = direction, score = score,
-      undefined = undefined, unit = unit, range = range, why_na = why_na,
-      row_wise = row_wise, by_class = by_class, compares_rows = compares_rows,
-      score_in_parts = score_in_parts, does = does, arguments = arguments
+  member("metric", name, does, arguments,
+    capabilities = list(
+      kinds = kinds, direction = direction, range = range, row_wise = row_wise,
+      by_class = by_class, compares_rows = compares_rows
     ),
-    class = "kw_metric"
+    label = label, unit = unit, score = score, undefined = undefined, why_na = why_na,
+    score_in_parts = score_in_parts, class = "kw_metric"
   )
 }
 

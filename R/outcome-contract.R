@@ -23,12 +23,12 @@ outcome_definition <- function(
   serves = character(), classes = FALSE, wide = classes, event = FALSE, lowest = no_lowest,
   exposure = FALSE
 ) {
-  structure(
-    list(
-      name = name, words = words, phrase = phrase, recognises = recognises, read = read,
-      serves = serves, classes = classes, wide = wide, event = event, metrics = metrics,
-      says = says, about = about, foretells = foretells, lowest = lowest, exposure = exposure
+  member("outcome", name, phrase,
+    capabilities = list(
+      serves = serves, classes = classes, wide = wide, event = event, exposure = exposure
     ),
+    words = words, phrase = phrase, recognises = recognises, read = read, metrics = metrics,
+    says = says, about = about, foretells = foretells, lowest = lowest,
     class = "kw_outcome_definition"
   )
 }

@@ -26,7 +26,7 @@ list_families <- function() {
     predicts = text(function(m) paste(kind_words(m$kinds), collapse = ", ")),
     takes = text(takes_words),
     path = text(function(m) paste(m$path$along, collapse = ", ")),
-    hyperparameters = text(function(m) paste(names(m$hyperparameters), collapse = ", ")),
+    hyperparameters = text(function(m) paste(names(m$arguments), collapse = ", ")),
     packages = vapply(needed, paste, character(1), collapse = ", ", USE.NAMES = FALSE),
     installed = vapply(
       needed,
@@ -45,7 +45,7 @@ optional_packages <- "lightgbm"
 
 # Every package that some setting of the family needs.
 all_packages <- function(definition) {
-  settings <- lapply(definition$hyperparameters, function(h) {
+  settings <- lapply(definition$arguments, function(h) {
     if (is.null(h$choices)) h$default else among(h$choices)
   })
   unique(unlist(lapply(definition$kinds,
@@ -71,7 +71,7 @@ describe_family <- function(name, brief = NULL) {
     list(
       title = paste0("fam_", definition$name), does = definition$does,
       about = family_facts(definition, sizes),
-      hyperparameters = definition$hyperparameters,
+      hyperparameters = definition$arguments,
       impossible = vapply(definition$impossible, `[[`, character(1), "says"),
       sizes = sizes
     ),
@@ -131,8 +131,8 @@ family_facts <- function(definition, sizes) {
 family_help <- function(name) {
   definition <- known_members("fam")[[name]]()
   sizes <- usual_sizes
-  params <- vapply(names(definition$hyperparameters), function(name) {
-    h <- definition$hyperparameters[[name]]
+  params <- vapply(names(definition$arguments), function(name) {
+    h <- definition$arguments[[name]]
     range <- if (!is.null(h$sensible)) h$sensible(sizes$rows, sizes$columns, sizes$classes)
     paste0(
       "@param ", name, " ", h$meaning, if (!is.null(h$rising)) paste0(" Going up: ", h$rising),

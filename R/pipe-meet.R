@@ -106,7 +106,7 @@ resolve_nodes <- function(nodes, about) {
 # sensible() and defaults that depend on the table become values.
 resolve_part <- function(part, about) {
   for (name in names(part$settings)) {
-    declared <- part$definition$hyperparameters[[name]]
+    declared <- part$definition$arguments[[name]]
     value <- part$settings[[name]]
     if (inherits(value, "kw_sensible")) {
       part$settings[[name]] <- declared$sensible(about$rows, about$columns, about$classes)

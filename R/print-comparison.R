@@ -9,7 +9,7 @@ print.kw_comparison <- function(x, ...) {
     " on ", count_of(nrow(x$plan$brief$table), "working row")
   ))
   say_wrapped(paste0(
-    "Splits: ", x$plan$splitter$label, split_words(x$plan), "; took ",
+    "Splits: ", splits_label(x$plan), "; took ",
     format_duration(x$seconds), " for ",
     count_of(fits_done(x), "fit")
   ))

@@ -15,7 +15,7 @@ print.kw_rule <- function(x, ...) {
 
 #' @export
 print.kw_finding_part <- function(x, ...) {
-  say_wrapped(paste0("Finding ", x$code, ": inspect_data() looks for it once it is registered."))
+  say_wrapped(paste0("Finding ", x$name, ": inspect_data() looks for it once it is registered."))
   invisible(x)
 }
 

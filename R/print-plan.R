@@ -146,7 +146,7 @@ print.kw_plan <- function(x, ...) {
     "Plan: compare ", count_of(sum(n), "setting"), " of ",
     count_of(length(n), "candidate"), " to predict ", outcome_words(x$brief)
   ))
-  say_wrapped(paste0("Splits: ", x$splitter$label, split_words(x)))
+  say_wrapped(paste0("Splits: ", splits_label(x)))
   say_wrapped(paste0("Metrics: ", metric_words(x)))
   if (!is.null(x$rule) || !is.null(x$margin)) say_wrapped(choosing_words(x))
   say(seed_words(x))
@@ -183,6 +183,9 @@ say_searches <- function(plan) {
   }
   if (!is.null(plan$screen)) say_wrapped(paste0("Screen: ", plan$screen$label))
 }
+
+# "10 folds, stratified, firing_id kept whole".
+splits_label <- function(plan) paste0(plan$splitter$label, split_words(plan))
 
 split_words <- function(plan) {
   group <- plan$brief$roles$group
@@ -260,7 +263,7 @@ print.kw_preview <- function(x, ...) {
     "Of ", number(sum(table$combinations)), " combinations: ",
     paste(number(gone), names(gone), collapse = ", ")
   )
-  say_wrapped(paste0("Splits: ", x$plan$splitter$label, split_words(x$plan)))
+  say_wrapped(paste0("Splits: ", splits_label(x$plan)))
   say_wrapped(paste0("Metrics: ", metric_words(x$plan)))
   say(seed_words(x$plan))
   for (note in x$plan$notes) say_wrapped(paste0("! ", note))

@@ -230,7 +230,7 @@ report_tried <- function(cmp) {
     say_html(
       count_of(length(cmp$results$candidate), "setting"), " of ",
       count_of(nrow(table), "candidate"), ", by ",
-      splitter_of(cmp)$label, split_words(cmp$plan),
+      splits_label(cmp$plan),
       ": ", count_of(
         sum(cmp$results$done), "score"
       ), " from ",

@@ -220,6 +220,13 @@ brief_of <- function(cmp) cmp$plan$brief
 all_splits <- function(cmp) cmp$plan$splits
 splitter_of <- function(cmp) cmp$plan$splitter
 spaces_of <- function(cmp) cmp$plan$spaces
+metrics_of <- function(cmp) cmp$plan$metrics
+# Its name.
+deciding_metric <- function(cmp) cmp$plan$decide
+has_pooled_scores <- function(cmp) cmp$plan$pooled
+seed_of <- function(cmp) cmp$plan$seed
+# What candidates must meet, if anything.
+constraints_of <- function(cmp) cmp$plan$provided
 
 # While it runs, a comparison has its plan and results only.
 new_comparison <- function(

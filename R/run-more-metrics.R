@@ -14,7 +14,7 @@ with_more_metrics <- function(plan, metrics) {
 on_more_metrics <- function(cmp, plan) {
   work <- work_of(cmp)
   ledger <- cmp$ledger
-  more <- setdiff(names(plan$metrics), names(cmp$plan$metrics))
+  more <- setdiff(names(plan$metrics), names(metrics_of(cmp)))
   cmp$plan <- plan
   whole <- ledger$share == 1
   lacking <- vapply(seq_along(ledger$fit), function(at) is.null(ledger$predictions[[at]]), NA)

@@ -45,7 +45,7 @@ on_more_splits <- function(cmp, wider) {
 kept_of <- function(cmp) {
   keep <- c(
     if (!is.null(cmp$results$training)) "training_scores",
-    if (length(cmp$results$predictions) > 0L && !cmp$plan$pooled) "all_predictions"
+    if (length(cmp$results$predictions) > 0L && !has_pooled_scores(cmp)) "all_predictions"
   )
   keep %||% "none"
 }

@@ -74,8 +74,8 @@ plan_either <- function(x, shared, at) {
 }
 
 plan_step <- function(definition, x, at) {
-  known <- names(definition$hyperparameters)
-  types <- vapply(definition$hyperparameters, `[[`, "", "type")
+  known <- names(definition$arguments)
+  types <- vapply(definition$arguments, `[[`, "", "type")
   if (any(types[intersect(definition$required, known)] == "code")) {
     plan_error(paste0("The step ", quoted(definition$name), " is made of code."), at,
       paste0("Make the plan in R, with pre_", definition$name, "().")
@@ -91,13 +91,13 @@ plan_step <- function(definition, x, at) {
 
 plan_family <- function(definition, x, at) {
   if (is_scalar(x) && x$text == "sensible") return(sensible(new_family(definition, list())))
-  x <- plan_keys(x, names(definition$hyperparameters), at)
+  x <- plan_keys(x, names(definition$arguments), at)
   new_family(definition, plan_settings(x, definition, at))
 }
 
 plan_settings <- function(x, definition, at) {
   Map(function(value, name) {
-    plan_value(value, definition$hyperparameters[[name]], paste0(at, " > ", name))
+    plan_value(value, definition$arguments[[name]], paste0(at, " > ", name))
   }, x, names(x))
 }
 

@@ -86,7 +86,7 @@ define_search <- function(name, propose, defaults = list(), does = "") {
     custom_search(name, given_arguments(list(...), defaults, "search", name), propose)
   }
   make <- structure(make, defaults = defaults)
-  as_member(make, "search", name, function() maker_definition(make, does))
+  as_member(make, "search", name, function() maker_definition("search", name, make, does))
 }
 
 # A search is done after so many rounds in a row without anything new, or so many in all.

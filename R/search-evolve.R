@@ -60,8 +60,7 @@ search_evolve <- function(
 }
 
 member_search_evolve <- function() {
-  maker_definition(
-    search_evolve,
+  maker_definition("search", "evolve", search_evolve,
     "Breeds settings and whole pipelines from the better ones of those tried."
   )
 }

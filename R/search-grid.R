@@ -25,7 +25,9 @@ search_grid <- function(points = 5) {
 }
 
 member_search_grid <- function() {
-  maker_definition(search_grid, "Tries all combinations of values, with so many points in a range.")
+  maker_definition("search", "grid", search_grid,
+    "Tries all combinations of values, with so many points in a range."
+  )
 }
 
 #' @rdname search_grid
@@ -40,7 +42,7 @@ search_random <- function(settings = 40) {
 }
 
 member_search_random <- function() {
-  maker_definition(search_random, "Tries settings drawn at random.")
+  maker_definition("search", "random", search_random, "Tries settings drawn at random.")
 }
 
 # Draws until there are n different settings, or 20 turns brought too few: the

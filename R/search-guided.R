@@ -58,8 +58,7 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
 }
 
 member_search_guided <- function() {
-  maker_definition(
-    search_guided,
+  maker_definition("search", "guided", search_guided,
     "Learns from scores where better settings are likely, and looks there."
   )
 }

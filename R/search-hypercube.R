@@ -25,8 +25,7 @@ search_hypercube <- function(settings = 40) {
 }
 
 member_search_hypercube <- function() {
-  maker_definition(
-    search_hypercube,
+  maker_definition("search", "hypercube", search_hypercube,
     "Tries settings that are spread evenly over the field (Latin hypercube)."
   )
 }

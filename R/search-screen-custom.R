@@ -42,7 +42,7 @@ define_screen <- function(name, keep, first = 3, defaults = list(), does = "") {
     )
   }
   make <- structure(make, defaults = defaults)
-  as_member(make, "screen", name, function() maker_definition(make, does))
+  as_member(make, "screen", name, function() maker_definition("screen", name, make, does))
 }
 
 begin_own_screen <- function(about, first, keep, arguments, name) {

@@ -73,8 +73,7 @@ screen_splits <- function(first = 3, level = 0.95, margin = NULL, at_least = 5) 
 }
 
 member_screen_splits <- function() {
-  maker_definition(
-    screen_splits,
+  maker_definition("screen", "splits", screen_splits,
     "Drops what is worse than the leader beyond doubt, split after split."
   )
 }
@@ -97,8 +96,7 @@ screen_rows <- function(shares = c(0.1, 0.3), keep = 0.2, first = 4, at_least = 
 }
 
 member_screen_rows <- function() {
-  maker_definition(
-    screen_rows,
+  maker_definition("screen", "rows", screen_rows,
     "Begins with some of the training rows; the better part goes on with more."
   )
 }

@@ -285,7 +285,7 @@ find_failed <- function(cmp) {
       "See failures(cmp)."
     )
   }
-  if (length(cmp$plan$provided) > 0L && !any(meets_constraints(cmp))) {
+  if (length(constraints_of(cmp)) > 0L && !any(meets_constraints(cmp))) {
     found <- c(found, oddity(
       "constraints", "all settings", "no setting meets the constraints",
       "Loosen `provided`, or move the threshold."

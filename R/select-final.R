@@ -70,7 +70,7 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   if (!any(eligible)) refuse_unmet(cmp, scored)
   list(
     cmp = cmp, goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean,
-    sd = spread$sd, se = spread$se, pooled = cmp$plan$pooled,
+    sd = spread$sd, se = spread$se, pooled = has_pooled_scores(cmp),
     among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
     metric = metric,
     paired = if (splitter_of(cmp)$paired) paired_field(cmp, metric$name, 0.95, NULL, "none"),
@@ -89,7 +89,7 @@ new_choice <- function(cmp, field, picked, rule) {
 
 # No setting meets the constraints: says how near the best comes to each.
 refuse_unmet <- function(cmp, scored) {
-  near <- vapply(cmp$plan$provided, function(constraint) {
+  near <- vapply(constraints_of(cmp), function(constraint) {
     means <- score_summary(cmp, constraint$metric)$mean[scored]
     means <- means[!is.na(means)]
     if (length(means) == 0L) return(paste0(constraint$text, " (undefined for every setting)"))

@@ -75,7 +75,7 @@ picked_worth <- function(field, choice, level, draws) {
   at <- choice$at
   rule <- repeatable_rule(choice$rule)
   optimism <- with_seed(
-    derive_seed(field$cmp$plan$seed, "honest score"),
+    derive_seed(seed_of(field$cmp), "honest score"),
     optimism_of_choice(field, rule %||% member_rule_best_mean(), at, parts, draws)
   )
   mine <- paired$good[at, !is.na(paired$good[at, ])]
@@ -168,7 +168,7 @@ drawn_field <- function(field, good, rows) {
 # In words; of the leader's mean where `leader`.
 honest_text <- function(choice, leader = FALSE) {
   found <- honest_score(choice)
-  label <- choice$cmp$plan$metrics[[found$metric]]$label
+  label <- metrics_of(choice$cmp)[[found$metric]]$label
   said <- paste0(if (leader) "What the best is worth: " else "What it is worth: ", label, " ")
   if (is.na(found$low)) {
     return(paste0(

@@ -152,7 +152,7 @@ bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
   })
   leading <- match(leader, ranked)
   each <- with_seed(
-    derive_seed(cmp$plan$seed, "bootstrap bias correction"),
+    derive_seed(seed_of(cmp), "bootstrap bias correction"),
     vapply(seq_len(draws), function(draw) {
       drawn_bias(metric, parts[[(draw - 1L) %% length(parts) + 1L]], leading)
     }, numeric(2))

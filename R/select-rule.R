@@ -5,8 +5,9 @@
 #   by_scores      does it look at scores and simplicity alone, so that honest_score() can have it
 #                  choose by some of the splits?
 rule_definition <- function(name, choose, margin = NULL, does = "", by_scores = TRUE) {
-  structure(
-    list(name = name, choose = choose, margin = margin, does = does, by_scores = by_scores),
+  member("rule", name, does,
+    arguments = if (!is.null(margin)) list(margin = margin) else list(),
+    capabilities = list(margin = margin, by_scores = by_scores), choose = choose,
     class = "kw_rule"
   )
 }

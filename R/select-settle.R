@@ -73,7 +73,7 @@ settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL
 }
 
 check_enough_to_settle <- function(cmp) {
-  n <- sum(counted_splits(cmp, cmp$plan$decide) & !is_apparent(all_splits(cmp)))
+  n <- sum(counted_splits(cmp, deciding_metric(cmp)) & !is_apparent(all_splits(cmp)))
   if (n >= fewest_splits) return(invisible())
   stop_kw("select", paste0(
     "With ", count_of(n, "split"), " nothing can be said of differences, so that nobody knows ",

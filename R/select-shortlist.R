@@ -134,7 +134,7 @@ paired_field <- function(cmp, metric, level, margin, adjust) {
   }
   field <- list(
     metric = metric, margin = margin %||% planned_margin(cmp, metric), level = level,
-    adjust = adjust, seed = cmp$plan$seed
+    adjust = adjust, seed = seed_of(cmp)
   )
   pooled <- cmp$results$pooled[[metric$name]]
   if (!is.null(pooled)) {
@@ -217,7 +217,7 @@ difference_error <- function(apart, mean, n, ratio) {
 
 # What the plan says does not matter, of its deciding metric.
 planned_margin <- function(cmp, metric) {
-  if (metric$name == cmp$plan$decide) cmp$plan$margin
+  if (metric$name == deciding_metric(cmp)) cmp$plan$margin
 }
 
 # What does not matter in practice, where nobody says: a hundredth, of the scale where the metric

@@ -172,7 +172,9 @@ best_threshold <- function(part, metric, provided, limits) {
 
 # metrics x (mean, sd, se), each split scored with its own threshold.
 nested_scores <- function(choice, parts, thresholds, metrics) {
-  if (choice$cmp$plan$pooled) return(nested_pooled_scores(choice, parts, thresholds, metrics))
+  if (has_pooled_scores(choice$cmp)) {
+    return(nested_pooled_scores(choice, parts, thresholds, metrics))
+  }
   each <- vapply(seq_along(parts), function(j) {
     part <- parts[[j]]
     if (is.na(thresholds[j])) return(rep(NA_real_, length(metrics)))

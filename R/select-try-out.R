@@ -32,7 +32,6 @@
 try_out <- function(part, brief) {
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.function(part)) part <- part()
-  finding <- attr(part, "member")$kind == "finding"
   split <- make_splits(split_kfold(5), brief, 1)[[1]]
   checks <- if (inherits(part, "kw_family")) try_family(part, brief, split)
   else if (inherits(part, "kw_step")) try_step(part, brief, split)
@@ -41,7 +40,7 @@ try_out <- function(part, brief) {
   else if (inherits(part, "kw_splitter")) try_splitter(part, brief)
   else if (inherits(part, "kw_screen")) try_screen(part, brief)
   else if (inherits(part, "kw_rule")) try_rule(part, brief)
-  else if (isTRUE(finding)) try_finding(part, brief)
+  else if (inherits(part, "kw_finding_part")) try_finding(part, brief)
   else stop_kw(
     "argument",
     paste0(
@@ -304,7 +303,7 @@ try_rule <- function(rule, brief) {
 }
 
 try_finding <- function(part, brief) {
-  check <- attr(part, "member")$make
+  check <- part$look
   found <- with_conditions(Filter(Negate(is.null), check(new_look(brief))))
   steps <- lapply(found$value, function(one) one$action$step)
   list(

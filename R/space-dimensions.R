@@ -93,7 +93,7 @@ part_dimensions <- function(part, address, prefix, conditions) {
       name = if (nzchar(prefix)) paste0(prefix, "_", argument) else argument,
       kind = "value", address = address, argument = argument,
       varying = part$settings[[argument]],
-      declared = part$definition$hyperparameters[[argument]], conditions = conditions
+      declared = part$definition$arguments[[argument]], conditions = conditions
     )
   })
 }

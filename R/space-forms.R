@@ -28,7 +28,7 @@ part_form <- function(part, kind, called) {
   varies <- names(Filter(is_varying, part$settings))
   shown <- intersect(names(part$settings), union(part$given, varies))
   # all that sensible(part) would make vary
-  free <- names(Filter(function(h) !is.null(h$sensible), part$definition$hyperparameters))
+  free <- names(Filter(function(h) !is.null(h$sensible), part$definition$arguments))
   by_range <- names(Filter(function(x) inherits(x, "kw_sensible"), part$settings))
   whole <- kind == "fam" && length(free) > 0L && setequal(free, by_range)
   list(

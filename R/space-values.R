@@ -88,7 +88,7 @@ from_to <- function(from, to, spacing = "even", points = NULL) {
 sensible <- function(part = NULL) {
   if (is.null(part)) return(structure(list(), class = c("kw_sensible", "kw_varying")))
   check_argument(inherits(part, c("kw_family", "kw_step")), "part", "a family or a step", part)
-  free <- names(Filter(function(h) !is.null(h$sensible), part$definition$hyperparameters))
+  free <- names(Filter(function(h) !is.null(h$sensible), part$definition$arguments))
   free <- setdiff(free, part$given)
   part$settings[free] <- rep(list(sensible()), length(free))
   part

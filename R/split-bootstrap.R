@@ -58,8 +58,7 @@ split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, k
 }
 
 member_split_bootstrap <- function() {
-  maker_definition(
-    split_bootstrap,
+  maker_definition("split", "bootstrap", split_bootstrap,
     "Draws as many rows as there are, with replacement; those not drawn are held out."
   )
 }
@@ -114,7 +113,9 @@ split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_grou
 }
 
 member_split_holdout <- function() {
-  maker_definition(split_holdout, "Holds a share of the rows out, once or several times.")
+  maker_definition("split", "holdout", split_holdout,
+    "Holds a share of the rows out, once or several times."
+  )
 }
 
 one_holdout <- function(about, held_out, strata, group, draw) {

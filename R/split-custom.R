@@ -56,7 +56,7 @@ define_split <- function(name, divide, defaults = list(), spread = "folds", pair
     )
   }
   make <- structure(make, defaults = defaults)
-  as_member(make, "split", name, function() maker_definition(make, does))
+  as_member(make, "split", name, function() maker_definition("split", name, make, does))
 }
 
 own_splits <- function(found, n, name) {

@@ -39,8 +39,7 @@ split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE
 }
 
 member_split_kfold <- function() {
-  maker_definition(
-    split_kfold,
+  maker_definition("split", "kfold", split_kfold,
     "Deals the rows into k parts and holds out each in turn, repeatedly on request."
   )
 }

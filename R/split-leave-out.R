@@ -37,8 +37,7 @@ split_leave_row <- function() {
 }
 
 member_split_leave_row <- function() {
-  maker_definition(
-    split_leave_row,
+  maker_definition("split", "leave_row", split_leave_row,
     "Holds out one row after the other; predictions are scored together."
   )
 }
@@ -74,7 +73,9 @@ split_leave_group <- function(group = NULL) {
 }
 
 member_split_leave_group <- function() {
-  maker_definition(split_leave_group, "Holds out one group after the other.")
+  maker_definition("split", "leave_group", split_leave_group,
+    "Holds out one group after the other."
+  )
 }
 
 #' Splits given by columns of the table
@@ -107,7 +108,7 @@ split_columns <- function(columns) {
 }
 
 member_split_columns <- function() {
-  maker_definition(split_columns, "Takes the splits from columns of the table.")
+  maker_definition("split", "columns", split_columns, "Takes the splits from columns of the table.")
 }
 
 split_from_column <- function(about, name, part) {

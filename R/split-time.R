@@ -63,7 +63,9 @@ split_time <- function(first = 0.5, ahead = 0.1, advance = ahead, gap = 0, windo
 }
 
 member_split_time <- function() {
-  maker_definition(split_time, "Learns from earlier rows and holds out later ones.")
+  maker_definition("split", "time", split_time,
+    "Learns from earlier rows and holds out later ones."
+  )
 }
 
 # A split without the training rows whose group is held out as well; `purged` says how many.

@@ -35,7 +35,7 @@
 scores_by_split <- function(cmp, metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   results <- cmp$results
-  metrics <- metric %||% names(cmp$plan$metrics)
+  metrics <- metric %||% names(metrics_of(cmp))
   for (metric in metrics) cmp_metric(cmp, metric)
   n <- length(results$candidate)
   n_splits <- length(all_splits(cmp))

@@ -78,7 +78,7 @@ corrected_scores <- function(cmp, metric, counted) {
   apparent <- all[, which(is_apparent(all_splits(cmp)))]
   if (summary == "632") return(0.368 * apparent + 0.632 * scores)
   # as losses, so that higher is worse
-  sign <- if (cmp$plan$metrics[[metric]]$direction == "lower") 1 else -1
+  sign <- if (metrics_of(cmp)[[metric]]$direction == "lower") 1 else -1
   outside <- rowMeans(scores)
   none <- cmp$results$no_information[[metric]]
   capped <- sign * pmin(sign * outside, sign * none)
@@ -90,7 +90,7 @@ corrected_scores <- function(cmp, metric, counted) {
 
 # Does each setting's mean meet every constraint? NA means count as not met.
 meets_constraints <- function(cmp) {
-  met <- lapply(cmp$plan$provided, function(constraint) {
+  met <- lapply(constraints_of(cmp), function(constraint) {
     keeps_to(constraint, score_summary(cmp, constraint$metric)$mean) %in% TRUE
   })
   Reduce(`&`, met, rep(TRUE, length(cmp$results$candidate)))

@@ -67,7 +67,7 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
       seconds = rowSums(results$seconds, na.rm = TRUE)[order],
       failed = failed_splits(cmp, metric$name)[order]
     ),
-    if (length(cmp$plan$provided) > 0L) list(provided = meets[order])
+    if (length(constraints_of(cmp)) > 0L) list(provided = meets[order])
   )
   table <- tibble::as_tibble(c(table, if (level == "all") dropped_columns(cmp, metric, order)))
   if (level %in% c("candidates", "families")) table <- first_of_each(cmp, table, level)
@@ -95,8 +95,8 @@ first_of_each <- function(cmp, table, level) {
 }
 
 cmp_metric <- function(cmp, metric = NULL) {
-  metrics <- cmp$plan$metrics
-  name <- metric %||% cmp$plan$decide
+  metrics <- metrics_of(cmp)
+  name <- metric %||% deciding_metric(cmp)
   check_choice(name, names(metrics), "metric")
   metrics[[name]]
 }

@@ -97,14 +97,14 @@ step_definition <- function(name, learn, use, hyperparameters = list(), columns 
                             expand = NULL, check = NULL, does = "", shipped = TRUE,
                             packages = character(), keeps_rows = keeps_no_rows,
                             required = character(), script = NULL, state_version = 1L) {
-  structure(
-    list(
-      name = name, learn = learn, use = use, hyperparameters = hyperparameters,
+  member("step", name, does,
+    arguments = hyperparameters,
+    capabilities = list(
       columns = columns, changes_rows = changes_rows, cross_fitted = cross_fitted,
-      random = random, expand = expand, check = check, does = does, shipped = shipped,
-      packages = packages, keeps_rows = keeps_rows, required = required, script = script,
-      state_version = state_version
+      random = random, packages = packages, required = required
     ),
+    learn = learn, use = use, expand = expand, check = check, shipped = shipped,
+    keeps_rows = keeps_rows, script = script, state_version = state_version,
     class = "kw_step_definition"
   )
 }
@@ -154,7 +154,7 @@ x <- do.call(rbind, pieces<<i>>)[order(order(part<<i>>)), , drop = FALSE]
 # A step as the user wrote it: definition, settings (some may vary), columns.
 new_step <- function(definition, settings, columns = rlang::quo(NULL)) {
   part <- paste0("pre_", definition$name)
-  whole <- complete_settings(settings, definition$hyperparameters, part)
+  whole <- complete_settings(settings, definition$arguments, part)
   if (!is.null(definition$check)) definition$check(whole)
   selection <- capture_selection(columns)
   for (name in definition$required) {
@@ -167,7 +167,7 @@ new_step <- function(definition, settings, columns = rlang::quo(NULL)) {
   structure(
     list(
       definition = definition, settings = whole,
-      given = given_names(settings, definition$hyperparameters), columns = selection
+      given = given_names(settings, definition$arguments), columns = selection
     ),
     class = "kw_step"
   )

@@ -20,7 +20,7 @@ list_steps <- function() {
     }, character(1), USE.NAMES = FALSE),
     hyperparameters = vapply(
       members,
-      function(m) paste(names(m$hyperparameters), collapse = ", "),
+      function(m) paste(names(m$arguments), collapse = ", "),
       character(1),
       USE.NAMES = FALSE
     )
@@ -42,7 +42,7 @@ describe_step <- function(name) {
         if (length(definition$columns) == 0L) "none; name them" else
           paste(definition$columns, collapse = ", ")
       ),
-      hyperparameters = definition$hyperparameters,
+      hyperparameters = definition$arguments,
       sizes = list(rows = 1000, columns = 20, classes = 2)
     ),
     class = "kw_description"

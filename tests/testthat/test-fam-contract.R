@@ -58,7 +58,7 @@ along_values <- function(settings, along, values) {
 }
 
 packages_there <- function(definition, kind) {
-  settings <- lapply(definition$hyperparameters, `[[`, "default")
+  settings <- lapply(definition$arguments, `[[`, "default")
   packages <- c(
     kw("family_packages")(definition, settings, kind),
     if (definition$name == "support_vectors") "LiblineaR"

@@ -155,12 +155,13 @@ test_that("a script says every step in lines that a person reads, and predicts a
     missing_codes = list(glaze = "n/r", drying_days = -999)
   ) |> set_aside(share = 0.2, seed = 7)
   steps <- step_cases()
-  # the scale of an outcome is for numbers; see test-step-outcome-scale.R
+  # the scale of an outcome is for numbers, recalibration has tests of its own
   used <- unlist(lapply(steps, function(one) {
     vapply(one$steps, function(node) node$part$definition$name, "")
   }))
   expect_setequal(
-    c(used, "minimal", "outcome_scale"), c(names(kw("shipped_members")("step")), "rank")
+    c(used, "minimal", "outcome_scale", "recalibrate"),
+    c(names(kw("shipped_members")("step")), "rank")
   )
   cmp <- quiet_run(job, do.call(candidates, steps),
     splits = split_holdout(0.3, draws = 1), metrics = "log_loss", seed = 5, workers = 1

@@ -37,7 +37,7 @@ test_that("every help page of a family lists its hyperparameters as the definiti
     page <- paste(readLines(file.path(folder, paste0("fam_", definition$name, ".Rd"))),
       collapse = " "
     )
-    for (h in definition$hyperparameters) {
+    for (h in definition$arguments) {
       expect_match(
         gsub("\\s+", " ", page), gsub("\\s+", " ", gsub("\"", "", h$meaning)),
         fixed = TRUE

@@ -167,7 +167,7 @@ test_that("words that people try lead to ours", {
   expect_identical(hint("impute", steps), "missing")
   all <- c(metrics, families, steps, "kfold", "leave_row", unlist(lapply(
     c(kw("shipped_members")("fam"), kw("shipped_members")("step")),
-    function(make) names(make()$hyperparameters)
+    function(make) names(make()$arguments)
   )))
   expect_identical(setdiff(unlist(kw("synonyms")), all), character())
   found <- quiet_run(

@@ -219,7 +219,7 @@ for (name in names(steps)) {
 test_that("constructors' defaults are those that the definitions declare", {
   for (kind in c("step", "fam")) for (name in names(kw("shipped_members")(kind))) {
     prefix <- if (kind == "step") "pre_" else "fam_"
-    declared <- kw("shipped_members")(kind)[[name]]()$hyperparameters
+    declared <- kw("shipped_members")(kind)[[name]]()$arguments
     arguments <- formals(get(paste0(prefix, name), asNamespace("kilnwright")))
     required <- vapply(arguments, function(a) is.symbol(a) && !nzchar(as.character(a)), logical(1))
     for (argument in intersect(names(declared), names(arguments)[!required])) {

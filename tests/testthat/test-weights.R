@@ -42,7 +42,8 @@ step_variants <- function() {
 # These learn no statistic, draw rows (balance, see below), are the user's (custom), or leave
 # columns alone (outcome_scale, see there).
 without_statistics <- c(
-  "derive", "dates", "hash", "onehot", "drop", "balance", "custom", "minimal", "outcome_scale"
+  "derive", "dates", "hash", "onehot", "drop", "balance", "custom", "minimal", "outcome_scale",
+  "recalibrate"
 )
 
 learned_from <- function(step, table, outcome, weight = NULL) {
