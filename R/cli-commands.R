@@ -105,7 +105,7 @@ member_command_standings <- function() {
 member_command_select <- function() {
   new_command("select", "choose the final setting of a run by a rule, and say why", "results",
     list(
-      rule_option(), margin_option(),
+      rule_option(), margin_option(), blend_option(),
       option("candidate", help = "choose among these candidates only, separated by commas"),
       option("metric", help = "choose by this metric [default: the deciding one]"),
       option(
@@ -132,7 +132,7 @@ member_command_report <- function() {
   new_command("report", "write a report on a run as one HTML file", "results",
     list(
       option("out", "kilnwright-report.html", "file to write [default %default]"),
-      rule_option(), margin_option(),
+      rule_option(), margin_option(), blend_option(),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
     run = function(positional, options) {
@@ -156,6 +156,13 @@ intervals_option <- function() {
   )
 }
 
+blend_option <- function() {
+  option("blend", help = paste(
+    "first blend the best of these candidates, separated by commas, or of all; the rule chooses",
+    "among all candidates and the blend"
+  ))
+}
+
 margin_option <- function() {
   option("margin", type = "double", help = paste(
     "for within, no_worse: a difference that does not matter; for steady: standard deviations"
@@ -165,6 +172,9 @@ margin_option <- function() {
 # `path`: a folder of results, or a journal.
 choice_of_run <- function(path, options) {
   cmp <- open_comparison(journal_of(path), trust = options$trust)
+  if (!is.null(options$blend)) {
+    cmp <- blend(cmp, if (options$blend != "all") names_given(options$blend))
+  }
   among <- names_given(options$candidate)
   select_final(
     cmp, options$rule,

@@ -35,6 +35,8 @@
 #   keeps_rows(settings, kind)  does a frozen model hold training rows?
 #   state_version       raised when fit or freeze keep something else than before, so that
 #                       models saved earlier are refused rather than read wrongly
+#   combines            is a fit made of fits of other settings? Then it takes frames as they are,
+#                       see run-blend.R
 #   packages            what fit and predict need: a character vector, or a
 #                       function(settings, kind) giving one
 #   script(settings, about)  NULL, or lines of plain R that fit and predict the same, see
@@ -44,7 +46,8 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
                               freeze = keep_model,
                               impossible = list(), packages = character(), does = "",
-                              keeps_rows = keeps_no_rows, script = NULL, state_version = 1L) {
+                              keeps_rows = keeps_no_rows, script = NULL, state_version = 1L,
+                              combines = FALSE) {
   usual <- list(
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
     wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
@@ -53,7 +56,7 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
     arguments = hyperparameters,
     capabilities = list(
       kinds = kinds, accepts = utils::modifyList(usual, accepts), random = random,
-      complexity_rank = complexity_rank, packages = packages
+      complexity_rank = complexity_rank, packages = packages, combines = combines
     ),
     label = label, simplicity = simplicity, fit = fit, predict = predict, path = path,
     inner_fits = inner_fits, freeze = freeze, impossible = impossible, shipped = TRUE,
@@ -138,6 +141,7 @@ takes_columns <- function(definition, kinds) {
 # A frame, or some of its rows, in the form that the family takes: a data frame, a dense
 # matrix, or a sparse one. Text and dates that no step turned into numbers stay out.
 family_input <- function(frame, definition, rows = NULL) {
+  if (isTRUE(definition$combines)) return(if (is.null(rows)) frame else frame_rows(frame, rows))
   kinds <- vapply(frame$columns, column_kind, character(1))
   usable <- unclass(frame$columns)[kinds %in% c("number", "category", "ordered")]
   sparse <- if (is.null(rows) || is.null(frame$sparse)) {
@@ -366,7 +370,8 @@ predict_family <- function(fitted, x, values = NULL) {
   x <- encode_input(x, fitted$coding)
   prediction <- all_levels(predict_raw(fitted, x, values), fitted$present, fitted$levels)
   check_prediction(
-    prediction, nrow(x), fitted, if (!is.null(definition$path)) path_count(values),
+    prediction, if (isTRUE(definition$combines)) x$n else nrow(x), fitted,
+    if (!is.null(definition$path)) path_count(values),
     definition
   )
   if (!is.null(fitted$scale)) prediction <- in_own_unit(prediction, fitted$scale, values)

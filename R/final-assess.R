@@ -6,11 +6,17 @@
 #' of what the procedure gives, as [optimism()] shows beside the naive score. Only what
 #' the plan does is repeated: candidates and ranges that a person chose after looking at
 #' scores of the same rows, as with [refine_ranges()], are taken as given and keep their
-#' optimism.
+#' optimism. What is decided after the run, such as a decision threshold or a blend, is repeated
+#' with `decide`.
 #'
 #' @param plan A plan, or a comparison whose plan is to be judged.
 #' @param outer Outer splits; default 5 folds.
 #' @param rule,margin The rule of [select_final()].
+#' @param decide Instead of `rule`: a function of the outer split's comparison that makes the
+#'   choice, such as `function(cmp) select_final(blend(cmp))` or
+#'   `function(cmp) set_threshold(select_final(cmp), best = "f1")`.
+#' @param keep As for [run_comparison()]: `"all_predictions"` spares `decide` what it would fit
+#'   again.
 #' @param workers,journal,quiet As for [run_comparison()]; `journal` is a folder here, in
 #'   which every outer split keeps a journal of its own.
 #' @param limits [limits()] of every outer split's run; default those of the plan. What was chosen
@@ -31,9 +37,9 @@
 #' @export
 assess_selection <- function(
   plan, outer = split_kfold(5), rule = NULL, margin = NULL,
-  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL
+  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL, decide = NULL, keep = "none"
 ) {
-  if (inherits(plan, "kw_comparison")) plan <- plan$plan
+  if (inherits(plan, "kw_comparison")) plan <- without_blends(plan)$plan
   check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
   check_class(outer, "kw_splitter", "outer", "Make one with split_kfold() or another split_...().")
   if (!is.null(journal)) {
@@ -42,33 +48,59 @@ assess_selection <- function(
       stop_kw("argument", paste0("There is no folder ", quoted(journal), " for the journals."))
     }
   }
+  choose <- way_of_choosing(decide, rule, margin)
   seed <- derive_seed(plan$seed, "outer splits")
   divided <- make_splits(outer, plan$brief, seed)
   divided <- divided[!is_apparent(divided)]
   if (length(divided) < 2L) stop_kw("select", "Judging needs at least two outer splits.")
   each <- lapply(seq_along(divided), function(i) {
     file <- if (!is.null(journal)) file.path(journal, paste0("outer-", i, ".sqlite"))
-    assess_one(plan, divided[[i]], i, rule, margin, workers, file, quiet, limits)
+    assess_one(plan, divided[[i]], i, choose, list(
+      workers = workers, journal = file, quiet = quiet, limits = limits, keep = keep
+    ))
   })
   structure(
     list(
       scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
       choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
       outer = outer$label, decide = plan$decide,
-      rule = if (is.null(rule)) planned_rule(plan)$name else find_rule(rule)$name
+      rule = if (!is.null(decide)) {
+        "own function"
+      } else if (is.null(rule)) {
+        planned_rule(plan)$name
+      } else {
+        find_rule(rule)$name
+      }
     ),
     class = "kw_assessment"
   )
 }
 
-assess_one <- function(plan, split, number, rule, margin, workers, file, quiet, limits) {
+# A function of a comparison that gives its choice.
+way_of_choosing <- function(decide, rule, margin) {
+  if (is.null(decide)) return(function(cmp) select_final(cmp, rule, margin))
+  check_argument(
+    is.function(decide) && length(formals(decide)) >= 1L, "decide", "a function of a comparison",
+    decide
+  )
+  if (!is.null(rule) || !is.null(margin)) {
+    stop_kw("argument", "Give either `decide` or a `rule` with its `margin`.",
+      remedy = "Call select_final(cmp, rule, margin) inside `decide`."
+    )
+  }
+  function(cmp) {
+    choice <- decide(cmp)
+    check_class(choice, "kw_choice", "what `decide` returns", "End it with select_final().")
+    choice
+  }
+}
+
+assess_one <- function(plan, split, number, choose, options) {
   inner <- plan_for_rows(plan, split$training, number)
   model <- tryCatch(
     {
-      cmp <- run_comparison(
-        inner, workers = workers, journal = file, quiet = quiet, limits = limits
-      )
-      fit_final(select_final(cmp, rule, margin))
+      cmp <- do.call(run_comparison, c(list(inner), options))
+      fit_final(choose(cmp))
     },
     kw_error = function(e) {
       stop_kw(
@@ -82,7 +114,8 @@ assess_one <- function(plan, split, number, rule, margin, workers, file, quiet, 
     plan$metrics,
     truth_of(unseen$target),
     predict_frame(model, unseen$frame),
-    unseen$target$weights
+    unseen$target$weights,
+    model$threshold
   )
   list(
     scores = list(

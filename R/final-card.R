@@ -31,6 +31,8 @@ card_lines <- function(model) {
   steps <- vapply(model$steps, function(learned) paste0("`pre_", learned$definition$name, "`"), "")
   kinds <- schema_kinds(model$schema)
   kept <- model$origin$set_aside
+  called <- called_family(facts$family)
+  is_made <- model$family$definition$combines
   c(
     paste0("# Model card: ", escape_markdown(model$outcome)), "",
     paste0(
@@ -40,13 +42,15 @@ card_lines <- function(model) {
     ), "",
     "## The model", "",
     paste0(
-      "- Family: `fam_", facts$family, "`, candidate \"", escape_markdown(facts$candidate),
+      "- Family: ", if (is_made) called else paste0("`", called, "`"), ", candidate \"",
+      escape_markdown(facts$candidate),
       "\"",
       if (nzchar(facts$setting)) paste0(": ", facts$setting)
     ),
     paste0(
       "- Preparation: ",
-      if (length(steps) > 0L) paste(steps, collapse = ", then ") else "none"
+      if (length(steps) > 0L) paste(steps, collapse = ", then ") else if (is_made)
+        "every member has its own" else "none"
     ),
     if (!is.null(model$threshold)) {
       paste0(

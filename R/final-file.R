@@ -107,6 +107,7 @@ portable_parts <- function(fitted) {
     learned
   })
   fitted$family$definition <- portable_definition(fitted$family$definition)
+  fitted$family$model <- in_parts_of_blend(fitted$family$model, portable_parts)
   fitted
 }
 
@@ -116,6 +117,7 @@ whole_parts <- function(fitted, file) {
     learned
   })
   fitted$family$definition <- whole_definition(fitted$family$definition, "fam", file)
+  fitted$family$model <- in_parts_of_blend(fitted$family$model, whole_parts, file)
   fitted
 }
 
@@ -139,7 +141,7 @@ whole_definition <- function(saved, kind, file) {
   }
   name <- if (is.character(saved)) saved else saved$name
   part <- paste0(member_prefixes[[kind]], name)
-  make <- shipped_members(kind)[[name]]
+  make <- shipped_members(kind)[[name]] %||% shipped_members("combination")[[name]]
   if (is.null(make)) {
     stop_kw("model_file", paste0(
       "The model in ", quoted(file), " has ", part, "(), which this version does not know."

@@ -55,25 +55,6 @@ fit_final <- function(choice, intervals = FALSE) {
   )
 }
 
-# As a model keeps it: plain data, the path's value among the settings.
-frozen_fit <- function(refitted) {
-  definition <- refitted$fitted$definition
-  frozen <- refitted$fitted
-  frozen$model <- definition$freeze(frozen$model, refitted$value)
-  frozen$settings <- refitted$settings
-  if (!is.null(definition$path)) {
-    frozen$settings[definition$path$along] <- as.list(refitted$value)
-  }
-  # of a path only the value that was chosen is needed
-  maps <- frozen$recalibration$maps
-  if (length(maps) > 1L) {
-    frozen$recalibration$maps <-
-      maps[place_of_values(refitted$value, frozen$recalibration$values)]
-    frozen$recalibration$values <- refitted$value
-  }
-  list(steps = refitted$states, family = frozen, value = refitted$value)
-}
-
 # Training scores of a refitted setting; metrics of classes see the threshold.
 with_threshold <- function(refitted, threshold, metrics) {
   prediction <- predict_family(refitted$fitted, refitted$input, refitted$value)

@@ -101,17 +101,6 @@ explain_failed_prediction <- function(model, e) {
   )
 }
 
-# One prediction (vector, or rows x classes) for a frame of raw predictors.
-predict_frame <- function(model, frame) {
-  if (frame$n == 0L) return(no_prediction(model$kind, model$levels))
-  for (learned in model$steps) frame <- use_step(learned, frame)
-  fitted <- model$family
-  prediction <- without_rng_trace(
-    predict_family(fitted, family_input(frame, fitted$definition), model$value)
-  )
-  if (is.null(fitted$definition$path)) prediction else one_prediction(prediction, model$kind)
-}
-
 #' Predict new rows and write the predictions to a file
 #'
 #' @param model A model from [fit_final()] or [open_model()].

@@ -50,23 +50,67 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv") 
 # A family's script(settings, about) gives list(fit, predict): lines that make a model of `x` and
 # `y`, and lines whose last value is the prediction for `x`.
 script_lines <- function(model, data, new_data) {
-  chain <- script_chain(model)
-  family <- script_family_lines(model, chain)
-  called <- regmatches(c(chain$lines, family), gregexpr(
-    "[A-Za-z][A-Za-z0-9.]*(?=::)", c(chain$lines, family), perl = TRUE
-  ))
+  members <- members_of_model(model)
+  body <- if (length(members) == 1L) script_one_model(model) else script_blend(model, members)
+  called <- regmatches(body, gregexpr("[A-Za-z][A-Za-z0-9.]*(?=::)", body, perl = TRUE))
   c(
     script_head(model, setdiff(unlist(called), c("stats", "utils", "splines"))), "",
     paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
-    "# ---- 1. the data ----", "", script_data(model), "",
+    "# ---- 1. the data ----", "", script_data(model), "", body, "",
+    "# ---- 4. predictions ----", "", script_predictions(model)
+  )
+}
+
+script_one_model <- function(model) {
+  chain <- script_chain(model)
+  c(
     if (length(chain$lines) > 0L) {
       c("# ---- 2. the preparation: learned on these rows, used on any ----", "", chain$lines)
     },
     "prepare <- function(table) {", "  x <- predictors(table)",
     paste0("  x <- ", chain$does, "(x)", recycle0 = TRUE), "  x", "}", "",
-    "# ---- 3. the model ----", "", family, "",
-    "# ---- 4. predictions ----", "", script_predictions(model)
+    "# ---- 3. the model ----", "", script_family_lines(model, chain)
   )
+}
+
+# Each member with preparations of its own, which no other sees.
+script_blend <- function(model, members) {
+  each <- lapply(seq_along(members), function(i) {
+    chain <- script_chain(members[[i]])
+    lowest <- members[[i]]$family$lowest
+    found <- if (is_wide(model$kind)) "predict_prepared(x)" else "as.numeric(predict_prepared(x))"
+    lines <- c(
+      chain$lines, script_family_lines(members[[i]], chain), "", "function(x) {",
+      paste0("  x <- ", chain$does, "(x)", recycle0 = TRUE),
+      paste0("  ", if (is.null(lowest)) found else paste0("pmax(", found, ", ", lowest, ")")), "}"
+    )
+    c(
+      paste0("# ---- ", i + 1L, ". member ", i, " ----"), "",
+      paste0("member_", i, " <- local({"), ifelse(nzchar(lines), paste0("  ", lines), ""), "})", ""
+    )
+  })
+  weights <- vapply(model$family$settings$weights, r_text, "")
+  c(
+    unlist(each), "# ---- the blend ----", "", "prepare <- predictors",
+    "predict_prepared <- function(x) {",
+    paste0(
+      "  ", weights, " * member_", seq_along(members), "(x)",
+      c(rep(" +", length(members) - 1L), "")
+    ),
+    "}"
+  )
+}
+
+# A model, or as many as a blend has members.
+members_of_model <- function(model) {
+  if (!inherits(model$family$model, "kw_blend_parts")) return(list(model))
+  Map(function(part, at) {
+    model[c("steps", "family", "value")] <- part[c("steps", "family", "value")]
+    choice <- model$origin$choice
+    choice$at <- at
+    model$origin <- list(choice = choice)
+    model
+  }, model$family$model$parts, model$family$settings$members)
 }
 
 script_head <- function(model, packages) {
@@ -75,17 +119,23 @@ script_head <- function(model, packages) {
   c(
     r_comment(c(
       strwrap(paste0(
-        "Final model: predicts ", model$outcome, " by fam_", model$facts$family, setting, "."
+        "Final model: predicts ", model$outcome, " by ", called_family(model$facts$family), setting,
+        "."
       ), 90),
       strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
       "Reads the table, learns the preparation and fits the model as it was done then; needs R",
       paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else
         "nothing else", ".")
     )), "",
-    if (model$family$definition$random || any(vapply(model$steps, function(one) {
-      one$definition$random
-    }, NA))) "RNGkind(\"Mersenne-Twister\", \"Inversion\", \"Rejection\")"
+    if (any(vapply(members_of_model(model), draws_random_numbers, NA))) {
+      "RNGkind(\"Mersenne-Twister\", \"Inversion\", \"Rejection\")"
+    }
   )
+}
+
+draws_random_numbers <- function(model) {
+  model$family$definition$random ||
+    any(vapply(model$steps, function(one) one$definition$random, NA))
 }
 
 # ---- the data ----
@@ -231,8 +281,10 @@ script_target <- function(model) {
 
 # Steps and families that a user wrote may ask for more of the rows.
 has_own_parts <- function(model) {
-  own <- !vapply(model$steps, function(learned) learned$definition$shipped, NA)
-  any(own) || !model$family$definition$shipped
+  any(vapply(members_of_model(model), function(member) {
+    own <- !vapply(member$steps, function(learned) learned$definition$shipped, NA)
+    any(own) || !member$family$definition$shipped
+  }, NA))
 }
 
 # What is known of every training row beside its columns, by the script's names.
@@ -264,7 +316,8 @@ script_predictions <- function(model) {
 }
 
 prediction_columns_lines <- function(model) {
-  lacking <- length(model$family$present) < length(model$levels)
+  lacking <- length(members_of_model(model)) == 1L &&
+    length(model$family$present) < length(model$levels)
   levels <- if (lacking) "all_classes" else "levels(y)"
   if (!is_wide(model$kind)) return("  data.frame(value = as.numeric(prediction))")
   as_matrix <- "  prediction <- matrix(prediction, nrow(new))"

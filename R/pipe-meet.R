@@ -33,6 +33,7 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
     need(package, paste0("Candidate ", quoted(name), ", fam_", definition$name, "(),"))
   }
   about <- list(rows = training$n, columns = length(brief$schema), classes = class_count(brief))
+  given <- step_names(pipeline$steps)
   pipeline <- with_outcome_scale(write_out_minimal(pipeline, brief), brief)
   pipeline$steps <- resolve_nodes(pipeline$steps, about)
   reached <- default_frame(name, pipeline, training, target, seed)
@@ -43,7 +44,9 @@ meet_one <- function(name, pipeline, brief, training, target, rules, seed) {
   check_input_needs(name, frame, definition, brief)
   list(
     space = new_space(name, pipeline, kind_among(definition$kinds, brief$kind), rules, about),
-    notes = c(meeting_notes(pipeline, frame, definition), family_notes(pipeline$family, brief))
+    notes = c(
+      meeting_notes(pipeline, frame, definition, given), family_notes(pipeline$family, brief)
+    )
   )
 }
 
@@ -245,15 +248,21 @@ family_notes <- function(family, brief) {
   )
 }
 
-meeting_notes <- function(pipeline, frame, definition) {
+step_names <- function(nodes) {
+  vapply(nodes, function(node) {
+    if (inherits(node$part, "kw_either")) "either" else node$part$definition$name
+  }, "")
+}
+
+# `given`: names of the steps as they were asked for.
+meeting_notes <- function(pipeline, frame, definition, given) {
   kinds <- vapply(frame$columns, column_kind, character(1))
   left_out <- kinds[kinds %in% c("text", "date")]
-  steps <- vapply(pipeline$steps, function(node) {
-    if (inherits(node$part, "kw_either")) "either" else node$part$definition$name
-  }, character(1))
+  steps <- step_names(pipeline$steps)
+  added <- setdiff(steps, given)
   c(
-    if (isTRUE(pipeline$minimal) && length(steps) > 0L) {
-      paste0("minimal steps added: ", paste(steps, collapse = ", "))
+    if (isTRUE(pipeline$minimal) && length(added) > 0L) {
+      paste0("minimal steps added: ", paste(added, collapse = ", "))
     },
     if (length(left_out) > 0L && !definition$accepts$nothing) {
       paste0(

@@ -131,7 +131,7 @@ print.kw_model <- function(x, ...) {
   ))
   steps <- vapply(x$steps, function(learned) paste0("pre_", learned$definition$name), character(1))
   say_wrapped(paste0(
-    "Pipeline: ", paste(c(steps, paste0("fam_", facts$family)), collapse = " > "),
+    "Pipeline: ", paste(c(steps, called_family(facts$family)), collapse = " > "),
     "; fitted on ", count_of(facts$working_rows, "working row"),
     if (!is.null(x$folds)) paste0("; intervals by ", count_of(length(x$folds), "fold"))
   ))

@@ -9,6 +9,7 @@ work_of <- function(cmp) work_of_rounds(spaces_of(cmp), cmp$rounds)
 # steps, the fitted family, its input and target, settings and path value.
 refit_setting <- function(work, at, data, seed, place) {
   described <- fit_description(work, work$settings$fit[at])
+  if (described$definition$combines) return(refit_blend(work, described, data, seed, place))
   chain <- learn_chain(work, work$settings$node[at], data, seed, place)
   input <- family_input(chain$frame, described$definition)
   fitted <- fit_family(
@@ -86,4 +87,34 @@ kept_predictions <- function(cmp, at) {
       path_prediction_at(record$values, record$place[mine], brief_of(cmp)$kind)
   }
   if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
+}
+
+# One prediction (vector, or rows x classes) for a frame of raw predictors.
+predict_frame <- function(model, frame) {
+  if (frame$n == 0L) return(no_prediction(model$kind, model$levels))
+  for (learned in model$steps) frame <- use_step(learned, frame)
+  fitted <- model$family
+  prediction <- without_rng_trace(
+    predict_family(fitted, family_input(frame, fitted$definition), model$value)
+  )
+  if (is.null(fitted$definition$path)) prediction else one_prediction(prediction, model$kind)
+}
+
+# As a model keeps it: plain data, the path's value among the settings.
+frozen_fit <- function(refitted) {
+  definition <- refitted$fitted$definition
+  frozen <- refitted$fitted
+  frozen$model <- definition$freeze(frozen$model, refitted$value)
+  frozen$settings <- refitted$settings
+  if (!is.null(definition$path)) {
+    frozen$settings[definition$path$along] <- as.list(refitted$value)
+  }
+  # of a path only the value that was chosen is needed
+  maps <- frozen$recalibration$maps
+  if (length(maps) > 1L) {
+    frozen$recalibration$maps <-
+      maps[place_of_values(refitted$value, frozen$recalibration$values)]
+    frozen$recalibration$values <- refitted$value
+  }
+  list(steps = refitted$states, family = frozen, value = refitted$value)
 }

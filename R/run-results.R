@@ -43,8 +43,8 @@ results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
   if (plan$pooled) pool_scores(results, plan) else results
 }
 
-# Fits on splits that were done, all shares of rows.
-fits_done <- function(cmp) length(cmp$ledger$fit)
+# Fits on splits that were done, all shares of rows; a blend is made of those of others.
+fits_done <- function(cmp) sum(cmp$ledger$stage != "blend")
 
 # All fields, with nothing in them yet.
 new_results <- function(work, plan, training, predictions) {

@@ -176,6 +176,7 @@ extend_comparison <- function(
       remedy = "Give `more` candidates, `repeats` or `metrics`."
     )
   }
+  cmp <- without_blends(cmp)
   if (repeats > 0) cmp <- on_more_splits(cmp, with_more_splits(cmp$plan, repeats))
   again <- NULL
   if (!is.null(metrics)) {

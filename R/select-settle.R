@@ -47,6 +47,7 @@ settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL
   selection_field(cmp)
   paired_field(cmp, NULL, level, margin, "none")
   check_enough_to_settle(cmp)
+  cmp <- without_blends(cmp)
   of_folds <- splitter_of(cmp)$spread == "folds"
   wider <- with_more_splits(cmp$plan, repeats * if (of_folds) 1 else 5, earlier_only = TRUE)
   blocks <- blocks_of_splits(wider$plan, setdiff(seq_along(wider$plan$splits), wider$at))

@@ -107,13 +107,17 @@ held_out_parts_of <- function(choice) {
 # other parts of its repeat (of all other draws, where a repeat has one part), without the
 # rows and groups that part j itself holds out.
 parts_for_threshold <- function(parts, j) {
-  others <- vapply(parts, function(part) part$rep == parts[[j]]$rep, logical(1))
-  if (sum(others) < 2L) others[] <- TRUE
-  others[j] <- FALSE
-  kept <- lapply(parts[others], function(part) {
+  kept <- lapply(parts[parts_beside(parts, j)], function(part) {
     rows_of_part(part, !part$unit %in% parts[[j]]$unit)
   })
   Filter(function(part) length(part$event) > 0L, kept)
+}
+
+parts_beside <- function(parts, j) {
+  others <- vapply(parts, function(part) part$rep == parts[[j]]$rep, logical(1))
+  if (sum(others) < 2L) others[] <- TRUE
+  others[j] <- FALSE
+  others
 }
 
 rows_of_part <- function(part, keep) {

@@ -169,7 +169,10 @@ varied_columns <- function(cmp) {
 setting_label <- function(cmp, at, all = TRUE) {
   candidate <- cmp$results$candidate[at]
   settings <- cmp$results$tables[[candidate]]
-  if (!all) settings <- settings[vapply(settings, function(x) length(unique(x)) > 1L, logical(1))]
+  # what a blend is made of is always said
+  if (!all && !is_blend(spaces_of(cmp)[[candidate]])) {
+    settings <- settings[vapply(settings, function(x) length(unique(x)) > 1L, logical(1))]
+  }
   values <- setting_values(settings, cmp$results$row[at])
   values <- values[!is.na(values)]
   if (length(values) == 0L) return("")

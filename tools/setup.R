@@ -17,7 +17,8 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
   command_line <- c("htmltools", "lhs", "nnet", "optparse")
   models <- c(
-    "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes", "quantreg"
+    "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes", "quadprog",
+    "quantreg"
   )
   tests <- c(models, "openssl", "testthat", "withr", "readxl", "nanoparquet")
   wanted <- switch(level,

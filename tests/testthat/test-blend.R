@@ -1,0 +1,131 @@
+job <- pots_brief()
+rivals <- candidates(
+  base = fam_baseline(), penalised = fam_penalised(penalty = among(0.1, 0.01)),
+  tree = fam_tree(pruning = among(0.01, 0.05))
+)
+cmp <- quiet_run(job, rivals,
+  splits = split_kfold(4, repeats = 2), metrics = c("log_loss", "auc"), seed = 5,
+  keep = "all_predictions"
+)
+plan <- cmp$plan
+
+# By hand: predictions of a candidate's best on a split.
+predicted <- function(name, split) {
+  at <- kw("selection_field")(cmp, name)
+  kw("setting_predictions")(cmp, kw("choose_best_mean")(at)$at)[[split]][, 2]
+}
+truth <- function(split) plan$brief$table$cracked[plan$splits[[split]]$validation] == "yes"
+
+test_that("every split is scored under weights that it had no part in", {
+  mixed <- blend(cmp)
+  table <- standings(mixed)
+  # of two members the least squared error can be found along a line
+  share_without <- function(split) {
+    others <- setdiff(which(vapply(plan$splits, `[[`, 1, "rep") == plan$splits[[split]]$rep), split)
+    error <- function(share) sum(vapply(others, function(s) {
+      p <- share * predicted("penalised", s) + (1 - share) * predicted("tree", s)
+      sum((truth(s) - p)^2)
+    }, 1))
+    optimize(error, c(0, 1), tol = 1e-10)$minimum
+  }
+  loss <- vapply(seq_along(plan$splits), function(split) {
+    share <- share_without(split)
+    p <- share * predicted("penalised", split) + (1 - share) * predicted("tree", split)
+    -mean(log(ifelse(truth(split), p, 1 - p)))
+  }, 1)
+  expect_equal(table$mean[table$candidate == "blend"], mean(loss), tolerance = 1e-6)
+  expect_equal(table$sd[table$candidate == "blend"], sd(loss), tolerance = 1e-5)
+  expect_identical(table[table$candidate != "blend", ]$mean, standings(cmp)$mean)
+})
+
+test_that("predictions that were not kept are made again, and said so", {
+  bare <- quiet_run(plan)
+  expect_message(again <- blend(bare), "16 fits again")
+  expect_equal(standings(again)$mean, standings(blend(cmp))$mean, tolerance = 1e-12)
+  expect_silent(blend(cmp))
+})
+
+test_that("the rule takes a blend only where nothing simpler is as good", {
+  mixed <- blend(cmp, by = "mean")
+  simplest <- select_final(mixed, "within", margin = 1)
+  expect_identical(candidate_of(simplest), "base")
+  least <- standings(mixed)
+  expect_identical(
+    candidate_of(select_final(mixed, "best_mean")), least$candidate[which.min(least$mean)]
+  )
+})
+
+test_that("a blend refits, predicts, travels, explains and leaves as a script", {
+  mixed <- blend(cmp, by = "mean")
+  choice <- select_final(mixed, "best_mean", candidate = "blend")
+  model <- fit_final(choice, intervals = TRUE)
+  alone <- lapply(c("penalised", "tree"), function(name) {
+    fit_final(select_final(mixed, "best_mean", candidate = name))
+  })
+  pots <- demo_pots()[1:40, ]
+  each <- vapply(alone, function(one) predict(one, pots)$p_yes, numeric(40))
+  expect_equal(predict(model, pots)$p_yes, rowMeans(each), tolerance = 1e-12)
+  file <- withr::local_tempfile(fileext = ".kilnwright")
+  save_model(model, file)
+  opened <- open_model(file, trust = TRUE)
+  for (type in c("probability", "interval")) {
+    expect_identical(predict(opened, pots, type = type), predict(model, pots, type = type))
+  }
+  data <- withr::local_tempfile(fileext = ".csv")
+  data.table::fwrite(demo_pots(), data)
+  script <- withr::local_tempfile(fileext = ".R")
+  write_script(model, script, data = data, new_data = data)
+  home <- new.env(parent = globalenv())
+  withr::with_preserve_seed(sys.source(script, home))
+  found <- home$predict_new(home$read_table(data))
+  expect_equal(found$p_yes, predict(model, demo_pots())$p_yes, tolerance = 1e-10)
+  importance <- column_importance(choice, times = 1)
+  expect_setequal(importance$column, names(model$schema))
+  expect_match(capture.output(print(model)), "0.50 penalised + 0.50 tree", fixed = TRUE, all = FALSE)
+})
+
+test_that("numbers, many classes, weights and draws are blended too", {
+  table <- toy(160)
+  table$w <- rep(1:4, 40)
+  for (kind in c("number", "many_class")) {
+    used <- setdiff(names(table), setdiff(outcomes, outcomes[[kind]]))
+    job <- brief(table[used], outcomes[[kind]], weight = "w")
+    two <- quiet_run(job, candidates(linear = fam_linear(), tree = fam_tree()),
+      splits = split_bootstrap(6), seed = 2, keep = "all_predictions"
+    )
+    mixed <- blend(two)
+    expect_identical(sum(standings(mixed)$splits == 6L), 3L)
+    expect_length(predict(fit_final(select_final(mixed, candidate = "blend")), table)[[1]], 160)
+  }
+})
+
+test_that("what goes on with a comparison leaves blends behind; nested runs make them anew", {
+  expect_message(more <- extend_comparison(blend(cmp), repeats = 1, quiet = TRUE), "left behind")
+  without <- extend_comparison(cmp, repeats = 1, quiet = TRUE)
+  untimed <- function(cmp) standings(cmp)[setdiff(names(standings(cmp)), "seconds")]
+  expect_identical(untimed(more), untimed(without))
+  way <- function(cmp) set_threshold(select_final(blend(cmp), candidate = "blend"), best = "f1")
+  small <- plan_comparison(job, rivals, splits = split_kfold(3), metrics = "f1", seed = 1)
+  judged <- assess_selection(small, split_kfold(2), decide = way, keep = "all_predictions",
+    quiet = TRUE)
+  expect_identical(judged$choices$candidate, c("blend", "blend"))
+  expect_error(assess_selection(small, decide = way, rule = "one_se"), "either `decide`")
+  expect_error(assess_selection(small, split_kfold(2), decide = identity, quiet = TRUE),
+    "End it with select_final")
+})
+
+test_that("bad input says what to do", {
+  expect_error(blend(cmp, "tree"), "of two candidates or more")
+  expect_error(blend(cmp, c("tree", "forrest")), "forrest")
+  expect_error(blend(cmp, name = "tree"), "already")
+  expect_error(blend(blend(cmp), c("tree", "blend"), name = "more"), "none of them a blend")
+  corrected <- quiet_run(job, rivals,
+    splits = split_bootstrap(5, "632plus"), seed = 1, metrics = "log_loss"
+  )
+  expect_error(blend(corrected), "Use folds, or plain draws")
+  spread <- quiet_run(brief(toy(), "number", quantiles = c(0.1, 0.9), ignore = c("two", "three")),
+    candidates(a = fam_linear(), b = fam_baseline()), splits = split_kfold(3), seed = 1
+  )
+  expect_error(blend(spread, c("a", "b")), "by = \"mean\"")
+  expect_error(blend(cmp, by = "median"), "weights")
+})
