@@ -4,7 +4,8 @@
 record_fields <- list(
   kw_brief = c(
     "table", "rows", "outcome", "kind", "kind_given", "levels", "quantiles", "event", "event_given",
-    "roles", "missing_codes", "declared", "n_total", "sealed", "outcome_scale"
+    "roles", "missing_codes", "declared", "n_total", "sealed", "outcome_scale",
+    "costs"
   ),
   kw_plan = c(
     "brief", "candidates", "spaces", "splitter", "splits", "pooled", "undefined", "metrics",
@@ -18,8 +19,8 @@ record_fields <- list(
   kw_choice = c("cmp", "at", "rule", "reason", "metric", "mean", "sd", "se", "margin", "among"),
   kw_model = c(
     "brief", "schema", "missing_codes", "outcome", "id", "kind", "levels", "event", "exposure",
-    "quantiles", "steps", "family", "value", "folds", "metrics", "threshold", "scores", "facts",
-    "origin"
+    "quantiles", "costs", "steps", "family", "value", "folds", "metrics", "threshold", "scores",
+    "facts", "origin"
   )
 )
 

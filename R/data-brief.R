@@ -40,6 +40,10 @@
 #'   `"log"`, several to try, or `list(to = , from = )`; see [pre_outcome_scale()], which stands
 #'   before every candidate that has none of its own. Scores and predictions are in the outcome's
 #'   own unit.
+#' @param costs For two classes: what mistakes cost in each row, `list(missed = , false_alarm = )`,
+#'   each the name of a column or a number. The metric `"case_cost"` then is the mean cost a row, by
+#'   which settings and the decision threshold can be chosen. The columns stay predictors unless
+#'   `ignore` names them too, as it must if they are not known when new rows are predicted.
 #' @return A `kw_brief`; print it to read what it says.
 #' @section Errors:
 #' `kw_error_brief` when a column is absent, has two roles or cannot be used as
@@ -54,7 +58,7 @@
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
                   missing_codes = NULL, outcome_scale = NULL, outcome_kind = NULL,
-                  exposure = NULL, quantiles = NULL) {
+                  exposure = NULL, quantiles = NULL, costs = NULL) {
   check_table(table)
   if (missing(outcome)) {
     stop_kw("brief", "`outcome` is missing: which column is to be predicted?",
@@ -81,6 +85,7 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   target <- understand_outcome(table[[outcome]], outcome, event, outcome_kind)
   quantiles <- check_quantiles(quantiles, target$kind, outcome)
   check_exposure(table, exposure, outcome, target$kind)
+  check_costs(costs, table, outcome, target$kind)
   if (is.list(outcome_scale)) outcome_scale <- own_scale(outcome_scale$to, outcome_scale$from)
   check_outcome_scale(outcome_scale, outcome, target$kind, exposure)
   table[[outcome]] <- per_exposure(target$values, table, exposure)
@@ -91,7 +96,8 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
     event = target$event, event_given = !is.null(event),
     roles = roles[-1], missing_codes = missing_codes,
     declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
-    n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale
+    n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale,
+    costs = costs
   )
   refresh_brief(brief)
 }
@@ -112,6 +118,43 @@ check_outcome_scale <- function(scales, outcome, kind, exposure) {
       remedy = "Leave one of them out: an exposure makes a rate, learned as it is."
     )
   }
+}
+
+check_costs <- function(costs, table, outcome, kind) {
+  if (is.null(costs)) return(invisible())
+  if (!has_event(kind)) {
+    stop_kw("brief", paste0(
+      "`costs` are for two classes, but ", quoted(outcome), " is predicted as ", kind_words(kind),
+      "."
+    ), remedy = "Leave them out.")
+  }
+  fine <- is.list(costs) && setequal(names(costs), names(mistakes)) && length(costs) == 2L
+  check_argument(fine, "costs", "list(missed = , false_alarm = ), columns or numbers", costs)
+  columns <- unlist(Filter(is.character, costs))
+  check_columns_exist(columns, names(table), "costs")
+  for (one in names(costs)) {
+    values <- cost_values(costs[[one]], table)
+    bad <- if (is.numeric(values)) is.na(values) | values < 0 else rep(TRUE, nrow(table))
+    if (!any(bad)) next
+    stop_kw("brief", paste0(
+      "The costs `", one, "` (", describe_value(costs[[one]]), ") must be numbers of at least 0."
+    ), where = where_rows(bad), column = if (is.character(costs[[one]])) costs[[one]])
+  }
+}
+
+mistakes <- c(missed = "an event missed", false_alarm = "a false alarm")
+
+# Of every row of a table: a column, or the same number.
+cost_values <- function(cost, table) {
+  if (is.character(cost)) table[[cost]] else rep_len(cost, nrow(table))
+}
+
+# Rows x (missed, false_alarm); NULL where there are no costs, or not their columns.
+row_costs <- function(costs, table) {
+  columns <- unlist(Filter(is.character, costs))
+  if (is.null(costs) || !all(columns %in% names(table))) return(NULL)
+  each <- lapply(names(mistakes), function(one) as.double(cost_values(costs[[one]], table)))
+  matrix(unlist(each), nrow(table), dimnames = list(NULL, names(mistakes)))
 }
 
 check_exposure <- function(table, exposure, outcome, kind) {
@@ -263,6 +306,7 @@ brief_target <- function(brief, rows = seq_len(nrow(brief$table))) {
   new_target(
     outcome = brief$table[[brief$outcome]][rows], weights = row_weights(brief)[rows],
     group = column("group"), source_row = rows, kind = brief$kind, exposure = column("exposure"),
-    quantiles = brief$quantiles
+    quantiles = brief$quantiles,
+    costs = row_costs(brief$costs, brief$table)[rows, , drop = FALSE]
   )
 }

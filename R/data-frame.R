@@ -64,15 +64,17 @@ fresh_names <- function(new, taken) {
 # `kind`: what the outcome is, see outcome-contract.R. `exposure`: of which the outcome is a rate,
 # and in which the weights are contained already. `quantiles`: which are to be predicted, or NULL.
 # `recalibration`: how the probabilities of the family are, list(by, folds, shares of the classes),
-# or NULL.
+# or NULL. `costs`: of a mistake in each row, columns missed and false_alarm, or NULL.
 new_target <- function(
   outcome, weights = NULL, group = NULL, source_row = seq_along(outcome), scale = NULL, kind = NULL,
-  exposure = NULL, quantiles = NULL, recalibration = NULL
+  exposure = NULL, quantiles = NULL, recalibration = NULL,
+  costs = NULL
 ) {
   structure(
     list(
       outcome = outcome, weights = weights, group = group, source_row = source_row, scale = scale,
-      kind = kind, exposure = exposure, quantiles = quantiles, recalibration = recalibration
+      kind = kind, exposure = exposure, quantiles = quantiles, recalibration = recalibration,
+      costs = costs
     ),
     class = "kw_target"
   )
@@ -82,7 +84,8 @@ target_rows <- function(target, rows) {
   part <- function(x) if (!is.null(x)) x[rows]
   new_target(
     part(target$outcome), part(target$weights), part(target$group), part(target$source_row),
-    target$scale, target$kind, part(target$exposure), target$quantiles, target$recalibration
+    target$scale, target$kind, part(target$exposure), target$quantiles, target$recalibration,
+    if (!is.null(target$costs)) target$costs[rows, , drop = FALSE]
   )
 }
 

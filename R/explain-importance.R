@@ -252,7 +252,7 @@ unit_importance <- function(refit, splits, choice, metric, sets, times, near) {
   rows <- unlist(held)
   all <- data_rows(refit$data, rows)
   none <- matrix(NA_real_, 1L, length(sets))
-  if (!is.null(metric$undefined(all$target$outcome, all$target$weights))) return(none)
+  if (!is.null(metric$undefined(truth_of(all$target), all$target$weights))) return(none)
   copies <- c(0L, rep(seq_along(sets), each = times))
   weights <- all$target$weights
   if (!is.null(weights) && sum(weights) <= 0) return(none)

@@ -47,7 +47,7 @@ fit_final <- function(choice, intervals = FALSE) {
     brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
     outcome = brief$outcome, id = brief$roles$id,
     kind = brief$kind, levels = brief$levels, event = brief$event,
-    exposure = brief$roles$exposure, quantiles = brief$quantiles,
+    exposure = brief$roles$exposure, quantiles = brief$quantiles, costs = brief$costs,
     steps = frozen$steps, family = frozen$family, value = frozen$value,
     folds = if (intervals) folds_for_intervals(choice), metrics = plan$metrics,
     threshold = choice$threshold$value,

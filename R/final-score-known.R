@@ -6,7 +6,8 @@
 #' anew by such scores, it will seem better than it is.
 #'
 #' @param model A model from [fit_final()] or [open_model()].
-#' @param table A data frame with the model's columns and the outcome, and with the exposure if the
+#' @param table A data frame with the model's columns and the outcome, with the columns of costs if
+#'   `"case_cost"` is to be had, and with the exposure if the
 #'   model has one.
 #' @param by Name of a column of the table: scores for each of its parts as well, levels (the most
 #'   frequent twelve at most) or four ranges of a number.
@@ -50,7 +51,8 @@ score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, dr
   check_role_values(rows, given)
   target <- new_target(
     truth[known], row_weights(list(roles = list(weight = weight, exposure = model$exposure)), rows),
-    if (!is.null(group)) rows[[group]], quantiles = model$quantiles
+    if (!is.null(group)) rows[[group]], quantiles = model$quantiles,
+    costs = row_costs(model$costs, rows)
   )
   prediction <- predict_frame(model, frame_from_new(rows, model$schema, model$missing_codes))
   left_out <- nrow(table) - length(known)

@@ -68,7 +68,8 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   weights <- row_weights(brief, sealed$table)
   group <- if (!is.null(brief$roles$group)) sealed$table[[brief$roles$group]]
   target <- new_target(
-    sealed$table[[model$outcome]], weights, group, quantiles = model$quantiles
+    sealed$table[[model$outcome]], weights, group, quantiles = model$quantiles,
+    costs = row_costs(model$costs, sealed$table)
   )
   truth <- truth_of(target)
   scores <- model$scores

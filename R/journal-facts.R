@@ -5,7 +5,10 @@ journal_facts <- function(plan) {
   list(
     schema = journal_schema, data = plan$brief$fingerprint,
     roles = short_hash(canonical_text(
-      plan$brief[c("outcome", "kind", "levels", "quantiles", "roles", "schema")]
+      c(
+        plan$brief[c("outcome", "kind", "levels", "quantiles", "roles", "schema")],
+        if (!is.null(plan$brief$costs)) plan$brief["costs"]
+      )
     )),
     splits = short_hash(paste(vapply(plan$splits, `[[`, "", "key"), collapse = " ")),
     seed = canonical_number(plan$seed),

@@ -211,6 +211,25 @@ cost_metric <- function(missed, false_alarm) {
   )
 }
 
+member_metric_case_cost <- function() {
+  metric_definition("case_cost", "Cost by case", "two_class", "lower",
+    range = c(0, Inf), row_wise = TRUE, by_class = TRUE, unit = "cost a row",
+    does = "Mean cost a row of the mistakes made there, by the costs that brief(costs = ) names.",
+    undefined = function(truth, weights) {
+      if (is.null(attr(truth, "costs"))) "the brief names no costs, see brief(costs = )"
+    },
+    score = function(truth, prediction, weights) {
+      costs <- attr(truth, "costs")
+      event <- as.integer(truth) == 2L
+      w <- weights %||% rep(1, length(truth))
+      called <- predicted_class(prediction) == 2L
+      missed <- w * event * costs[, "missed"]
+      false_alarm <- w * (1 - event) * costs[, "false_alarm"]
+      colSums(missed * (1 - called) + false_alarm * called) / sum(w)
+    }
+  )
+}
+
 # Weighted counts of the event: true, called, both, and of all rows.
 event_counts <- function(truth, prediction, weights) {
   counts <- confusion_counts(truth, prediction, weights)

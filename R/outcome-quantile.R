@@ -58,6 +58,11 @@ check_quantiles <- function(quantiles, kind, outcome) {
 # The outcome of some rows as metrics see it: of quantiles, with the note of which they are.
 truth_of <- function(target, rows = seq_along(target$outcome)) {
   truth <- target$outcome[rows]
+  if (!is.null(target$costs)) {
+    return(structure(truth,
+      costs = target$costs[rows, , drop = FALSE], class = c("kw_costed_truth", "factor")
+    ))
+  }
   if (is.null(target$quantiles)) return(truth)
   structure(truth, quantiles = target$quantiles, class = "kw_quantile_truth")
 }
@@ -65,6 +70,15 @@ truth_of <- function(target, rows = seq_along(target$outcome)) {
 #' @export
 `[.kw_quantile_truth` <- function(x, i) {
   structure(unclass(x)[i], quantiles = attr(x, "quantiles"), class = "kw_quantile_truth")
+}
+
+# Classes with what a mistake costs in each row.
+#' @export
+`[.kw_costed_truth` <- function(x, i) {
+  bare <- structure(x, costs = NULL, class = "factor")
+  structure(bare[i],
+    costs = attr(x, "costs")[i, , drop = FALSE], class = c("kw_costed_truth", "factor")
+  )
 }
 
 # The columns that a prediction has: of classes, of quantiles; NULL: it is one number a row.

@@ -28,6 +28,11 @@ print.kw_brief <- function(x, ...) {
         paste("the scale", paste(x$outcome_scale, collapse = " or ")), "."
     ))
   }
+  if (!is.null(x$costs)) {
+    say_wrapped(paste0("Costs: ", paste0(
+      mistakes[names(x$costs)], " ", vapply(x$costs, format, ""), collapse = ", "
+    ), "."))
+  }
   say_wrapped(rows_sentence(x))
   for (role in names(x$roles)) print_role(x, role)
   for (column in names(x$missing_codes)) {

@@ -49,7 +49,7 @@ rescored <- function(ledger, more, work, plan) {
     target <- target_rows(data$target, plan$splits[[split]]$validation)
     mine <- which(ledger$split == split & ledger$share == 1)
     for (metric in metrics) {
-      if (!is.null(metric$undefined(target$outcome, target$weights))) next
+      if (!is.null(metric$undefined(truth_of(target), target$weights))) next
       for (at in mine[is.na(ledger$message[mine])]) {
         rows <- before[at] + seq_len(count[at])
         ledger$validation[rows, metric$name] <- score_predictions(

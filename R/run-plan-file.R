@@ -308,7 +308,8 @@ plan_brief <- function(x, folder) {
     outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale"),
     outcome_kind = plan_text(x$outcome_kind, "brief > outcome_kind"),
     exposure = plan_text(x$exposure, "brief > exposure"),
-    quantiles = plan_numbers(x$quantiles, "brief > quantiles")
+    quantiles = plan_numbers(x$quantiles, "brief > quantiles"),
+    costs = map_of(x$costs, "costs", plan_any)
   )
 }
 

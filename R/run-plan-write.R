@@ -106,7 +106,7 @@ plan_differences <- function(a, b) {
       "the table" = plan$brief$fingerprint,
       "the brief" = canonical_text(
         plan$brief[
-          c("outcome", "kind", "levels", "quantiles", "roles", "schema", "outcome_scale")
+          c("outcome", "kind", "levels", "quantiles", "roles", "schema", "outcome_scale", "costs")
         ]
       ),
       candidates = lapply(plan$candidates$pipelines, function(pipeline) {
@@ -185,7 +185,8 @@ brief_yaml <- function(brief, table) {
       } else {
         as.list(brief$outcome_scale)
       },
-      outcome_kind = if (brief$kind_given) brief$kind, quantiles = as.list(brief$quantiles)
+      outcome_kind = if (brief$kind_given) brief$kind, quantiles = as.list(brief$quantiles),
+      costs = brief$costs
     )
   )
   Filter(function(x) length(x) > 0L, form)

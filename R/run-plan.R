@@ -205,12 +205,12 @@ check_rules <- function(rules, spaces, asked) {
 # reason (or NA) a split.
 undefined_splits <- function(metrics, brief, splits, pooled) {
   if (pooled) return(lapply(metrics, function(metric) rep(NA_character_, length(splits))))
-  outcome <- brief$table[[brief$outcome]]
+  truth <- truth_of(brief_target(brief))
   weights <- row_weights(brief)
   reasons <- lapply(metrics, function(metric) {
     vapply(splits, function(split) {
       if (split$rep == 0L) return("the apparent score is no validation score")
-      metric$undefined(outcome[split$validation], weights[split$validation]) %||% NA_character_
+      metric$undefined(truth[split$validation], weights[split$validation]) %||% NA_character_
     }, character(1))
   })
   for (metric in names(reasons)) {

@@ -25,8 +25,8 @@ fewest_screen_splits <- 5L
 #' dropped, [draw_screen()] shows how the field thinned out. The simplest setting is scored in full
 #' before anything else, so that there is a model at any stop.
 #'
-#' `screen_splits()` scores every setting on the first splits, then drops what is worse than the
-#' leader beyond doubt, and goes on so split after split. A setting is compared with the leader
+#' `screen_splits()` scores every setting on the first splits, then drops what is clearly worse than
+#' the leader, and goes on so split after split. A setting is compared with the leader
 #' by the differences of their scores on the same splits, with the variance correction that the
 #' [shortlist()] uses too. The leader on a split is the setting that leads on the *other* ones,
 #' so that its own luck on that split does not count; settings that tie with it, or are behind by
@@ -41,7 +41,9 @@ fewest_screen_splits <- 5L
 #' they gain from more rows.
 #'
 #' @param first On so many splits every setting is scored, at least three.
-#' @param level How sure it must be that a setting is worse before it is dropped.
+#' @param level How sure it must be that a setting is worse before it is dropped. The default keeps
+#'   what is worse by no more than some one standard error of the difference, of which the usual
+#'   rule of [select_final()] may choose the simplest.
 #' @param margin Difference of scores that does not matter; default a thousandth of the leader's
 #'   spread.
 #' @param at_least So many settings (of `screen_rows()`: fits) are kept, whatever the
@@ -59,7 +61,7 @@ fewest_screen_splits <- 5L
 #' screen_splits(first = 3)
 #' screen_rows(shares = c(0.1, 0.3))
 #' @export
-screen_splits <- function(first = 3, level = 0.95, margin = NULL, at_least = 5) {
+screen_splits <- function(first = 3, level = 0.85, margin = NULL, at_least = 5) {
   check_number(first, "first", min = 3, whole = TRUE)
   check_number(level, "level", min = 0.5, max = 0.9999)
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
@@ -74,7 +76,7 @@ screen_splits <- function(first = 3, level = 0.95, margin = NULL, at_least = 5) 
 
 member_screen_splits <- function() {
   maker_definition("screen", "splits", screen_splits,
-    "Drops what is worse than the leader beyond doubt, split after split."
+    "Drops what is clearly worse than the leader, split after split."
   )
 }
 
@@ -203,7 +205,7 @@ worse_beyond_doubt <- function(view, about, alive, used, level, margin, at_least
   out <- of_whole_fits(union(setdiff(out, best), failed), alive, about$fit)
   dropped_rows(
     about, out, length(used), 1, if (length(able) > 0L) behind$mean[out] else NA_real_,
-    ifelse(view$failed[out], "it failed on a split", "worse than the leader beyond doubt")
+    ifelse(view$failed[out], "it failed on a split", "clearly worse than the leader")
   )
 }
 

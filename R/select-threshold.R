@@ -9,7 +9,7 @@
 #'
 #' @param choice A choice from [select_final()], of a two-class outcome.
 #' @param best Name of the metric to be best, e.g. `"f1"`; one that looks at the called
-#'   class.
+#'   class. `"case_cost"` goes by the costs of each row that [brief()] names.
 #' @param costs `c(missed = , false_alarm = )`: the costs of the two mistakes.
 #' @param provided Constraints such as `"recall >= 0.8"`, met by the threshold on the
 #'   predictions that it is chosen on.
@@ -97,7 +97,7 @@ held_out_parts_of <- function(choice) {
   Map(function(split, prediction) {
     target <- brief_target(plan$brief, split$validation)
     list(
-      rep = split$rep, truth = target$outcome, weights = target$weights,
+      rep = split$rep, truth = truth_of(target), weights = target$weights,
       event = prediction[, 2], unit = unit[split$validation]
     )
   }, plan$splits[!is_apparent(plan$splits)], predictions)
@@ -128,11 +128,13 @@ rows_of_part <- function(part, keep) {
 }
 
 bind_parts <- function(parts) {
+  truth <- factor(
+    unlist(lapply(parts, function(part) as.character(part$truth))),
+    levels = levels(parts[[1]]$truth)
+  )
+  costs <- do.call(rbind, lapply(parts, function(part) attr(part$truth, "costs")))
   list(
-    truth = factor(
-      unlist(lapply(parts, function(part) as.character(part$truth))),
-      levels = levels(parts[[1]]$truth)
-    ),
+    truth = truth_of(new_target(truth, costs = costs)),
     weights = unlist(lapply(parts, `[[`, "weights")),
     event = unlist(lapply(parts, `[[`, "event"))
   )

@@ -145,7 +145,8 @@ with_made_up_rows <- function(frame, target, rows, extra, settings) {
       c_outcome(target$outcome, made$outcome), c(target$weights, made$weights),
       c_outcome(target$group, made$group),
       c(target$source_row, made$source_row), target$scale, target$kind,
-      c(target$exposure, made$exposure), target$quantiles, target$recalibration
+      c(target$exposure, made$exposure), target$quantiles, target$recalibration,
+      rbind(target$costs, made$costs)
     )
   )
 }

@@ -131,7 +131,7 @@ reasons_for_na <- function(ledger, counts, context) {
   reasons <- list()
   for (metric in context$metrics) {
     gone <- setdiff(of[is.na(ledger$validation[, metric$name])], which(!is.na(ledger$message)))
-    if (length(gone) == 0L || !is.null(metric$undefined(target$outcome, target$weights))) next
+    if (length(gone) == 0L || !is.null(metric$undefined(truth_of(target), target$weights))) next
     reasons <- c(
       reasons,
       lapply(gone, function(at) list(at = at, metric = metric$name, message = metric$why_na))

@@ -44,7 +44,7 @@ for (name in chosen) {
   good <- sign * field$results$scores[[plan$decide]]
   good <- good[rowSums(is.na(good)) == 0L, ]
   ratio <- mean(vapply(plan$splits, function(s) length(s$validation) / length(s$training), 1))
-  for (level in c(0.9, 0.95, 0.99)) {
+  for (level in c(0.85, 0.9, 0.95, 0.99)) {
     set.seed(1)
     found <- replicate(runs, one_run(good, ratio, screen_splits(level = level)))
     cat(sprintf(

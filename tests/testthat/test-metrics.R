@@ -1,6 +1,9 @@
 # Every metric against a plain formula on random cases: ties, weights (some 0), paths.
 
 plain_two <- list(
+  case_cost = function(y, p, w) {
+    weighted.mean(ifelse(y, (p <= 0.5) * seq_along(y), (p > 0.5) * 2), w)
+  },
   accuracy = function(y, p, w) weighted.mean((p > 0.5) == y, w),
   balanced_accuracy = function(y, p, w) {
     mean(c(weighted.mean((p > 0.5)[y], w[y]), weighted.mean((p <= 0.5)[!y], w[!y])))
@@ -144,6 +147,12 @@ plain_number <- list(
 
 metric_members <- kw("shipped_members")("metric")
 
+# An event missed in row i costs i, a false alarm 2.
+with_costs <- function(truth) {
+  costs <- cbind(missed = seq_along(truth), false_alarm = 2)
+  kw("truth_of")(kw("new_target")(truth, costs = costs))
+}
+
 # Largest difference over the random cases, for each metric; a case counts where truth
 # and prediction leave the metric defined.
 differences <- function(plain, draw, cases = 1000) {
@@ -184,7 +193,7 @@ test_that("metrics of two classes equal plain formulas on 1,000 random cases eac
     p[p == 0.5] <- 0.4
     y <- runif(n) < 0.4
     list(
-      truth = factor(ifelse(y, "b", "a"), c("a", "b")), plain_truth = y,
+      truth = with_costs(factor(ifelse(y, "b", "a"), c("a", "b"))), plain_truth = y,
       one = function(v) p[, v],
       weights = if (case %% 2) sample(0:3, n, TRUE) + c(1, rep(0, n - 1)),
       prediction = aperm(array(c(1 - p, p), c(n, 2, 2)), c(1, 3, 2))

@@ -64,7 +64,7 @@ test_that("screen_splits() drops what a plain loop over the scores of all splits
     found <- integer(length(by_hand))
     found[gone$at] <- gone$splits
     expect_equal(found, by_hand)
-    expect_identical(unique(gone$why), "worse than the leader beyond doubt")
+    expect_identical(unique(gone$why), "clearly worse than the leader")
     # what is left has the scores of the full run; what is gone has some and no place
     kept <- setdiff(seq_along(by_hand), gone$at)
     expect_identical(cmp$results$scores$auc[kept, ], full$results$scores$auc[kept, ])

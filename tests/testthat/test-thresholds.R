@@ -146,3 +146,44 @@ test_that("thresholds refuse what they cannot do", {
   moved <- set_threshold(choice, best = "precision", provided = "recall >= 0.5")
   expect_gt(moved$threshold$scores["precision", "mean"], 0.5)
 })
+
+test_that("costs of each row decide, by hand, and travel into files", {
+  pots <- demo_pots()[1:700, ]
+  pots$price <- 5 + (seq_len(700) * 37) %% 90
+  job <- brief(pots,
+    outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+    ignore = c("shrinkage_pct", "grade", "price"), costs = list(missed = "price", false_alarm = 4)
+  ) |> set_aside(share = 0.25, seed = 3)
+  cmp <- quiet_run(job, candidates(penalised = fam_penalised(penalty = 0.01)),
+    splits = split_kfold(4), metrics = c("case_cost", "auc"), seed = 2, keep = "all_predictions"
+  )
+  choice <- select_final(cmp)
+  table <- cmp$plan$brief$table
+  predicted <- kw("setting_predictions")(cmp, 1L)
+  cost <- function(rows, p, threshold) {
+    event <- table$cracked[rows] == "yes"
+    mean(ifelse(event, (p < threshold) * table$price[rows], (p >= threshold) * 4))
+  }
+  by_hand <- vapply(1:4, function(j) {
+    cost(cmp$plan$splits[[j]]$validation, predicted[[j]][, 2], 0.5)
+  }, 1)
+  expect_equal(standings(cmp)[c("mean", "sd")], tibble::tibble(mean = mean(by_hand), sd = sd(by_hand)))
+  moved <- set_threshold(choice, best = "case_cost")
+  rows <- unlist(lapply(cmp$plan$splits, `[[`, "validation"))
+  all <- unlist(lapply(predicted, function(p) p[, 2]))
+  least <- min(vapply(seq(0.01, 0.6, 0.001), function(t) cost(rows, all, t), 1))
+  expect_lte(cost(rows, all, moved$threshold$value), least + 1e-9)
+  model <- fit_final(moved)
+  sealed <- job$sealed$table
+  p <- predict(model, sealed)
+  wrong <- ifelse(sealed$cracked == "yes", (p$class == "no") * sealed$price, (p$class == "yes") * 4)
+  expect_equal(score_set_aside(model, job)$set_aside[1], mean(wrong))
+  expect_equal(score_known(model, sealed)$score[1], mean(wrong))
+  file <- withr::local_tempfile(fileext = ".yml")
+  write_plan(cmp$plan, file)
+  expect_identical(read_plan(file)$brief$costs, job$costs)
+  expect_error(brief(pots, "grade", costs = list(missed = 1, false_alarm = 1)), "two classes")
+  expect_error(brief(pots, "cracked", costs = list(missed = "pric", false_alarm = 1)), "price")
+  pots$price[7] <- -1
+  expect_error(brief(pots, "cracked", costs = list(missed = "price", false_alarm = 1)), "row 7")
+})

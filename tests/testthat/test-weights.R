@@ -158,7 +158,9 @@ test_that("every metric takes a weight as so many rows", {
   odds <- exp(cbind(-table$a, 0, table$a))
   cases <- list(
     number = list(truth = abs(table$number), prediction = matrix(abs(table$a))),
-    two_class = list(truth = table$class, prediction = cbind(1 - p, p)),
+    two_class = list(truth = kw("truth_of")(kw("new_target")(
+      table$class, costs = cbind(missed = table$a^2, false_alarm = 1)
+    )), prediction = cbind(1 - p, p)),
     many_class = list(truth = three, prediction = odds / rowSums(odds))
   )
   cases$ordered <- cases$many_class
