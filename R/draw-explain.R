@@ -225,7 +225,18 @@ draw_learning_curve <- function(curve) {
     rows = curve$rows, low = curve$validation - curve$se,
     high = curve$validation + curve$se
   )
+  beyond <- attr(curve, "prognosis")
+  last <- curve[nrow(curve), ]
+  if (!is.null(beyond)) {
+    beyond <- rbind(
+      data.frame(
+        rows = last$rows, score = last$validation, low = last$validation, high = last$validation
+      ),
+      as.data.frame(beyond)
+    )
+  }
   ggplot2::ggplot(both, ggplot2::aes(.data$rows, .data$score)) +
+    prognosis_layers(beyond) +
     ggplot2::geom_ribbon(
       data = band[!is.na(band$low), ],
       ggplot2::aes(x = .data$rows, ymin = .data$low, ymax = .data$high),
@@ -263,10 +274,25 @@ draw_learning_curve <- function(curve) {
       shape = NULL,
       caption = wrapped_caption(
         attr(curve, "about"),
-        ". Lines: means over splits. Band: one standard error. Rings: single splits."
+        ". Lines: means over splits. Band: one standard error. Rings: single splits.",
+        if (!is.null(beyond)) {
+          " Dotted, with its 95 % interval: if the curve goes on as it has been bent so far."
+        }
       )
     ) +
     theme_kilnwright()
+}
+
+prognosis_layers <- function(beyond) {
+  if (is.null(beyond)) return(NULL)
+  list(
+    ggplot2::geom_ribbon(
+      data = beyond[!is.na(beyond$low), ],
+      ggplot2::aes(x = .data$rows, ymin = .data$low, ymax = .data$high),
+      inherit.aes = FALSE, fill = "grey50", alpha = 0.18
+    ),
+    ggplot2::geom_line(data = beyond, linetype = "dotted", linewidth = 1, colour = okabe_ito[1])
+  )
 }
 
 #' @rdname draw_importance

@@ -131,16 +131,25 @@ frame_value <- function(values, like) {
 #' Would more rows help?
 #'
 #' The chosen setting is fitted on growing shares of each split's training rows (whole
-#' groups, if the brief has any) and scored on the same validation rows.
+#' groups, if the brief has any) and scored on the same validation rows. From four shares on, an
+#' inverse power of the number of rows is fitted to the curve (Cortes, Jackel, Solla, Vapnik &
+#' Denker 1994; Figueroa, Zeng-Treitler, Kandula & Ngo 2012) and goes on beyond the rows that there
+#' are: a prognosis, if the curve goes on as it has been bent so far. Its interval is that of the
+#' gain, from the last point on, by the jackknife over splits.
 #'
 #' @param choice A choice from [select_final()].
 #' @param shares Shares of the training rows, between 0 and 1.
 #' @param metric The metric; default the deciding one.
 #' @param most_splits Only the first so many splits are used (all of the first repeat, where
 #'   predictions are scored together).
+#' @param beyond How many times as many rows a prognosis is made for; `NULL`: none.
 #' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
-#'   attributes `by_split` and `says`, a sentence.
+#'   attributes `by_split`, `says`, a sentence, and `prognosis`, a tibble with `rows`, `score`, `low`
+#'   and `high` (95 % interval), or `NULL`.
+#' @references Cortes, Jackel, Solla, Vapnik & Denker (1994), Learning curves: asymptotic values and
+#'   rate of convergence, NIPS 6. Figueroa, Zeng-Treitler, Kandula & Ngo (2012), Predicting sample
+#'   size required for classification performance, BMC Medical Informatics 12.
 #' @section Errors:
 #' `kw_error_argument` for shares that are none, `kw_error_splits` when a share leaves too few rows.
 #' @examples
@@ -156,7 +165,7 @@ frame_value <- function(values, like) {
 #' @export
 learning_curve <- function(
   choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), metric = NULL,
-  most_splits = 10
+  most_splits = 10, beyond = c(1.5, 2)
 ) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_argument(
@@ -166,6 +175,10 @@ learning_curve <- function(
     shares
   )
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
+  check_argument(
+    is.null(beyond) || is.numeric(beyond) && all(beyond > 1 & beyond <= 10), "beyond",
+    "numbers above 1, up to 10", beyond
+  )
   shares <- sort(unique(shares))
   cmp <- choice$cmp
   plan <- cmp$plan
@@ -200,9 +213,69 @@ learning_curve <- function(
     )
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
+  prognosis <- if (!is.null(beyond)) prognosis_of_curve(table, by_split, metric, factor, beyond)
   mark_table(table, "kw_learning_curve",
-    by_split = tibble::as_tibble(by_split), metric = metric,
-    says = says_of_curve(table, by_split, metric, factor), about = choice_name(cmp, choice$at)
+    by_split = tibble::as_tibble(by_split), metric = metric, prognosis = prognosis,
+    says = paste0(
+      says_of_curve(table, by_split, metric, factor), says_of_prognosis(prognosis, metric)
+    ),
+    about = choice_name(cmp, choice$at)
+  )
+}
+
+# score = a - b rows^-c with b > 0, else there is no gain; c is the one that fits best. Rows weigh
+# as many as they are, since a curve's beginning says little of its far end. The gain counts from the
+# last point on; its error is the jackknife's over splits, with the correction for rows in common.
+prognosis_of_curve <- function(table, by_split, metric, factor, beyond) {
+  good <- matrix(goodness(by_split$validation, metric)[order(by_split$split, by_split$share)],
+    ncol = nrow(table), byrow = TRUE
+  )
+  good <- good[rowSums(is.na(good)) == 0L, , drop = FALSE]
+  k <- nrow(good)
+  if (nrow(table) < 4L || k == 0L) return(NULL)
+  n <- table$rows / max(table$rows)
+  gain <- gain_beyond(n, colMeans(good), beyond)
+  reach <- rep(NA_real_, length(beyond))
+  if (k > 2L) {
+    without <- vapply(seq_len(k), function(j) {
+      gain_beyond(n, colMeans(good[-j, , drop = FALSE]), beyond)
+    }, gain)
+    pseudo <- k * gain - (k - 1) * matrix(without, length(beyond))
+    reach <- stats::qt(0.975, k - 1) * apply(pseudo, 1L, stats::sd) * factor
+  }
+  sign <- if (metric$direction == "higher") 1 else -1
+  last <- table$validation[nrow(table)]
+  ends <- last + sign * cbind(gain - reach, gain + reach)
+  within <- function(x) pmin(pmax(x, metric$range[1]), metric$range[2])
+  tibble::tibble(
+    rows = beyond * max(table$rows), score = within(last + sign * gain),
+    low = within(pmin(ends[, 1], ends[, 2])), high = within(pmax(ends[, 1], ends[, 2]))
+  )
+}
+
+# By how much the curve rises from its last point (n = 1) to each of `beyond`.
+gain_beyond <- function(n, good, beyond) {
+  fits <- lapply(seq(0.1, 2, by = 0.05), function(power) {
+    fit <- stats::lm.wfit(cbind(1, -n^-power), good, n)
+    list(
+      error = sum(n * fit$residuals^2), rise = fit$coefficients[[2]],
+      gain = fit$coefficients[[2]] * (1 - beyond^-power)
+    )
+  })
+  best <- fits[[which.min(vapply(fits, `[[`, 1, "error"))]]
+  if (isTRUE(best$rise > 0)) best$gain else numeric(length(beyond))
+}
+
+says_of_prognosis <- function(prognosis, metric) {
+  if (is.null(prognosis)) return("")
+  far <- prognosis[nrow(prognosis), ]
+  error <- (far$high - far$low) / 4
+  paste0(
+    " If the curve goes on so, ", format(round(far$rows), big.mark = ","), " rows would give ",
+    round_to(far$score, error),
+    if (!is.na(error)) {
+      paste0(" (", round_to(far$low, error), " to ", round_to(far$high, error), ")")
+    }, "."
   )
 }
 

@@ -9,6 +9,7 @@
 #' asks what a column adds to them. Where predictions are scored together, as
 #' under leave-one-out, a column is shuffled among all held-out rows of the first repeat and
 #' they are scored together, too; `sd`, `lowest` and `highest` are then over the shuffles.
+#' `again` leaves a column out, fits once more and asks what the others cannot make up for.
 #' Metrics of the called class use the threshold of [set_threshold()], if there is one.
 #'
 #' @param choice A choice from [select_final()].
@@ -24,6 +25,9 @@
 #'   Kneib, Augustin & Zeileis 2008, BMC Bioinformatics 9), and no made-up row is unlike all real
 #'   ones. Rows are alike in the leaf of a tree that predicts the column from the others. Texts,
 #'   and categories of nearly as many levels as rows, are shuffled plainly.
+#' @param again Instead of shuffling: should the setting be fitted again without each column (Lei,
+#'   G'Sell, Rinaldo, Tibshirani & Wasserman 2018, JASA 113)? One fit a column and split more. The
+#'   column is there, so that steps find it, but has one value throughout.
 #' @param chance Number of fits, 5 or more, to an outcome that is shuffled itself, each on one split
 #'   (where predictions are scored together, on all of them), which show what importance a useless
 #'   column has by chance. Outcomes of a group stay together. 0: none.
@@ -37,7 +41,8 @@
 #'   `by_split`.
 #' @section Errors:
 #' `kw_error_select` for a model that was opened from a file, `kw_error_brief` for columns that
-#' there are not, `kw_error_argument` for `within` columns that are shuffled together.
+#' there are not, `kw_error_argument` for `within` columns that are shuffled together, or `within`
+#' with `again`.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -51,7 +56,7 @@
 #' @export
 column_importance <- function(
   choice, metric = NULL, times = 5, columns = NULL, most_splits = 10,
-  seed = NULL, together = NULL, within = FALSE, chance = 0
+  seed = NULL, together = NULL, within = FALSE, chance = 0, again = FALSE
 ) {
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(times, "times", min = 1, whole = TRUE)
@@ -60,16 +65,23 @@ column_importance <- function(
   brief <- brief_of(cmp)
   metric <- cmp_metric(cmp, metric)
   check_flag(within, "within")
+  check_flag(again, "again")
+  if (again && within) {
+    stop_kw("argument", "`within` shuffles, `again` fits without the column.",
+      remedy = "Leave one of them out."
+    )
+  }
   check_number(chance, "chance", min = 0, whole = TRUE)
   check_argument(chance == 0 || chance >= 5, "chance", "0, or at least 5 fits", chance)
   sets <- column_sets(brief, columns, together)
   near <- if (within) neighbourhoods(brief, sets)
   seed <- seed %||% seed_of(cmp)
+  way <- list(metric = metric, sets = sets, times = times, near = near, again = again)
   refit <- new_refit(cmp, choice$at)
   each <- without_rng_trace(lapply(scoring_units(cmp$plan, most_splits), function(splits) {
     with_seed(
       derive_seed(seed, paste("importance", all_splits(cmp)[[splits[1]]]$key)),
-      unit_importance(refit, splits, choice, metric, sets, times, near)
+      unit_importance(refit, splits, choice, way)
     )
   }))
   by_split <- do.call(rbind, each)
@@ -88,7 +100,7 @@ column_importance <- function(
   )
   if (chance > 0) {
     table$by_chance <- chance_of_importance(
-      choice, metric, sets, times, near, chance, nrow(known), derive_seed(seed, "chance")
+      choice, way, chance, nrow(known), derive_seed(seed, "chance")
     )
   }
   order <- order(-table$importance)
@@ -189,7 +201,7 @@ shuffled_order <- function(n, weights, code) {
 
 # What a column without importance exceeds in one of twenty: the mean and spread of importance where
 # the outcome is shuffled, for a mean over so many splits.
-chance_of_importance <- function(choice, metric, sets, times, near, draws, splits, seed) {
+chance_of_importance <- function(choice, way, draws, splits, seed) {
   cmp <- choice$cmp
   units <- scoring_units(cmp$plan)
   ratio <- mean(vapply(all_splits(cmp)[unlist(units)], function(s) {
@@ -204,8 +216,8 @@ chance_of_importance <- function(choice, metric, sets, times, near, draws, split
       refit <- new_refit(cmp, choice$at, shuffled)
       # a rare class may be missing where it is needed
       tryCatch(
-        colMeans(unit_importance(refit, unit, choice, metric, sets, times, near)),
-        error = function(e) rep(NA_real_, length(sets))
+        colMeans(unit_importance(refit, unit, choice, way)),
+        error = function(e) rep(NA_real_, length(way$sets))
       )
     })
   }))
@@ -245,9 +257,13 @@ thresholds_of <- function(choice) {
 }
 
 # How much worse each set of columns makes the score if it is shuffled among the rows that these
-# splits hold out: one row (times rows if there are several splits) by sets.
-unit_importance <- function(refit, splits, choice, metric, sets, times, near) {
+# splits hold out, or if fits have to do without: one row (as many as shuffles if there are several
+# splits) by sets. `way`: list(metric, sets, times, near, again).
+unit_importance <- function(refit, splits, choice, way) {
   plan <- choice$cmp$plan
+  metric <- way$metric
+  sets <- way$sets
+  times <- if (way$again) 1L else way$times
   held <- lapply(plan$splits[splits], `[[`, "validation")
   rows <- unlist(held)
   all <- data_rows(refit$data, rows)
@@ -258,13 +274,19 @@ unit_importance <- function(refit, splits, choice, metric, sets, times, near) {
   if (!is.null(weights) && sum(weights) <= 0) return(none)
   # where rows count differently, so do those that values come from
   orders <- lapply(copies, function(set) {
-    if (set > 0L) shuffled_order(length(rows), weights, near[[set]][rows])
+    if (set > 0L) shuffled_order(length(rows), weights, way$near[[set]][rows])
+  })
+  without <- if (way$again) lapply(sets, function(set) {
+    new_refit(choice$cmp, choice$at, without_columns(refit$data, set))
   })
   number <- match(splits, which(!is_apparent(plan$splits)))
   threshold <- if (metric$by_class) thresholds_of(choice)[number]
   from <- cumsum(lengths(held)) - lengths(held)
   predicted <- lapply(seq_along(splits), function(i) {
     at <- from[i] + seq_along(held[[i]])
+    if (way$again) {
+      return(predictions_without(c(list(refit), without), plan$splits[[splits[i]]], threshold[i]))
+    }
     shuffled_predictions(
       refit, plan$splits[[splits[i]]], all$frame, at, copies, orders, sets, threshold[i]
     )
@@ -279,6 +301,27 @@ unit_importance <- function(refit, splits, choice, metric, sets, times, near) {
   good <- goodness(scores, metric)
   lost <- matrix(good[1] - good[-1], times)
   if (length(splits) > 1L) lost else matrix(colMeans(lost), 1L)
+}
+
+# Columns with one value throughout say nothing.
+without_columns <- function(data, columns) {
+  for (column in columns) {
+    value <- data$frame$columns[[column]]
+    first <- which(!is.na(value))[1]
+    data$frame$columns[[column]] <- rep(value[if (is.na(first)) 1L else first], data$frame$n)
+  }
+  data
+}
+
+# Predictions of a split's held-out rows by several refits, in the shape of shuffled_predictions().
+predictions_without <- function(refits, split, threshold) {
+  found <- lapply(refits, function(refit) {
+    fitted <- suppressWarnings(refit$fit(split$training, split$key))
+    prediction <- fitted$predict(frame_rows(refit$data$frame, split$validation))
+    if (is.null(threshold)) prediction else calls_at(prediction, threshold)
+  })
+  if (is.null(dim(found[[1]]))) return(matrix(unlist(found), length(found[[1]])))
+  array(unlist(found), c(dim(found[[1]]), length(found)))
 }
 
 # Predictions of some of the held-out rows, fitted on a split's training rows, for every copy

@@ -57,7 +57,9 @@ metric <- cmp$plan$metrics$auc
 columns <- names(fitted$frame$columns)
 sets <- as.list(columns)
 whole <- min(replicate(
-  3, seconds_of(kilnwright:::unit_importance(refit, 1L, choice, metric, sets, 10, NULL))$seconds
+  3, seconds_of(kilnwright:::unit_importance(refit, 1L, choice, list(
+    metric = metric, sets = sets, times = 10, near = NULL, again = FALSE
+  )))$seconds
 ))
 loop <- min(replicate(3, seconds_of(for (column in columns) for (i in 1:10) {
   copy <- fitted$frame

@@ -177,3 +177,45 @@ test_that(
     expect_error(learning_curve(choice, shares = 2), class = "kw_error_argument")
   }
 )
+
+test_that("a prognosis finds the curve that the points lie on, and none where nothing rises", {
+  n <- c(0.2, 0.4, 0.6, 0.8, 1)
+  found <- kw("gain_beyond")(n, 0.9 - 0.2 * n^-0.65, c(1.5, 2, 4))
+  expect_equal(found, 0.2 * (1 - c(1.5, 2, 4)^-0.65), tolerance = 1e-6)
+  expect_identical(kw("gain_beyond")(n, rev(n), c(2, 3)), c(0, 0))
+  cmp <- quiet_run(toy_brief("number"), candidates(linear = fam_linear()),
+    splits = split_kfold(5), metrics = "rmse", seed = 1
+  )
+  curve <- learning_curve(select_final(cmp), shares = c(0.3, 0.5, 0.7, 1), beyond = c(2, 3))
+  ahead <- attr(curve, "prognosis")
+  expect_equal(ahead$rows, c(2, 3) * max(curve$rows))
+  expect_true(all(diff(c(min(curve$validation[4]), ahead$score)) <= 0))
+  expect_true(all(ahead$low <= ahead$score & ahead$score <= ahead$high))
+  expect_match(attr(curve, "says"), "If the curve goes on so, 360 rows would give")
+  expect_s3_class(ggplot2::ggplot_build(draw_learning_curve(curve))$plot, "ggplot")
+  expect_null(attr(learning_curve(select_final(cmp), shares = c(0.5, 1)), "prognosis"))
+  expect_error(learning_curve(select_final(cmp), beyond = 0.5), "beyond")
+})
+
+test_that("importance by fitting again is the loss without the column, by hand", {
+  table <- toy(200)
+  table$twin <- table$x1
+  job <- brief(table[c("x1", "twin", "x2", "number")], "number")
+  cmp <- quiet_run(job, candidates(linear = pipeline(pre_scale(), fam_linear())),
+    splits = split_kfold(4), metrics = "rmse", seed = 2
+  )
+  choice <- select_final(cmp)
+  found <- column_importance(choice, again = TRUE)
+  lost <- vapply(cmp$plan$splits, function(split) {
+    error <- function(formula) {
+      fit <- lm(formula, table[split$training, ])
+      sqrt(mean((table$number[split$validation] - predict(fit, table[split$validation, ]))^2))
+    }
+    error(number ~ x1) - error(number ~ x1 + x2)
+  }, 1)
+  expect_equal(found$importance[found$column == "x2"], mean(lost), tolerance = 1e-8)
+  expect_equal(found$importance[found$column %in% c("x1", "twin")], c(0, 0), tolerance = 1e-10)
+  both <- column_importance(choice, columns = list(both = c("x1", "twin")), again = TRUE)
+  expect_gt(both$importance, 0.2)
+  expect_error(column_importance(choice, again = TRUE, within = TRUE), "Leave one of them out")
+})

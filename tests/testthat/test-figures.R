@@ -142,7 +142,9 @@ test_that("one prediction call for all shuffled copies gives what a loop gives",
   split <- cmp$plan$splits[[1]]
   metric <- cmp$plan$metrics$log_loss
   once <- withr::with_seed(5, {
-    kw("unit_importance")(refit, 1L, choice, metric, list("x1", "x2"), 3, NULL)
+    kw("unit_importance")(refit, 1L, choice, list(
+      metric = metric, sets = list("x1", "x2"), times = 3, near = NULL, again = FALSE
+    ))
   })
   fitted <- c(
     refit$fit(split$training, split$key)["predict"],
