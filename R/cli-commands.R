@@ -186,11 +186,12 @@ print_rules <- function(rules) {
   known <- rules[!is.na(rules$mean), ]
   rows <- data.frame(
     rule = known$rule, mean = format(signif(known$mean, 4)),
+    costs = ifelse(is.na(known$cost), "", vapply(signif(known$cost, 2), format, "")),
     picks = ifelse(known$picked, "the choice",
       paste0(known$candidate, " (", known$values, ")")
     )
   )
-  print_table(rows, align = c("left", "right", "left"))
+  print_table(rows, align = c("left", "right", "right", "left"))
 }
 
 member_command_predict <- function() {

@@ -260,17 +260,22 @@ member_command_metrics <- function() {
     check_choice(name, table$metric, "name")
     describe_row(table[table$metric == name, ])
   }
-  parts_command("list the metrics, or say what NAME measures", list_metrics, "metric", describe)
+  parts_command(
+    "metrics", "list the metrics, or say what NAME measures", list_metrics, "metric", describe
+  )
 }
 
 member_command_splits <- function() {
   listing <- function() list_parts("split")
-  parts_command("list the ways to split, or say what NAME takes", listing, "part", function(name) {
+  describe <- function(name) {
     table <- listing()
     name <- paste0("split_", sub("^split_", "", name))
     check_choice(name, table$part, "name")
     describe_row(table[table$part == name, ])
-  })
+  }
+  parts_command(
+    "splits", "list the ways to split, or say what NAME takes", listing, "part", describe
+  )
 }
 
 # A row of a list of parts, as what describe_step() gives is printed.

@@ -145,8 +145,8 @@ frame_value <- function(values, like) {
 #' @param beyond How many times as many rows a prognosis is made for; `NULL`: none.
 #' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
-#'   attributes `by_split`, `says`, a sentence, and `prognosis`, a tibble with `rows`, `score`, `low`
-#'   and `high` (95 % interval), or `NULL`.
+#'   attributes `by_split`, `says`, a sentence, and `prognosis`, a tibble with `rows`, `score`,
+#'   `low` and `high` (95 % interval), or `NULL`.
 #' @references Cortes, Jackel, Solla, Vapnik & Denker (1994), Learning curves: asymptotic values and
 #'   rate of convergence, NIPS 6. Figueroa, Zeng-Treitler, Kandula & Ngo (2012), Predicting sample
 #'   size required for classification performance, BMC Medical Informatics 12.
@@ -224,8 +224,9 @@ learning_curve <- function(
 }
 
 # score = a - b rows^-c with b > 0, else there is no gain; c is the one that fits best. Rows weigh
-# as many as they are, since a curve's beginning says little of its far end. The gain counts from the
-# last point on; its error is the jackknife's over splits, with the correction for rows in common.
+# as many as they are, since a curve's beginning says little of its far end. The gain counts from
+# the last point on; its error is the jackknife's over splits, with the correction for rows in
+# common.
 prognosis_of_curve <- function(table, by_split, metric, factor, beyond) {
   good <- matrix(goodness(by_split$validation, metric)[order(by_split$split, by_split$share)],
     ncol = nrow(table), byrow = TRUE

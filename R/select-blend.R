@@ -10,6 +10,7 @@
 #' A blend counts as more complex than whatever it is made of, so that [select_final()] takes it
 #' only where the rule finds no simpler setting as good. No fit is needed where the comparison kept
 #' its predictions (`keep = "all_predictions"`); else the members are fitted again on every split.
+#' The members were picked by the same scores, which makes the blend's a little too good.
 #' Blend last: what goes on with a comparison ([extend_comparison()], [settle()]) leaves blends
 #' behind. To judge the whole way, give `decide = function(cmp) select_final(blend(cmp))` to
 #' [assess_selection()].

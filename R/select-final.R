@@ -325,8 +325,10 @@ outcome_unit <- function(cmp, metric) {
 #'   quarter of the leader's standard deviation over splits.
 #' @return A tibble, one row a rule (choosing among the same candidates as the choice): `rule`,
 #'   `candidate`, `setting` (number within the
-#'   candidate), `values`, `mean`, `sd`, `reason`, `picked` (is it the setting that was
-#'   chosen?). A rule that cannot be used has the reason only.
+#'   candidate), `values`, `mean`, `sd`, `cost`, `reason`, `picked` (is it the setting that was
+#'   chosen?). `cost`: with splits drawn again, how much worse what the rule picks is on the splits
+#'   that were not drawn than what the best mean picks, in the metric's unit; below 0 it is better.
+#'   A rule that cannot be used has the reason only.
 #' @section Errors:
 #' `kw_error_argument` for a metric or rule that there is not, `kw_error_select` when nothing is
 #' ranked.
@@ -361,8 +363,10 @@ explain_choice <- function(choice, margin = NULL) {
     picked <- tryCatch(rule$choose(field), kw_error_select = function(e) {
       list(at = NA_integer_, reason = plain_message(e))
     })
-    list(rule = rule$name, at = picked$at, reason = picked$reason)
+    rule["used_margin"] <- list(field$margin)
+    list(rule = rule$name, at = picked$at, reason = picked$reason, used = rule)
   })
+  costs <- costs_of_rules(field, stats::setNames(lapply(rows, `[[`, "used"), names(rules)))
   if (!choice$rule %in% names(rules)) {
     rows <- c(rows, list(list(rule = choice$rule, at = choice$at, reason = choice$reason)))
   }
@@ -373,6 +377,7 @@ explain_choice <- function(choice, margin = NULL) {
     rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
     setting = cmp$results$row[at],
     values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at],
+    cost = unname(costs[vapply(rows, `[[`, "", "rule")]),
     reason = vapply(rows, `[[`, "", "reason"),
     picked = !is.na(at) & at == chosen
   )

@@ -117,15 +117,50 @@ repeatable_rule <- function(name) {
 # So many settings, the best ones, are looked at in every draw.
 most_in_draws <- 1000L
 
+rows_in_draws <- function(field, at) {
+  rows <- which(is.finite(field$goodness))
+  if (length(rows) <= most_in_draws) return(rows)
+  best <- order(field$goodness[rows], decreasing = TRUE)[seq_len(most_in_draws)]
+  union(at, rows[best])
+}
+
+# What each rule gives away: by how much what it picks by drawn splits is worse, on the splits that
+# were not drawn, than what the best mean picks by them; a list by rule. NA where a rule looks at
+# more than scores, or splits say nothing of one another.
+costs_of_rules <- function(field, rules, draws = 50L) {
+  costs <- stats::setNames(rep(NA_real_, length(rules)), names(rules))
+  paired <- field$paired
+  able <- names(Filter(function(rule) rule$by_scores, rules))
+  rows <- rows_in_draws(field, integer())
+  if (is.null(paired) || field$pooled || length(rows) < 2L) return(costs)
+  parts <- independent_parts(paired)
+  if (length(parts[[1]]) < 3L) return(costs)
+  good <- paired$good[rows, , drop = FALSE]
+  given_away <- with_seed(derive_seed(seed_of(field$cmp), "costs of rules"), {
+    vapply(seq_len(draws), function(draw) {
+      part <- parts[[(draw - 1L) %% length(parts) + 1L]]
+      drawn <- part[sample.int(length(part), replace = TRUE)]
+      unseen <- setdiff(part, drawn)
+      if (length(unseen) == 0L || length(unique(drawn)) < 2L) return(rep(NA_real_, length(able)))
+      seen <- drawn_field(field, good[, drawn, drop = FALSE], rows)
+      worth <- rowMeans(good[, unseen, drop = FALSE])
+      best <- worth[choose_best_mean(seen)$at]
+      vapply(rules[able], function(rule) {
+        seen$margin <- rule$used_margin
+        picked <- tryCatch(rule$choose(seen)$at, kw_error_select = function(e) NA_integer_)
+        best - worth[picked]
+      }, 1)
+    }, numeric(length(able)))
+  })
+  costs[able] <- rowMeans(matrix(given_away, length(able)), na.rm = TRUE)
+  costs
+}
+
 # How much better, on the splits that were drawn than on the rest, is what the rule picks by those
 # drawn; 0 where it is not.
 optimism_of_choice <- function(field, rule, at, parts, draws) {
-  rows <- which(is.finite(field$goodness))
+  rows <- rows_in_draws(field, at)
   if (length(rows) < 2L) return(0)
-  if (length(rows) > most_in_draws) {
-    best <- order(field$goodness[rows], decreasing = TRUE)[seq_len(most_in_draws)]
-    rows <- union(at, rows[best])
-  }
   good <- field$paired$good[rows, , drop = FALSE]
   chosen <- match(at, rows)
   better <- vapply(seq_len(draws), function(draw) {

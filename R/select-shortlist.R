@@ -18,6 +18,10 @@
 #' the scores, the mean difference follows a t distribution with the same centre, error and degrees
 #' of freedom as the interval.
 #'
+#' Stratified folds are alike in the outcome. What only the outcome's own mean decides, such as the
+#' difference between two baselines, seems surer on them than it is; where that matters, use
+#' `split_kfold(stratify = FALSE)`.
+#'
 #' This is a screen, not a test of a question asked beforehand: the leader was picked for
 #' having the best mean, so that differences from it look larger than they are.
 #'

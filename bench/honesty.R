@@ -74,6 +74,36 @@ lines <- c(
     function(s) alike_settled_different(s, split_kfold(5), 5, n = 150)
   ),
   line(
+    "A difference as large as the margin called practically the same, 5 folds of 150 rows",
+    "0.05", 300, function(s) apart_called_same(s, split_kfold(5))
+  ),
+  line(
+    "The same of a margin, 10 folds x 5", "0.05", 300,
+    function(s) apart_called_same(s, split_kfold(10, repeats = 5))
+  ),
+  line(
+    "The same of a margin between two constants, 5 folds, stratified", "more, see above", 300,
+    function(s) apart_called_same(s, split_kfold(5), learned = FALSE)
+  ),
+  line(
+    "The same of a margin between two constants, 5 folds, not stratified", "0.05", 300,
+    function(s) apart_called_same(s, split_kfold(5, stratify = FALSE), learned = FALSE)
+  ),
+  line(
+    "Log loss of a blend on its splits less that on fresh rows, 200 rows, 8 folds",
+    "0, but for the picking of members", 100, function(s) blend_on_fresh(s)[["bias"]]
+  ),
+  line(
+    "Log loss on fresh rows, a blend less the best single candidate", "below 0", 100,
+    function(s) blend_on_fresh(s)[["gain"]]
+  ),
+  unlist(lapply(c("none", "platt", "beta", "isotonic"), function(by) {
+    line(
+      paste0("Slope of the log odds on fresh rows, naive Bayes of 400 rows, recalibrated: ", by),
+      switch(by, none = "less", isotonic = "1, of a thousand rows", "1"), 100, function(s) slope_on_fresh(s, by)
+    )
+  })),
+  line(
     "Balanced accuracy of a threshold chosen on noise, 20 bootstrap draws", "0.5", 200,
     function(s) threshold_on_noise(s, split_bootstrap(20))
   ),
@@ -153,7 +183,10 @@ writeLines(c(
   "there, and so few splits may hold none of them. Bootstrap splits share held-out rows, so that their",
   "spread knows too little. Sets and intervals of single predictions hold more than they claim where",
   "groups are few (13 here), since a whole group more is reckoned with. The nested interval takes its",
-  "outer splits for independent.",
+  "outer splits for independent. Stratified folds are alike in the outcome: what only the outcome's",
+  "own mean decides, such as the difference between two constants, seems surer than it is. A blend's",
+  "members were picked by the scores that it is judged on, which makes its own a little too good;",
+  "`assess_selection(decide = )` repeats that.",
   "",
   "| what | claimed | found | standard error | runs |",
   "|---|---|---|---|---|",

@@ -216,3 +216,70 @@ honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000) {
   at <- honest_score(choice)
   as.numeric(at$low <= error + 1e-9 && error - 1e-9 <= at$high)
 }
+
+# Two candidates whose true difference is just the margin: each has one of two columns, of which one
+# is worth more; or, not `learned`, two constants of which one misses. Are they called practically
+# the same?
+apart_called_same <- function(seed, splits, learned = TRUE, n = 150) {
+  set.seed(seed)
+  table <- data.frame(x1 = stats::rnorm(n), x2 = stats::rnorm(n))
+  table$y <- if (learned) table$x1 + 0.7 * table$x2 + stats::rnorm(n) else stats::rnorm(n)
+  constant <- define_family("constant",
+    kinds = "number", fit = function(x, y, weights, settings, seed, threads) settings$value,
+    predict = function(model, x) rep(model, nrow(x)), defaults = list(value = 0)
+  )
+  rivals <- if (learned) {
+    candidates(
+      a = pipeline(pre_drop(columns = "x2"), fam_linear()),
+      b = pipeline(pre_drop(columns = "x1"), fam_linear())
+    )
+  } else {
+    candidates(near = constant(), far = constant(value = sqrt(0.21)))
+  }
+  cmp <- quiet_run(brief(table, "y"), rivals,
+    splits = splits, metrics = "rmse", seed = seed, workers = 1
+  )
+  margin <- if (learned) sqrt(2) - sqrt(1.49) else 0.1
+  as.numeric(compare_pairs(cmp, margin = margin)$answer == "the same")
+}
+
+log_loss_on <- function(model, truth) {
+  p <- predict(model, truth, type = "probability")$p_yes
+  -mean(log(pmin(pmax(ifelse(truth$y == "yes", p, 1 - p), 1e-15), 1)))
+}
+
+# c(bias, gain): the blend's mean log loss less that on fresh rows, and what a blend loses on fresh
+# rows less what the best single candidate by mean loses.
+blend_on_fresh <- function(seed, n = 200, fresh = 8000) {
+  set.seed(seed)
+  table <- hard_table("signal", n)
+  truth <- hard_table("signal", fresh)
+  cmp <- quiet_run(brief(table, "y", event = "yes"), candidates(
+    penalised = fam_penalised(penalty = among(0.1, 0.03, 0.01)), forest = fam_forest(trees = 100),
+    near = pipeline(pre_scale(), fam_neighbours(neighbours = among(10, 30)))
+  ), splits = split_kfold(8), metrics = "log_loss", seed = seed, workers = 1,
+  keep = "all_predictions")
+  single <- select_final(cmp, "best_mean")
+  choice <- select_final(blend(cmp), "best_mean", candidate = "blend")
+  found <- log_loss_on(fit_final(choice), truth)
+  c(bias = choice$mean - found, gain = found - log_loss_on(fit_final(single), truth))
+}
+
+# Slope of the log odds on fresh rows (1: neither too certain nor not certain enough), of naive
+# Bayes on columns that repeat one another.
+slope_on_fresh <- function(seed, by, n = 400, fresh = 8000) {
+  set.seed(seed)
+  made <- function(n) {
+    table <- hard_table("imbalance", n)
+    for (name in paste0("twin", 1:3)) table[[name]] <- table$V1 + stats::rnorm(n, sd = 0.3)
+    table
+  }
+  cmp <- quiet_run(brief(made(n), "y", event = "yes"),
+    candidates(b = pipeline(pre_recalibrate(by = by), fam_naive_bayes())),
+    splits = split_holdout(0.2, draws = 1), metrics = "log_loss", seed = seed, workers = 1
+  )
+  truth <- made(fresh)
+  p <- predict(fit_final(select_final(cmp, "best_mean")), truth, type = "probability")$p_yes
+  odds <- stats::qlogis(pmin(pmax(p, 1e-6), 1 - 1e-6))
+  stats::coef(stats::glm(truth$y == "yes" ~ odds, family = stats::binomial()))[[2]]
+}

@@ -93,3 +93,19 @@ test_that("the interval is where a choice is shown: print, summary, card, senten
   expect_match(paste(readLines(file), collapse = " "), "on new rows")
   expect_match(kw("in_one_sentence")(choice), "corrected for having been picked from 13 settings")
 })
+
+test_that("what a rule gives away is had on splits that it did not choose by", {
+  cmp <- pair_of_numbers(splits = split_kfold(8))
+  choice <- select_final(cmp)
+  rules <- explain_choice(choice, margin = 100)
+  cost <- stats::setNames(rules$cost, rules$rule)
+  expect_identical(cost[["best_mean"]], 0)
+  # with such a margin the simplest is taken whatever the splits are, so that the cost is about the
+  # difference of the means
+  table <- standings(cmp)
+  apart <- table$mean[table$candidate == "base"] - table$mean[1]
+  expect_equal(cost[["within"]], apart, tolerance = 0.25)
+  expect_identical(rules, explain_choice(choice, margin = 100))
+  alone <- quiet_run(toy_brief("number"), candidates(base = fam_baseline()), splits = split_kfold(3))
+  expect_true(all(is.na(explain_choice(select_final(alone))$cost)))
+})

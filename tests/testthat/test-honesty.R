@@ -262,3 +262,20 @@ test_that("the paired rule costs no more than that of 1984 where sites are unlik
   expect_true(all(paired >= -1e-8))
   expect_lt(mean(paired), mean(apart))
 })
+
+test_that("a difference as large as the margin is seldom called practically the same", {
+  expect_lte(sum(simulate(20, function(s) apart_called_same(s, split_kfold(5)))), 3)
+  constants <- simulate(15, function(s) {
+    apart_called_same(s, split_kfold(5, stratify = FALSE), learned = FALSE)
+  })
+  expect_lte(sum(constants), 3)
+})
+
+test_that("a blend is no worse on fresh rows; recalibrated odds have about the right slope", {
+  found <- vapply(1:5, function(s) suppressWarnings(blend_on_fresh(s, fresh = 2000)), c(0, 0))
+  expect_lt(mean(found[2, ]), 0.01)
+  expect_lt(abs(mean(found[1, ])), 0.05)
+  slope <- function(by) mean(simulate(3, function(s) slope_on_fresh(s, by, fresh = 2000)))
+  expect_lt(slope("none"), 0.5)
+  expect_lt(abs(slope("platt") - 1), 0.5)
+})
