@@ -1,6 +1,8 @@
 #' Write a report: one HTML file that needs nothing else
 #'
-#' In the order in which one reads: question and data, what was tried and what it cost,
+#' The first screen is the verdict: what was chosen, what it is worth beside all others on one axis,
+#' what is as good, and what to worry about. Then, in the order in which one reads: question and
+#' data, what was tried and what it cost,
 #' standings and ties, spread by split, tuning pictures, the choice and its reason, an honest
 #' estimate, the set-aside result, what the model looks at, failures, and how to repeat it.
 #' All figures are inside the file; nothing is loaded from a network; every name and value of
@@ -46,8 +48,8 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
   need("htmltools", "Writing a report")
   parts <- c(
     list(
-      report_question(cmp), report_tried(cmp), report_standings(cmp), report_spread(cmp),
-      report_tuning(cmp)
+      report_verdict(cmp, choice, model), report_question(cmp), report_tried(cmp),
+      report_standings(cmp), report_spread(cmp), report_tuning(cmp)
     ),
     if (!is.null(choice)) list(report_choice(choice)),
     list(report_estimate(cmp)),
@@ -69,13 +71,13 @@ report_page <- function(cmp, parts) {
     "<title>", htmltools::htmlEscape(title), "</title><style>", report_style,
     "</style></head>"
   )
-  contents <- tags$nav(lapply(parts,
+  contents <- tags$nav(lapply(parts[-1],
     function(part) tags$a(href = paste0("#", part$id), part$title)))
-  sections <- lapply(parts, function(part) {
+  sections <- lapply(parts[-1], function(part) {
     tags$section(id = part$id, tags$h2(part$title), part$body)
   })
   body <- tags$body(
-    tags$header(tags$h1(title), contents),
+    tags$header(tags$h1(title), tags$section(id = "verdict", parts[[1]]$body), contents),
     tags$main(sections),
     htmltools::HTML(paste0(
       "<script>", report_script,
@@ -94,6 +96,13 @@ report_style <- paste(
   ),
   "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}",
   "table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}",
+  ".two{display:grid;grid-template-columns:1fr 1fr;gap:0 2rem}h2.brief{margin:.3rem 0;",
+  "border:0;font-size:1.05rem}.two ul,.two p{margin:.2rem 0}.about{color:#444;margin:.2rem 0}",
+  "#verdict .say{margin:.5rem 0}#verdict figure{margin:.4rem 0}#verdict img{margin:0;border:0}",
+  "@media(max-width:700px){#verdict figure{overflow-x:auto}",
+  "#verdict img{max-width:none;width:720px}}",
+  "nav{border-top:1px solid #ccc;margin-top:.8rem;padding-top:.5rem;line-height:1.9}",
+  "@media(max-width:700px){.two{grid-template-columns:1fr}header,main{padding:.6rem .8rem}}",
   ".wide{overflow:auto;max-height:34rem}figure{margin:1rem 0}",
   "th,td{padding:.25rem .7rem;border-bottom:1px solid #ccc;text-align:left;vertical-align:top}",
   "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
@@ -185,6 +194,92 @@ report_figure <- function(plot, alt, height = 680) {
   htmltools::tags$figure(htmltools::tags$img(
     src = paste0("data:image/png;base64,", text), alt = alt
   ))
+}
+
+# What fits on one screen: the answer, how sure it is, and what speaks against it. Without a choice
+# the plan's rule makes one.
+report_verdict <- function(cmp, choice, model) {
+  tags <- htmltools::tags
+  planned <- is.null(choice)
+  # a rule may need a spread
+  if (planned) {
+    choice <- tryCatch(select_final(cmp), kw_error_select = function(e) leading_choice(cmp))
+  }
+  about <- tags$p(class = "about", verdict_question(cmp))
+  worries <- verdict_worries(cmp, model)
+  beside <- tags$div(
+    tags$h2(class = "brief", "What to worry about"),
+    if (length(worries) == 0L) tags$p("Nothing looks odd.") else tags$ul(lapply(worries, tags$li))
+  )
+  if (is.null(choice)) {
+    return(report_part("verdict", "The verdict", about,
+      say_html("No setting is ranked, so none was chosen."), beside))
+  }
+  sentence <- sub("^In one sentence: ", "", in_one_sentence(choice, model$origin$set_aside))
+  report_part(
+    "verdict", "The verdict", about,
+    tags$p(class = "say", tags$strong(sentence)),
+    report_figure(
+      draw_verdict(model %||% choice), paste("The verdict as a picture.", sentence),
+      height = verdict_height(cmp)
+    ),
+    tags$div(
+      class = "two",
+      tags$div(
+        tags$h2(
+          class = "brief",
+          if (planned) "What its rule would choose, and why" else "Why this one"
+        ),
+        tags$p(paste0("Rule ", choice$rule, ": ", choice$reason))
+      ),
+      beside
+    )
+  )
+}
+
+# As high as lines need it, and no higher than leaves room on the screen.
+verdict_height <- function(cmp) min(430, 210 + 44 * min(length(spaces_of(cmp)) + 2L, 8L))
+
+verdict_question <- function(cmp) {
+  brief <- brief_of(cmp)
+  paste0(
+    "Predict ", outcome_kind(brief$kind)$says(
+      brief$table[[brief$outcome]], brief, row_weights(brief)
+    ),
+    " from ", count_of(length(brief$schema), "column"), " of ",
+    count_of(nrow(brief$table), "working row"), "; ",
+    count_of(length(cmp$results$candidate), "setting"), " of ",
+    count_of(length(spaces_of(cmp)), "candidate"), ", ", splits_label(cmp$plan), "."
+  )
+}
+
+# The three most serious things, as sentences.
+verdict_worries <- function(cmp, model) {
+  aside <- model$origin$set_aside
+  odd <- diagnose(cmp)
+  gone <- unique(unlist(lapply(cmp$results$failures, `[[`, "settings")))
+  found <- c(
+    if (!is.null(cmp$stopped)) {
+      paste0("The run was stopped by ", cmp$stopped, ": not all settings have all their scores.")
+    },
+    if (sum(!is_apparent(all_splits(cmp))) == 1L) {
+      "There is one split only: nothing says how sure this is. Use more splits."
+    },
+    if (!is.null(aside) && aside$openings[1] > 1L) {
+      paste0(
+        "The rows set aside were opened ", times_word(aside$openings[1]),
+        ": a model changed after looking at them seems better than it is."
+      )
+    },
+    if (length(gone) > 0L) {
+      paste0(
+        count_of(length(gone), "setting"), " of ", length(cmp$results$candidate),
+        " failed on some split and have no place."
+      )
+    },
+    finding_lines(odd)
+  )
+  utils::head(found[nzchar(found)], 3L)
 }
 
 report_question <- function(cmp) {
@@ -279,6 +374,10 @@ report_spread <- function(cmp) {
   report_part(
     "spread",
     "Spread by split",
+    say_html(
+      "How the best setting of each candidate scores on every single split: lines that cross say ",
+      "that the order changes from split to split."
+    ),
     report_figure(draw_split_scores(cmp), "Scores split by split"),
     if (!is.null(pairs)) {
       htmltools::tagList(
@@ -301,7 +400,10 @@ report_tuning <- function(cmp) {
   tuned <- intersect(unique(candidate_names(cmp)[best_of_candidates(cmp)]), tuned)
   report_part(
     "tuning", "Scores against hyperparameters",
-    if (length(tuned) == 0L) htmltools::tags$p("Nothing varied."),
+    if (length(tuned) == 0L) htmltools::tags$p("Nothing varied.") else say_html(
+      "What each hyperparameter does to the score, candidate by candidate, the best first; the ",
+      "table says how much of the scores' spread it explains."
+    ),
     lapply(utils::head(tuned, 8L), function(name) {
       report_figure(draw_tuning(cmp, name), paste("Tuning of", name))
     }),
@@ -338,11 +440,9 @@ report_estimate <- function(cmp) {
   found <- optimism(cmp)
   report_part(
     "estimate", "An honest estimate",
-    htmltools::tags$p(
-      paste(
-        "The best of many means is too good, since it was picked for being best. Corrections",
-        "for that:"
-      )
+    say_html(
+      "The best of many means is too good, since it was picked for being best. Corrections for ",
+      "that:"
     ),
     report_figure(draw_optimism(found), "Naive and corrected scores", height = 420),
     report_table(found[c("estimate", "score", "optimism", "low", "high", "note")])
@@ -385,6 +485,10 @@ report_explanation <- function(model, choice) {
   errors <- as.data.frame(largest_errors(choice, top = 10))
   report_part(
     "explanation", "What the model looks at",
+    say_html(
+      "Which columns the chosen setting lives on, how predictions move with them, where it is ",
+      "wrong, and whether more rows would help; all on rows that were held out."
+    ),
     if (explained) report_figure(draw_importance(importance), "Importance of columns") else
       htmltools::tags$p(paste("Importance of columns could not be had:",
         plain_message(importance))),
@@ -431,9 +535,12 @@ report_failures <- function(cmp) {
   report_part(
     "failures", "Failures",
     if (nrow(gone) == 0L) {
-      htmltools::tags$p("No fit failed.")
+      say_html("No fit failed.")
     } else {
-      report_table(utils::head(gone, 50L))
+      htmltools::tagList(
+        say_html(count_of(nrow(gone), "fit or score", "fits or scores"), " failed, and why:"),
+        report_table(utils::head(gone, 50L))
+      )
     },
     if (length(warned) > 0L) {
       htmltools::tags$p(paste0(
@@ -456,10 +563,9 @@ report_repeat <- function(cmp, choice) {
   )
   report_part(
     "repeat", "How to repeat it",
-    tags$p(paste(
-      "The same plan on the same data gives the same numbers, on any number of",
-      "workers, with:"
-    )),
+    say_html(
+      "The same plan on the same data gives the same numbers, on any number of workers, with:"
+    ),
     tags$ul(lapply(facts, tags$li)),
     if (!is.null(choice)) {
       tags$p(paste0(

@@ -409,16 +409,21 @@ tie_sentence <- function(cmp) {
   )
 }
 
+finding_lines <- function(found) {
+  if (nrow(found) == 0L) return(character())
+  paste0(
+    words_of_code(found$code), " (", found$where, "): ", sub("[.]$", "", found$detail), ". ",
+    found$remedy
+  )
+}
+
 finding_sentence <- function(cmp) {
   found <- diagnose(cmp)
   if (nrow(found) == 0L) return("Nothing else looks odd.")
   shown <- utils::head(found, 6L)
   c(
     "To look at:",
-    paste0(
-      "- ", words_of_code(shown$code), " (", shown$where, "): ", sub("[.]$", "", shown$detail),
-      ". ", shown$remedy
-    ),
+    paste("-", finding_lines(shown)),
     if (nrow(found) > 6L) paste0("- and ", nrow(found) - 6L, " more: see diagnose(cmp).")
   )
 }
