@@ -8,6 +8,7 @@ member_command_demo <- function() {
       option("guided", help = "a search that learns, and a screen", type = "flag"),
       option("out", "kilnwright-demo", "folder for the results [default %default]"),
       option("replace", help = "replace the folder if it is there", type = "flag"),
+      no_report_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
     run = function(positional, options) {
@@ -52,7 +53,7 @@ member_command_run <- function() {
       option("certificate", help = "with --listen: file to write that the workers need"),
       option("minutes", help = "end within so many minutes (else: the plan's)", type = "double"),
       option("fit-seconds", help = "stop a fit that takes longer than this", type = "double"),
-      intervals_option(),
+      intervals_option(), no_report_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
     run = function(positional, options) run_plan_file(positional$plan, options)
@@ -141,6 +142,10 @@ member_command_report <- function() {
       complain(paste0("The report is in ", options$out))
     }
   )
+}
+
+no_report_option <- function() {
+  option("no-report", help = "write no report, which takes some seconds", type = "flag")
 }
 
 rule_option <- function() {
@@ -256,12 +261,15 @@ run_plan <- function(plan, file, options) {
   chosen <- choose_if_any(cmp, isTRUE(options$intervals))
   said <- c(capture_print(cmp), "", chosen$said)
   trouble <- write_results(
-    options$out, file, cmp, chosen$choice, chosen$model, chosen$aside, said
+    options$out, file, cmp, chosen$choice, chosen$model, chosen$aside, said,
+    report = !isTRUE(options[["no-report"]])
   )
   cat(said, sep = "\n")
   say("")
   say("Results are in ", normalizePath(options$out), ":")
-  say_wrapped(paste0("  ", enumerate(list.files(options$out), 12L)))
+  say_wrapped(paste0("  ", enumerate(list.files(options$out), 13L)))
+  page <- file.path(normalizePath(options$out), results_report)
+  if (file.exists(page)) say("Open this page first: ", page)
   trouble <- c(chosen$trouble, trouble)
   if (length(trouble) > 0L) {
     stop_kw("results", "Not everything could be made.",

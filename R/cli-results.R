@@ -7,6 +7,9 @@ results_marker <- "comparison.json"
 # Where no other journal is asked for, the run keeps one beside its results.
 results_journal <- "journal.sqlite"
 
+# The page to begin with.
+results_report <- "report.html"
+
 journal_files <- function(file) paste0(file, c("", "-wal", "-shm", "-lock"))
 
 # The journal in a folder of results; a journal is itself.
@@ -74,12 +77,13 @@ same_path <- function(a, b) {
 
 results_names <- c(
   "plan.yml", "standings.csv", "scores_by_split.csv", "failures.csv", "set_aside.csv",
-  "choice.json", "summary.txt", "model.kilnwright"
+  "choice.json", "summary.txt", "model.kilnwright", results_report
 )
 
-# Writes what there is; `choice`, `model` and `aside` may be NULL. Returns what could not be
+# Writes what there is; `choice`, `model` and `aside` may be NULL. The report there is the one that
+# needs no further fits. Returns what could not be
 # made, one line each.
-write_results <- function(folder, plan_file, cmp, choice, model, aside, said) {
+write_results <- function(folder, plan_file, cmp, choice, model, aside, said, report = TRUE) {
   # which may be that of the older results
   plan_bytes <- readBin(plan_file, "raw", file.size(plan_file))
   remove_old_results(folder)
@@ -117,6 +121,9 @@ write_results <- function(folder, plan_file, cmp, choice, model, aside, said) {
   names <- make.unique(paste0("tuning-", file_word(varied), recycle0 = TRUE), "-")
   for (i in seq_along(varied)) {
     figure(paste0(names[i], ".png"), function() draw_tuning(cmp, varied[i]))
+  }
+  if (report && requireNamespace("htmltools", quietly = TRUE)) {
+    part(results_report, function(file) write_report(model %||% cmp, file, explain = FALSE))
   }
   facts <- c(describe_comparison(cmp), list(files = I(written), trouble = I(trouble)))
   part(results_marker, function(file) write_whole(file, json_bytes(facts)))

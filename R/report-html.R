@@ -96,7 +96,8 @@ report_style <- paste(
   ),
   "nav a{margin-right:1.1rem;color:#0a4a78;white-space:nowrap}",
   "table{border-collapse:collapse;font-size:.92rem;margin:.8rem 0}",
-  ".two{display:grid;grid-template-columns:1fr 1fr;gap:0 2rem}h2.brief{margin:.3rem 0;",
+  ".two{display:grid;grid-template-columns:1fr 1fr;gap:0 2rem;font-size:.94rem;line-height:1.42}",
+  "h2.brief{margin:.3rem 0;",
   "border:0;font-size:1.05rem}.two ul,.two p{margin:.2rem 0}.about{color:#444;margin:.2rem 0}",
   "#verdict .say{margin:.5rem 0}#verdict figure{margin:.4rem 0}#verdict img{margin:0;border:0}",
   "@media(max-width:700px){#verdict figure{overflow-x:auto}",
@@ -238,7 +239,7 @@ report_verdict <- function(cmp, choice, model) {
 }
 
 # As high as lines need it, and no higher than leaves room on the screen.
-verdict_height <- function(cmp) min(430, 210 + 44 * min(length(spaces_of(cmp)) + 2L, 8L))
+verdict_height <- function(cmp) min(390, 170 + 34 * min(length(spaces_of(cmp)) + 2L, 8L))
 
 verdict_question <- function(cmp) {
   brief <- brief_of(cmp)

@@ -24,8 +24,8 @@
 #' @return The comparison with one candidate more.
 #' @section Errors:
 #' `kw_error_argument` for fewer than two candidates with a ranked setting, a name that is taken, or
-#' weights of quantiles; `kw_error_splits` for draws that are corrected by training scores
-#' (`split_bootstrap(score = "632plus")`).
+#' weights of quantiles; `kw_error_splits` for weights where there is one split only, and for draws
+#' that are corrected by training scores (`split_bootstrap(score = "632plus")`).
 #' @references Wolpert (1992), Stacked generalization, Neural Networks 5. Breiman (1996), Stacked
 #'   regressions, Machine Learning 24.
 #' @examples
@@ -76,6 +76,11 @@ refuse_blend <- function(cmp, by, name) {
   if (by == "weights" && is_wide(kind) && !has_classes(kind)) {
     stop_kw("argument", "There are no weights for a blend of quantiles.",
       remedy = "Use by = \"mean\"."
+    )
+  }
+  if (by == "weights" && sum(!is_apparent(all_splits(cmp))) < 2L) {
+    stop_kw("splits", "There is one split only, so that no other could give the weights.",
+      remedy = "Use more splits, or by = \"mean\"."
     )
   }
   if (!is.null(splitter_of(cmp)$summary)) {

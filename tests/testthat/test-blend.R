@@ -128,4 +128,7 @@ test_that("bad input says what to do", {
   )
   expect_error(blend(spread, c("a", "b")), "by = \"mean\"")
   expect_error(blend(cmp, by = "median"), "weights")
+  once <- quiet_run(job, rivals, splits = split_holdout(0.3, draws = 1), seed = 1)
+  expect_error(blend(once), class = "kw_error_splits")
+  expect_true("blend" %in% standings(blend(once, by = "mean", quiet = TRUE))$candidate)
 })

@@ -1,7 +1,7 @@
 # The folder of results: nothing foreign is touched, and what was found is kept.
 
 results_of <- function(folder, ..., out = "results", replace = FALSE, journal = NULL,
-                       minutes = NULL) {
+                       minutes = NULL, report = FALSE) {
   plan <- file.path(folder, "plan.yml")
   if (!file.exists(plan)) {
     data.table::fwrite(toy(90), file.path(folder, "toy.csv"))
@@ -13,7 +13,7 @@ results_of <- function(folder, ..., out = "results", replace = FALSE, journal = 
   }
   utils::capture.output(suppressMessages(kw("run_plan_file")(plan, list(
     out = file.path(folder, out), replace = replace, journal = journal, workers = "1",
-    quiet = TRUE, minutes = minutes
+    quiet = TRUE, minutes = minutes, "no-report" = !report
   ))), type = "output")
 }
 
@@ -79,10 +79,11 @@ test_that("a run stopped before anything is ranked, and a figure that fails, lea
   folder <- withr::local_tempdir()
   local({
     local_interruption()
-    said <- results_of(folder)
+    said <- results_of(folder, report = TRUE)
     expect_true(any(grepl("Nothing is chosen", said)))
     there <- list.files(file.path(folder, "results"))
-    expect_true(all(c("standings.csv", "summary.txt", "comparison.json", "plan.yml") %in% there))
+    wanted <- c("standings.csv", "summary.txt", "comparison.json", "plan.yml", "report.html")
+    expect_true(all(wanted %in% there))
     expect_false("model.kilnwright" %in% there)
   })
   # where time is too short for anything there is the simplest model all the same

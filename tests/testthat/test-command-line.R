@@ -37,13 +37,16 @@ test_that("run, standings and predict work together, and agree with the R functi
     list.files(folder),
     c(
       "choice.json", "comparison.json", "failures.csv", "figures", "journal.sqlite",
-      "model.kilnwright", "plan.yml",
+      "model.kilnwright", "plan.yml", "report.html",
       "scores_by_split.csv", "set_aside.csv", "standings.csv",
       "summary.txt"
     )
   )
   expect_setequal(list.files(file.path(folder, "figures")), c("standings.png", "tuning-tree.png"))
   expect_gt(min(file.size(list.files(file.path(folder, "figures"), full.names = TRUE))), 10000)
+  expect_match(ran$out, "^Open this page first: .*report.html$", all = FALSE)
+  page <- paste(readLines(file.path(folder, "report.html"), warn = FALSE), collapse = " ")
+  expect_match(page, "on rows that nothing had seen its")
 
   cmp <- quiet_run(read_plan(plan))
   saved <- as.data.frame(data.table::fread(file.path(folder, "standings.csv")))
@@ -65,7 +68,7 @@ test_that("run, standings and predict work together, and agree with the R functi
   dir.create(broken)
   file.copy(file.path(folder, "journal.sqlite"), broken)
   expect_match(command("standings", broken)$out, "tree", all = FALSE)
-  expect_identical(command("run", plan, "--out", broken, "--quiet")$status, 0L)
+  expect_identical(command("run", plan, "--out", broken, "--quiet", "--no-report")$status, 0L)
   again <- as.data.frame(data.table::fread(file.path(broken, "standings.csv")))
   timed <- setdiff(names(saved), "seconds")
   expect_equal(again[timed], saved[timed])
@@ -111,7 +114,7 @@ test_that("run, standings and predict work together, and agree with the R functi
   expect_match(distrusted$err, "can run code")
   expect_length(distrusted$out, 0)
 
-  again <- command("run", plan, "--out", folder)
+  again <- command("run", plan, "--out", folder, "--no-report")
   expect_identical(again$status, 1L)
   expect_match(again$err, "results already.*--replace")
 })
@@ -179,10 +182,13 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
   journal <- withr::local_tempfile(fileext = ".sqlite")
   out <- withr::local_tempdir()
   first <- command(
-    "run", short, "--out", file.path(out, "a"), "--journal", journal, "--workers", "1", "--quiet"
+    "run", short, "--out", file.path(out, "a"), "--journal", journal, "--workers", "1", "--quiet",
+    "--no-report"
   )
   expect_identical(first$status, 0L, info = first$err)
-  again <- command("run", short, "--out", file.path(out, "b"), "--journal", journal, "--quiet")
+  again <- command(
+    "run", short, "--out", file.path(out, "b"), "--journal", journal, "--quiet", "--no-report"
+  )
   drop_seconds <- function(folder) {
     table <- read.csv(file.path(out, folder, "standings.csv"))
     table[setdiff(names(table), "seconds")]
