@@ -383,11 +383,11 @@ show_saved_standings <- function(folder, options) {
 show_journal_standings <- function(file, options) {
   repeat {
     cmp <- open_comparison(file, trust = options$trust)
-    table <- standings(cmp, metric = options$metric, top = options$top)
+    table <- standings_rows(cmp, metric = options$metric, top = options$top)
     if (options$csv) {
       data.table::fwrite(table, "")
     } else {
-      done <- sum(!is.na(standings(cmp)$place))
+      done <- sum(!is.na(standings_rows(cmp)$place))
       say_wrapped(paste0(
         "Standings by ", table$metric[1], ", predicting ", brief_of(cmp)$outcome,
         "; ", done, " of ",
@@ -404,16 +404,6 @@ show_journal_standings <- function(file, options) {
     if (!options$follow || !journal_is_written(file)) break
     Sys.sleep(2)
   }
-}
-
-saved_labels <- function(table) {
-  fixed <- setdiff(reserved_names, c("repeat", "split", "validation"))
-  varied <- setdiff(names(table), fixed)
-  vapply(seq_len(nrow(table)), function(i) {
-    values <- unlist(lapply(table[i, varied, drop = FALSE], format_value))
-    values <- values[!is.na(values) & !values %in% c("", "NA")]
-    paste(names(values), values, sep = " = ", collapse = ", ")
-  }, character(1))
 }
 
 predict_to_file <- function(positional, options) {

@@ -115,7 +115,7 @@ write_results <- function(folder, plan_file, cmp, choice, model, aside, said, re
   figure <- function(name, draw) {
     part(file.path("figures", name), function(file) save_png(draw(), file))
   }
-  placed <- with(standings(cmp), unique(candidate[!is.na(place)]))
+  placed <- with(standings_rows(cmp), unique(candidate[!is.na(place)]))
   if (length(placed) > 0L) figure("standings.png", function() draw_standings(cmp))
   varied <- intersect(names(which(lengths(varied_by_candidate(cmp)) > 0L)), placed)
   names <- make.unique(paste0("tuning-", file_word(varied), recycle0 = TRUE), "-")
@@ -143,7 +143,7 @@ remove_old_results <- function(folder) {
 # The standings by every metric, the deciding one first.
 all_standings <- function(cmp) {
   metrics <- union(deciding_metric(cmp), names(metrics_of(cmp)))
-  data.table::rbindlist(lapply(metrics, function(metric) standings(cmp, metric = metric)))
+  data.table::rbindlist(lapply(metrics, function(metric) standings_rows(cmp, metric = metric)))
 }
 
 describe_comparison <- function(cmp) {

@@ -105,7 +105,7 @@ crowded_lines <- 8L
 # summary: one row a line, best on top; splits: one row a single score, set a
 # little below its line, alternating so that equal scores stay apart.
 standings_figure_data <- function(cmp, metric, show, top) {
-  table <- standings(cmp, metric = metric$name)
+  table <- standings_rows(cmp, metric = metric$name)
   table <- table[!is.na(table$place), ]
   if (show == "candidates") table <- table[!duplicated(table$candidate), ]
   table <- utils::head(table, top)

@@ -57,7 +57,7 @@ save_png <- function(plot, file, width = 1280, height = 800) {
 
 # A run that was broken off may have no setting with all its scores.
 check_ranked <- function(cmp, metric, candidate = NULL) {
-  table <- standings(cmp, metric = metric$name)
+  table <- standings_rows(cmp, metric = metric$name)
   if (any(!is.na(table$mean) & (is.null(candidate) | table$candidate %in% candidate))) {
     return(invisible())
   }

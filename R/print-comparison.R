@@ -1,7 +1,7 @@
 #' @export
 print.kw_comparison <- function(x, ...) {
   metric <- cmp_metric(x)
-  table <- standings(x)
+  table <- standings_rows(x)
   say_wrapped(paste0(
     "Comparison: ", count_of(length(x$results$candidate), "setting"), " of ",
     count_of(length(x$plan$spaces), "candidate"), " to predict ",
@@ -70,7 +70,7 @@ print_standings <- function(table, cmp) {
 }
 
 # All rows are rounded alike, to the uncertainty of the first one that has any.
-print_standings_rows <- function(table, labels) {
+print_standings_rows <- function(table, labels, strips = FALSE) {
   certain <- c(table$se[!is.na(table$se) & table$se > 0], NA)[1]
   rounded <- function(x) vapply(x, round_to, character(1), uncertainty = certain)
   rows <- data.frame(
@@ -79,8 +79,12 @@ print_standings_rows <- function(table, labels) {
     mean = rounded(table$mean), sd = rounded(table$sd), se = rounded(table$se)
   )
   if (any(!is.na(table$training))) rows$gap <- rounded(table$gap)
+  width <- if (strips) min(max(80L, getOption("width")), 120L) else 80L
+  strip <- if (strips) spread_strips(table, if (width < 100L) 11L else 15L)
+  if (!is.null(strip)) rows$splits <- strip
   rows$setting <- labels
-  print_table(rows, align = c("right", "left", rep("right", ncol(rows) - 3L), "left"))
+  align <- c("right", "left", rep("right", ncol(rows) - 3L), "left")
+  print_table(rows, align, width)
 }
 
 say_undefined <- function(cmp, metric) {
@@ -312,4 +316,49 @@ honest_words <- function(choice, metric, aside) {
       " (95 % interval ", round_to(worth$low, error), " to ", round_to(worth$high, error), ")"
     )
   )
+}
+
+saved_labels <- function(table) {
+  fixed <- setdiff(reserved_names, c("repeat", "split", "validation"))
+  varied <- setdiff(names(table), fixed)
+  vapply(seq_len(nrow(table)), function(i) {
+    values <- unlist(lapply(table[i, varied, drop = FALSE], format_value))
+    values <- values[!is.na(values) & !values %in% c("", "NA")]
+    paste(names(values), values, sep = " = ", collapse = ", ")
+  }, character(1))
+}
+
+#' @export
+print.kw_standings <- function(x, n = 10, ...) {
+  about <- attr(x, "about")
+  if (is.null(about)) return(NextMethod())
+  say_wrapped(paste0(
+    "Standings by ", about$label, " (", about$direction, " is better): ",
+    count_of(about$settings, "setting"), " of ", count_of(about$candidates, "candidate"), ", ",
+    about$splits
+  ))
+  if (!is.null(about$worth)) say_wrapped(about$worth)
+  shown <- utils::head(tibble::as_tibble(x), n)
+  print_standings_rows(shown, saved_labels(shown), strips = TRUE)
+  if (nrow(x) > n) {
+    say("and ", format(nrow(x) - n, big.mark = ","), " more: print(x, n = ", 2 * n, ")")
+  }
+  gone <- sum(is.na(x$place))
+  if (gone > 0L) say(count_of(gone, "setting"), " without a place: see failures()")
+  invisible(x)
+}
+
+# From the lowest score of a split to the highest, with a mark at the mean, all on one scale.
+spread_strips <- function(table, width) {
+  ends <- range(c(table$lowest, table$highest), finite = TRUE)
+  if (!all(is.finite(ends)) || ends[1] == ends[2]) return(NULL)
+  place <- function(x) 1L + round((width - 1L) * (x - ends[1]) / (ends[2] - ends[1]))
+  marks <- if (cli::is_utf8_output()) c("\u2500", "\u25cf") else c("-", "o")
+  vapply(seq_len(nrow(table)), function(i) {
+    if (is.na(table$mean[i]) || is.na(table$lowest[i])) return(strrep(" ", width))
+    cells <- rep(" ", width)
+    cells[seq(place(table$lowest[i]), place(table$highest[i]))] <- marks[1]
+    cells[min(max(place(table$mean[i]), 1L), width)] <- marks[2]
+    paste(cells, collapse = "")
+  }, "")
 }

@@ -345,7 +345,7 @@ report_tried <- function(cmp) {
 most_report_rows <- 200L
 
 report_standings <- function(cmp) {
-  table <- standings(cmp)
+  table <- standings_rows(cmp)
   first <- c("place", "candidate", "mean", "sd", "se")
   table <- table[c(first, setdiff(names(table), c(first, "metric")))]
   if (all(is.na(table$training))) table <- table[setdiff(names(table), c("training", "gap"))]

@@ -143,7 +143,7 @@ bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
     2L, floor(most_prediction_cells / (nrow(brief$table) * max(1L, length(brief$levels))))
   )
   if (length(ranked) > most) {
-    ranked <- rows_in_standings(cmp, standings(cmp, metric = metric$name, top = most))
+    ranked <- rows_in_standings(cmp, standings_rows(cmp, metric = metric$name, top = most))
   }
   reps <- unique(vapply(all_splits(cmp)[!is_apparent(all_splits(cmp))], `[[`, numeric(1), "rep"))
   parts <- lapply(reps, function(rep) {

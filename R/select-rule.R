@@ -103,7 +103,7 @@ usual_margin <- function(rule) if (!identical(rule$margin, "by metric")) rule$ma
 own_choice <- function(choose) {
   function(field) {
     cmp <- field$cmp
-    table <- standings(cmp, metric = field$metric$name)
+    table <- standings_rows(cmp, metric = field$metric$name)
     at <- rows_in_standings(cmp, table)
     table <- table[is.finite(field$goodness[at]), ]
     said <- choose(table, field$margin)

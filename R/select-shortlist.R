@@ -66,7 +66,7 @@ shortlist <- function(
   cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE
 ) {
   field <- paired_field(cmp, metric, level, margin, adjust)
-  table <- standings(cmp, metric = field$metric$name)
+  table <- standings_rows(cmp, metric = field$metric$name)
   check_flag(all, "all")
   order <- rows_in_standings(cmp, table)
   found <- paired_differences(field, rep(order[1], length(order)), order)
@@ -267,7 +267,7 @@ rows_in_standings <- function(cmp, table) {
 
 # The best ranked setting of every candidate, best first.
 best_of_candidates <- function(cmp, metric = NULL) {
-  table <- standings(cmp, metric = metric)
+  table <- standings_rows(cmp, metric = metric)
   table <- table[!is.na(table$place), ]
   rows_in_standings(cmp, table[!duplicated(table$candidate), ])
 }

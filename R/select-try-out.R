@@ -274,7 +274,7 @@ try_screen <- function(screen, brief) {
   if (!is.null(screened$error)) {
     return(list(list(check = "goes with a comparison", passed = FALSE, detail = screened$error)))
   }
-  ranked <- function(cmp) standings(cmp)[c("candidate", "setting", "mean")]
+  ranked <- function(cmp) standings_rows(cmp)[c("candidate", "setting", "mean")]
   list(
     list(check = "goes with a comparison", passed = TRUE, detail = ""),
     one_check("what leads in full is not dropped", {

@@ -95,3 +95,27 @@ test_that("listeners are told of progress, and quiet silences", {
   expect_match(kw("progress_text")(last), "100 %, 4/4 settings")
   expect_silent(run_comparison(plan, quiet = TRUE))
 })
+
+test_that("standings print settings in words, rounded, with the spread as strips on one scale", {
+  table <- data.frame(
+    mean = c(0.75, 0.5, NA), lowest = c(0.5, 0.5, NA), highest = c(1, 0.5, NA)
+  )
+  withr::with_options(list(cli.unicode = FALSE), {
+    expect_identical(kw("spread_strips")(table, 5L), c("--o--", "o    ", "     "))
+  })
+  expect_null(kw("spread_strips")(table[2, ], 5L))
+  cmp <- toy_comparison()
+  found <- standings(cmp)
+  said <- capture.output(print(found, n = 3))
+  honest <- honest_score(select_final(cmp, "best_mean"))
+  expect_match(said[1], "Standings by AUC \\(higher is better\\): [0-9]+ settings of 3 candidates")
+  expect_match(paste(said, collapse = " "), "What the best is worth: AUC")
+  expect_match(paste(said, collapse = " "), substr(format(honest$score), 1, 4), fixed = TRUE)
+  expect_match(said, "penalty = ", all = FALSE)
+  expect_match(said, paste0("and ", nrow(found) - 3, " more: print\\(x, n = 6\\)"), all = FALSE)
+  expect_lte(max(nchar(said)), 80)
+  # some of its columns are a tibble like any other
+  expect_identical(class(found[c("place", "mean")]), class(tibble::tibble()))
+  expect_match(capture.output(print(found[2:3, ])), "^ +2 ", all = FALSE)
+  expect_identical(names(tibble::as_tibble(found)), names(found))
+})
