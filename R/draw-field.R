@@ -96,16 +96,16 @@ field_data <- function(cmp, candidate, pair, metric) {
   structure(data[!is.na(data$x) & !is.na(data$y), ], pair = pair)
 }
 
-#' Draw the front of score against simplicity or time
+#' Draw the front of score against simplicity, spread or time
 #'
-#' All ranked settings by their mean score and by how simple they are, or how long they take; the
-#' settings of the front, than which none is both better and simpler (quicker), are joined by a
-#' line, the first, and those that gain most, are numbered and named above.
+#' All ranked settings by their mean score and by how simple they are, how much their scores differ
+#' over the splits, or how long they take; the settings of the front, than which none is both better
+#' and simpler (steadier, quicker), are joined by a line, the first, and those that gain most, are numbered and named above.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param against `"simplicity"`, by which ties are broken in every rule: family, its
-#'   hyperparameters, number of steps; or `"seconds"`, of a fit with its steps and scoring, mean
-#'   over the splits.
+#'   hyperparameters, number of steps; `"spread"`, the standard deviation over the splits; or
+#'   `"seconds"`, of a fit with its steps and scoring, mean over the splits.
 #' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @section Errors:
@@ -124,9 +124,14 @@ field_data <- function(cmp, candidate, pair, metric) {
 #' @export
 draw_front <- function(cmp, against = "simplicity", metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  check_choice(against, c("simplicity", "seconds"), "against")
+  check_choice(against, names(front_words), "against")
   metric <- cmp_metric(cmp, metric)
   check_ranked(cmp, metric)
+  if (against == "spread" && all(is.na(score_summary(cmp, metric$name)$sd))) {
+    stop_kw("draw", "There is one score a setting only, so none has a spread.",
+      remedy = "Use against = \"simplicity\", or run more splits."
+    )
+  }
   data <- front_data(cmp, metric, against)
   front <- data[data$front, ]
   plot <- ggplot2::ggplot(data, ggplot2::aes(.data$x, .data$mean)) +
@@ -148,17 +153,13 @@ draw_front <- function(cmp, against = "simplicity", metric = NULL) {
     candidate_scales() +
     ggplot2::labs(
       title = paste0("What a better ", metric$label, " costs"),
-      x = if (against == "simplicity") {
-        "Settings from the simplest to the most complex (rank)"
-      } else {
-        "Seconds a split"
-      },
+      x = front_words[[against]][["axis"]],
       y = paste0("Mean ", metric$label, " (", metric$direction, " is better)"),
       colour = NULL, shape = NULL,
       subtitle = paste(front$label[front$named], collapse = "\n"),
       caption = wrapped_caption(
         "Line: the front, than which nothing is both better and ",
-        if (against == "simplicity") "simpler" else "quicker",
+        front_words[[against]][["less"]],
         "; bars: one standard error. Points: all ", nrow(data), " ranked settings."
       )
     ) +
@@ -166,18 +167,25 @@ draw_front <- function(cmp, against = "simplicity", metric = NULL) {
   if (against == "seconds") plot + ggplot2::scale_x_log10() else plot
 }
 
+# What the axis says, and what less of it is.
+front_words <- list(
+  simplicity = c(axis = "Settings from the simplest to the most complex (rank)", less = "simpler"),
+  spread = c(axis = "Standard deviation over the splits", less = "steadier"),
+  seconds = c(axis = "Seconds a split", less = "quicker")
+)
+
 # So many settings of the front are named: the first, and those that gain most.
 most_named <- 6L
 
 # Ranked settings: candidate, x, mean, se, front, named, label.
 front_data <- function(cmp, metric, against) {
   summary <- score_summary(cmp, metric$name)
-  ranked <- which(!is.na(summary$mean))
-  x <- if (against == "seconds") {
-    pmax(rowMeans(cmp$results$seconds[ranked, , drop = FALSE], na.rm = TRUE), 1e-4)
-  } else {
+  ranked <- which(!is.na(summary$mean) & (against != "spread" | !is.na(summary$sd)))
+  x <- switch(against,
+    seconds = pmax(rowMeans(cmp$results$seconds[ranked, , drop = FALSE], na.rm = TRUE), 1e-4),
+    spread = summary$sd[ranked],
     order(do.call(order, lapply(simplicity_keys(cmp), `[`, ranked)))
-  }
+  )
   good <- goodness(summary$mean[ranked], metric)
   order <- order(x, -good)
   front <- logical(length(ranked))

@@ -232,7 +232,11 @@ test_that("figures of a search show what was proposed when, what was dropped, an
   expect_identical(data$front, front)
   expect_true(data$front[which.max(data$mean)])
   expect_match(data$label[data$front][1], "^1 .*base")
-  for (against in c("simplicity", "seconds")) {
+  spread <- kw("front_data")(cmp, kw("cmp_metric")(cmp), "spread")
+  expect_setequal(spread$x, table$sd)
+  best <- spread[spread$front, ]
+  expect_false(is.unsorted(best$x, strictly = TRUE) || is.unsorted(best$mean, strictly = TRUE))
+  for (against in c("simplicity", "spread", "seconds")) {
     expect_s3_class(ggplot2::ggplot_build(draw_front(cmp, against)), "ggplot_built")
   }
   # where the search went: every setting once, in the order of the rounds
