@@ -100,7 +100,8 @@ field_data <- function(cmp, candidate, pair, metric) {
 #'
 #' All ranked settings by their mean score and by how simple they are, how much their scores differ
 #' over the splits, or how long they take; the settings of the front, than which none is both better
-#' and simpler (steadier, quicker), are joined by a line, the first, and those that gain most, are numbered and named above.
+#' and simpler (steadier, quicker), are joined by a line, the first, and those that gain most, are
+#' numbered and named above.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param against `"simplicity"`, by which ties are broken in every rule: family, its
