@@ -67,7 +67,10 @@ draw_verdict <- function(x, top = 6) {
       x = metric_axis(cmp, metric), y = NULL,
       caption = wrapped_caption(
         "Circle: mean over ", splits_label(cmp$plan), "; thin line: one standard deviation over ",
-        "the splits; rings: single splits. Diamond: one score with its 95 % interval."
+        "the splits; rings: single splits. Diamond: one score with its 95 % interval.",
+        if (!is.null(choice$threshold) && metric$by_class) {
+          " Mean and worth are without the threshold that was moved."
+        }
       )
     ) +
     theme_kilnwright() +

@@ -231,7 +231,8 @@ report_verdict <- function(cmp, choice, model) {
           class = "brief",
           if (planned) "What its rule would choose, and why" else "Why this one"
         ),
-        tags$p(paste0("Rule ", choice$rule, ": ", choice$reason))
+        tags$p(paste0("Rule ", choice$rule, ": ", choice$reason)),
+        if (!is.null(choice$threshold)) tags$p(choice$threshold$reason)
       ),
       beside
     )

@@ -57,8 +57,8 @@ blend <- function(cmp, candidates = NULL, by = "weights", name = "blend", quiet 
     }), by)
     blended(lapply(predictions, `[[`, j), mine)
   })
-  # for the model only members with weight are fitted
-  used <- order(-weights)[seq_len(sum(weights > 1e-6))]
+  # for the model only members of some weight are fitted
+  used <- order(-weights)[seq_len(sum(weights >= 0.005))]
   with_blend(
     cmp, name, members[used], weights[used] / sum(weights[used]), blended_parts,
     paste(paste(round_shares(weights[used]), candidate_names(cmp)[members[used]]),

@@ -24,6 +24,8 @@ test_that("the verdict stands first: choice, worth, set-aside score, reason, wor
   expect_match(screen, "cannot be told apart|worse for sure|practically the same")
   expect_match(screen, "What to worry about")
   expect_lte(lengths(regmatches(screen, gregexpr("<li>", screen))), 3L)
+  moved <- fit_final(set_threshold(choice, best = "f1"))
+  expect_match(first_screen(moved), "is called from a probability of")
   suppressWarnings(score_set_aside(model, job, draws = 50))
   expect_match(first_screen(model), "were opened 2 times")
 })
