@@ -5,7 +5,7 @@
 #   kinds               outcome kinds, see outcome-contract.R; of a kind that is not
 #                       among them, the family gets what serves it. Every function
 #                       that is given a kind is given one of these
-#   hyperparameters     see hyperparameter()
+#   arguments           its hyperparameters, see hyperparameter()
 #   complexity_rank     0 (simplest) to 100, for breaking ties
 #   simplicity(s)       list of numeric vectors, one value a setting, lower is
 #                       simpler, most important first

@@ -7,15 +7,15 @@
 #' the plan does is repeated: candidates and ranges that a person chose after looking at
 #' scores of the same rows, as with [refine_ranges()], are taken as given and keep their
 #' optimism. What is decided after the run, such as a decision threshold or a blend, is repeated
-#' with `decide`.
+#' with `choose`.
 #'
 #' @param plan A plan, or a comparison whose plan is to be judged.
 #' @param outer Outer splits; default 5 folds.
 #' @param rule,margin The rule of [select_final()].
-#' @param decide Instead of `rule`: a function of the outer split's comparison that makes the
+#' @param choose Instead of `rule`: a function of the outer split's comparison that makes the
 #'   choice, such as `function(cmp) select_final(blend(cmp))` or
 #'   `function(cmp) set_threshold(select_final(cmp), best = "f1")`.
-#' @param keep As for [run_comparison()]: `"all_predictions"` spares `decide` what it would fit
+#' @param keep As for [run_comparison()]: `"all_predictions"` spares `choose` what it would fit
 #'   again.
 #' @param workers,journal,quiet As for [run_comparison()]; `journal` is a folder here, in
 #'   which every outer split keeps a journal of its own.
@@ -37,7 +37,7 @@
 #' @export
 assess_selection <- function(
   plan, outer = split_kfold(5), rule = NULL, margin = NULL,
-  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL, decide = NULL, keep = "none"
+  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL, choose = NULL, keep = "none"
 ) {
   if (inherits(plan, "kw_comparison")) plan <- without_blends(plan)$plan
   check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
@@ -48,14 +48,14 @@ assess_selection <- function(
       stop_kw("argument", paste0("There is no folder ", quoted(journal), " for the journals."))
     }
   }
-  choose <- way_of_choosing(decide, rule, margin)
+  way <- way_of_choosing(choose, rule, margin)
   seed <- derive_seed(plan$seed, "outer splits")
   divided <- make_splits(outer, plan$brief, seed)
   divided <- divided[!is_apparent(divided)]
   if (length(divided) < 2L) stop_kw("select", "Judging needs at least two outer splits.")
   each <- lapply(seq_along(divided), function(i) {
     file <- if (!is.null(journal)) file.path(journal, paste0("outer-", i, ".sqlite"))
-    assess_one(plan, divided[[i]], i, choose, list(
+    assess_one(plan, divided[[i]], i, way, list(
       workers = workers, journal = file, quiet = quiet, limits = limits, keep = keep
     ))
   })
@@ -64,7 +64,7 @@ assess_selection <- function(
       scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
       choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
       outer = outer$label, decide = plan$decide,
-      rule = if (!is.null(decide)) {
+      rule = if (!is.null(choose)) {
         "own function"
       } else if (is.null(rule)) {
         planned_rule(plan)$name
@@ -77,30 +77,30 @@ assess_selection <- function(
 }
 
 # A function of a comparison that gives its choice.
-way_of_choosing <- function(decide, rule, margin) {
-  if (is.null(decide)) return(function(cmp) select_final(cmp, rule, margin))
+way_of_choosing <- function(choose, rule, margin) {
+  if (is.null(choose)) return(function(cmp) select_final(cmp, rule, margin))
   check_argument(
-    is.function(decide) && length(formals(decide)) >= 1L, "decide", "a function of a comparison",
-    decide
+    is.function(choose) && length(formals(choose)) >= 1L, "choose", "a function of a comparison",
+    choose
   )
   if (!is.null(rule) || !is.null(margin)) {
-    stop_kw("argument", "Give either `decide` or a `rule` with its `margin`.",
-      remedy = "Call select_final(cmp, rule, margin) inside `decide`."
+    stop_kw("argument", "Give either `choose` or a `rule` with its `margin`.",
+      remedy = "Call select_final(cmp, rule, margin) inside `choose`."
     )
   }
   function(cmp) {
-    choice <- decide(cmp)
-    check_class(choice, "kw_choice", "what `decide` returns", "End it with select_final().")
+    choice <- choose(cmp)
+    check_class(choice, "kw_choice", "what `choose` returns", "End it with select_final().")
     choice
   }
 }
 
-assess_one <- function(plan, split, number, choose, options) {
+assess_one <- function(plan, split, number, way, options) {
   inner <- plan_for_rows(plan, split$training, number)
   model <- tryCatch(
     {
       cmp <- do.call(run_comparison, c(list(inner), options))
-      fit_final(choose(cmp))
+      fit_final(way(cmp))
     },
     kw_error = function(e) {
       stop_kw(

@@ -83,6 +83,11 @@ zipped <- function(parts) {
 # What keeps training rows, since it cannot predict without: families and steps, as they are
 # called by the user.
 parts_with_rows <- function(model) {
+  blended <- model$family$model
+  if (inherits(blended, "kw_blend_parts")) {
+    kept <- lapply(blended$parts, function(part) parts_with_rows(c(part, model["kind"])))
+    return(unique(unlist(kept)))
+  }
   steps <- Filter(function(learned) {
     isTRUE(learned$definition$keeps_rows(learned$settings))
   }, model$steps)

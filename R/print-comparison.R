@@ -344,7 +344,11 @@ print.kw_standings <- function(x, n = 10, ...) {
     say("and ", format(nrow(x) - n, big.mark = ","), " more: print(x, n = ", 2 * n, ")")
   }
   gone <- sum(is.na(x$place))
-  if (gone > 0L) say(count_of(gone, "setting"), " without a place: see failures()")
+  if (gone > 0L) {
+    say(
+      count_of(gone, "setting"), " without a place", if (any(x$failed > 0)) ": see failures()"
+    )
+  }
   invisible(x)
 }
 

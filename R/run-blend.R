@@ -69,12 +69,11 @@ with_blend <- function(cmp, name, members, weights, predictions, label) {
   work <- work_of_rounds(plan$spaces, rounds)
   fit <- length(work$fits$node)
   splits <- which(!is_apparent(plan$splits))
+  like <- truth_of(brief_target(plan$brief, integer()))
   ledger <- bind_ledgers(list(cmp$ledger, new_ledger(
     rep(fit, length(splits)), splits, 1, "blend", NA_character_,
     scores_of_predictions(plan, splits, predictions),
-    predictions = lapply(predictions, function(prediction) {
-      as_path_prediction(truth_of(brief_target(plan$brief, integer())), prediction)
-    })
+    predictions = lapply(predictions, as_path_prediction, truth = like)
   )))
   results <- results_of(ledger, work, plan, cmp$results$spent[["units"]], rounds)
   # whoever blends pays for all members

@@ -12,7 +12,7 @@
 #' its predictions (`keep = "all_predictions"`); else the members are fitted again on every split.
 #' The members were picked by the same scores, which makes the blend's a little too good.
 #' Blend last: what goes on with a comparison ([extend_comparison()], [settle()]) leaves blends
-#' behind. To judge the whole way, give `decide = function(cmp) select_final(blend(cmp))` to
+#' behind. To judge the whole way, give `choose = function(cmp) select_final(blend(cmp))` to
 #' [assess_selection()].
 #'
 #' @param cmp A comparison from [run_comparison()].

@@ -1,6 +1,6 @@
 # What a step is, and how it is learned and used.
 #
-# A step definition has: name, hyperparameters, columns (the kinds that it takes
+# A step definition has: name, arguments (its hyperparameters), columns (the kinds that it takes
 # by default), changes_rows, cross_fitted, random, packages (whose version can change what it
 # does), keeps_rows(settings) (is what it learns made of training rows?), script(state, about)
 # (lines of plain R that do the same, see final-script.R), state_version (raised when the state is

@@ -186,7 +186,7 @@ writeLines(c(
   "outer splits for independent. Stratified folds are alike in the outcome: what only the outcome's",
   "own mean decides, such as the difference between two constants, seems surer than it is. A blend's",
   "members were picked by the scores that it is judged on, which makes its own a little too good;",
-  "`assess_selection(decide = )` repeats that.",
+  "`assess_selection(choose = )` repeats that.",
   "",
   "| what | claimed | found | standard error | runs |",
   "|---|---|---|---|---|",

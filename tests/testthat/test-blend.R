@@ -106,11 +106,11 @@ test_that("what goes on with a comparison leaves blends behind; nested runs make
   expect_identical(untimed(more), untimed(without))
   way <- function(cmp) set_threshold(select_final(blend(cmp), candidate = "blend"), best = "f1")
   small <- plan_comparison(job, rivals, splits = split_kfold(3), metrics = "f1", seed = 1)
-  judged <- assess_selection(small, split_kfold(2), decide = way, keep = "all_predictions",
+  judged <- assess_selection(small, split_kfold(2), choose = way, keep = "all_predictions",
     quiet = TRUE)
   expect_identical(judged$choices$candidate, c("blend", "blend"))
-  expect_error(assess_selection(small, decide = way, rule = "one_se"), "either `decide`")
-  expect_error(assess_selection(small, split_kfold(2), decide = identity, quiet = TRUE),
+  expect_error(assess_selection(small, choose = way, rule = "one_se"), "either `choose`")
+  expect_error(assess_selection(small, split_kfold(2), choose = identity, quiet = TRUE),
     "End it with select_final")
 })
 
@@ -131,4 +131,19 @@ test_that("bad input says what to do", {
   once <- quiet_run(job, rivals, splits = split_holdout(0.3, draws = 1), seed = 1)
   expect_error(blend(once), class = "kw_error_splits")
   expect_true("blend" %in% standings(blend(once, by = "mean", quiet = TRUE))$candidate)
+})
+
+test_that("a blend's file says which of its members keep training rows", {
+  two <- quiet_run(toy_brief("number"), candidates(
+    near = fam_neighbours(), linear = fam_linear()
+  ), splits = split_kfold(3), seed = 1, keep = "all_predictions")
+  mixed <- blend(two, by = "mean")
+  holds <- function(candidate) {
+    file <- withr::local_tempfile(fileext = ".kilnwright")
+    save_model(fit_final(select_final(mixed, "best_mean", candidate = candidate)), file)
+    unlist(jsonlite::fromJSON(unz(file, "manifest.json"))$holds_rows)
+  }
+  expect_identical(holds("near"), "fam_neighbours")
+  expect_identical(holds("blend"), "fam_neighbours")
+  expect_length(holds("linear"), 0)
 })
