@@ -142,6 +142,26 @@ split_lines <- function(text) {
   }))
 }
 
+# Falling numbers, briefly where they are evenly spaced on a log scale.
+r_spaced <- function(values, indent = 0L) {
+  n <- length(values)
+  if (n >= 6L && all(values > 0)) {
+    ends <- log10(values[c(1L, n)])
+    if (identical(values, signif(10^seq(ends[1], ends[2], length.out = n), 6))) {
+      return(paste0(
+        "signif(10^seq(", r_power_of_ten(values[1]), ", ", r_power_of_ten(values[n]),
+        ", length.out = ", n, "), 6)"
+      ))
+    }
+  }
+  r_vector(values, indent)
+}
+
+r_power_of_ten <- function(x) {
+  power <- log10(x)
+  if (power == round(power)) r_text(power) else paste0("log10(", r_text(x), ")")
+}
+
 # Which columns of `x` (as they stand: `kinds`, by name) are meant, as briefly as it can be said.
 r_columns <- function(names, kinds) {
   if (identical(names, base::names(kinds))) return("names(x)")

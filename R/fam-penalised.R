@@ -155,16 +155,17 @@ script_penalised <- function(settings, about) {
   )
   predicted <- paste0("predict(model, ", x, ", s = penalty, type = \"response\")")
   list(fit = code_lines(r"(
-# fitted for all penalties that were compared; the last is the one that was chosen
-unit <- <<unit>>
-penalty <- <<value>> * unit
+<<unit>>
+penalty <- <<value>><<times>>
+# fitted for all penalties that were compared, as then
 model <- glmnet::glmnet(<<x>>, y,
   family = <<family>>, alpha = <<share>>, standardize = FALSE,
-  lambda = <<values>> * unit<<w>>
+  lambda = <<values>><<times>><<w>>
 )
 )",
-    unit = unit %||% "1", value = r_text(about$value), x = x, family = family,
-    share = r_text(settings$lasso_share), values = r_vector(values, 4L),
+    unit = if (!is.null(unit)) paste("unit <-", unit), value = r_text(about$value), x = x,
+    times = if (is.null(unit)) "" else " * unit", family = family,
+    share = r_text(settings$lasso_share), values = r_spaced(values, 4L),
     w = if (about$weighted) ",\n  weights = w" else ""
   ), predict = code_lines(response, predicted = predicted))
 }

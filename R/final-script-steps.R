@@ -4,6 +4,7 @@
 script_chain <- function(model) {
   choice <- model$origin$choice
   data <- working_data(brief_of(choice$cmp))
+  data$frame <- frame_swap(data$frame, remove = model$unused)
   kinds <- frame_kinds(data$frame)
   lines <- does <- character()
   named <- character()
@@ -37,9 +38,55 @@ script_chain <- function(model) {
     kinds <- now[c(intersect(names(kinds), names(now)), setdiff(names(now), names(kinds)))]
   }
   list(
-    lines = split_lines(lines), does = does, kinds = kinds,
+    lines = briefly(split_lines(lines)), does = does, kinds = kinds,
     frame = data$frame, target = data$target
   )
+}
+
+# Texts and dates that no step turns into anything; filling their gaps is not a use of them.
+unused_predictors <- function(members, schema) {
+  idle <- names(schema)[schema_kinds(schema) %in% c("text", "date")]
+  for (member in members) {
+    for (learned in member$steps) {
+      idle <- idle[!vapply(idle, step_uses, NA, learned = learned)]
+    }
+  }
+  idle
+}
+
+step_uses <- function(name, learned) {
+  definition <- learned$definition
+  if (!definition$shipped || definition$changes_rows) return(TRUE)
+  name %in% texts_in(if (definition$name == "missing") learned$state$flagged else learned$state)
+}
+
+# All names and texts in nested lists.
+texts_in <- function(x) {
+  c(
+    names(x), if (is.character(x)) x, if (is.language(x)) all.vars(x),
+    if (is.list(x)) unlist(lapply(x, texts_in))
+  )
+}
+
+# A model whose script never looks at some columns.
+without_predictors <- function(model, names) {
+  model$unused <- names
+  model$schema <- model$schema[setdiff(names(model$schema), names)]
+  model$steps <- lapply(model$steps, function(learned) {
+    columns <- learned$settings$columns
+    if (is.character(columns)) learned$settings$columns <- setdiff(columns, names)
+    if (learned$definition$name == "missing") {
+      learned$state$fills <- learned$state$fills[setdiff(names(learned$state$fills), names)]
+    }
+    learned
+  })
+  model
+}
+
+briefly <- function(lines) {
+  lines <- gsub("apply(x[names(x)], ", "apply(x, ", lines, fixed = TRUE)
+  gsub("apply(x[names(Filter(", "apply(Filter(", lines, fixed = TRUE) |>
+    gsub(pattern = "(apply\\(Filter\\(is\\.[a-z]+, x\\))\\)\\]", replacement = "\\1")
 }
 
 script_comment <- function(prefix, definition) {

@@ -51,10 +51,17 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv") 
 # `y`, and lines whose last value is the prediction for `x`.
 script_lines <- function(model, data, new_data) {
   members <- members_of_model(model)
-  body <- if (length(members) == 1L) script_one_model(model) else script_blend(model, members)
+  unused <- unused_predictors(members, model$schema)
+  model$schema <- model$schema[setdiff(names(model$schema), unused)]
+  members <- lapply(members, without_predictors, unused)
+  body <- if (length(members) == 1L) script_one_model(members[[1]]) else
+    script_blend(model, members)
   called <- regmatches(body, gregexpr("[A-Za-z][A-Za-z0-9.]*(?=::)", body, perl = TRUE))
   c(
     script_head(model, setdiff(unlist(called), c("stats", "utils", "splines"))), "",
+    if (any(grepl("set.seed(", body, fixed = TRUE))) {
+      c("RNGkind(\"Mersenne-Twister\", \"Inversion\", \"Rejection\")", "")
+    },
     paste0("data_file <- ", r_text(data)), paste0("new_file <- ", r_text(new_data)), "",
     "# ---- 1. the data ----", "", script_data(model), "", body, "",
     "# ---- 4. predictions ----", "", script_predictions(model)
@@ -67,10 +74,18 @@ script_one_model <- function(model) {
     if (length(chain$lines) > 0L) {
       c("# ---- 2. the preparation: learned on these rows, used on any ----", "", chain$lines)
     },
-    "prepare <- function(table) {", "  x <- predictors(table)",
-    paste0("  x <- ", chain$does, "(x)", recycle0 = TRUE), "  x", "}", "",
+    script_prepare(chain$does), "",
     "# ---- 3. the model ----", "", script_family_lines(model, chain)
   )
+}
+
+script_prepare <- function(does) {
+  if (length(does) == 0L) return("prepare <- predictors")
+  steps <- paste0("predictors(table) |> ", paste0(does, "()", collapse = "_|> "))
+  code <- paste("prepare <- function(table)", gsub("_|>", " |>", steps, fixed = TRUE))
+  if (nchar(code) <= 100L) return(code)
+  lines <- strwrap(steps, 95L, exdent = 2L, prefix = "  ")
+  c("prepare <- function(table) {", gsub("_|>", " |>", lines, fixed = TRUE), "}")
 }
 
 # Each member with preparations of its own, which no other sees.
@@ -116,26 +131,16 @@ members_of_model <- function(model) {
 script_head <- function(model, packages) {
   packages <- sort(unique(packages), method = "radix")
   setting <- if (nzchar(model$facts$setting)) paste0(" (", model$facts$setting, ")")
-  c(
-    r_comment(c(
-      strwrap(paste0(
-        "Final model: predicts ", model$outcome, " by ", called_family(model$facts$family), setting,
-        "."
-      ), 90),
-      strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
-      "Reads the table, learns the preparation and fits the model as it was done then; needs R",
-      paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else
-        "nothing else", ".")
-    )), "",
-    if (any(vapply(members_of_model(model), draws_random_numbers, NA))) {
-      "RNGkind(\"Mersenne-Twister\", \"Inversion\", \"Rejection\")"
-    }
-  )
-}
-
-draws_random_numbers <- function(model) {
-  model$family$definition$random ||
-    any(vapply(model$steps, function(one) one$definition$random, NA))
+  r_comment(c(
+    strwrap(paste0(
+      "Final model: predicts ", model$outcome, " by ", called_family(model$facts$family), setting,
+      "."
+    ), 90),
+    strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
+    "Reads the table, learns the preparation and fits the model as it was done then; needs R",
+    paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else
+      "nothing else", ".")
+  ))
 }
 
 # ---- the data ----
@@ -146,7 +151,16 @@ script_data <- function(model) {
     "# the columns that the model looks at, each as what it is",
     "predictors <- function(table) {", paste0("  ", script_types(model)), "  x", "}", "",
     "table <- read_table(data_file)", script_working(model),
-    "x <- predictors(table)", script_target(model)
+    script_predictors(model), script_target(model)
+  )
+}
+
+script_predictors <- function(model) {
+  categories <- script_categories(model)
+  if (length(categories) == 0L || !sorted_levels(model)) return("x <- predictors(table)")
+  c(
+    "known <- list()", "x <- predictors(table)",
+    paste0("known <- lapply(x[", r_vector(categories), "], levels)")
   )
 }
 
@@ -209,22 +223,45 @@ script_types <- function(model) {
   lines <- c(
     paste0("x <- as.data.frame(table)[", r_vector(names(schema)), "]"),
     unlist(lapply(names(model$missing_codes), script_missing_code, model = model)),
-    if (length(numbers) > 0L) c(
-      paste0("numbers <- ", r_vector(numbers)), "x[numbers] <- lapply(x[numbers], as.numeric)"
-    ),
+    script_numbers(numbers, names(schema)),
     one_by_one,
-    if (length(categories) > 0L) code_lines(r"(
-# the levels of then come first; others are kept behind them
+    if (length(categories) > 0L && !sorted_levels(model)) code_lines(r"(
 known <- <<levels>>
-for (name in names(known)) {
-  v <- as.character(x[[name]])
-  x[[name]] <- factor(v, levels = union(known[[name]], v))
-}
 )", levels = r_named_list(
       vapply(schema[categories], function(entry) r_vector(entry$levels, 4L), ""), categories
-    ))
+    )),
+    if (length(categories) > 0L) code_lines(r"(
+# the levels of then come first; others are kept behind them
+for (name in <<names>>) {
+  v <- as.character(x[[name]])
+  x[[name]] <- factor(v, levels = union(known[[name]], sort(v, method = "radix")))
+}
+)", names = r_vector(categories))
   )
   split_lines(lines)
+}
+
+script_numbers <- function(numbers, all) {
+  others <- setdiff(all, numbers)
+  if (length(numbers) == 0L) return(NULL)
+  if (length(others) == 0L) return("x[] <- lapply(x, as.numeric)")
+  few <- length(others) < length(numbers)
+  c(
+    if (few) paste0("numbers <- setdiff(names(x), ", r_vector(others), ")"),
+    if (!few) paste0("numbers <- ", r_vector(numbers)),
+    "x[numbers] <- lapply(x[numbers], as.numeric)"
+  )
+}
+
+script_categories <- function(model) names(which(schema_kinds(model$schema) == "category"))
+
+# Whether the levels are those of the fitted rows in alphabetical order: then a script finds them.
+sorted_levels <- function(model) {
+  columns <- working_data(model$brief)$frame$columns
+  all(vapply(script_categories(model), function(name) {
+    found <- sort(unique(as.character(columns[[name]])), method = "radix")
+    identical(as.character(model$schema[[name]]$levels), found)
+  }, NA))
 }
 
 script_missing_code <- function(model, name) {
@@ -309,9 +346,8 @@ script_predictions <- function(model) {
     ),
     prediction_columns_lines(model), "}", "",
     "if (file.exists(new_file)) {",
-    "  predictions <- predict_new(read_table(new_file))",
     "  file <- file.path(dirname(new_file), \"predictions.csv\")",
-    "  write.csv(predictions, file, row.names = FALSE)", "}"
+    "  write.csv(predict_new(read_table(new_file)), file, row.names = FALSE)", "}"
   )
 }
 

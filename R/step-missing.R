@@ -319,28 +319,33 @@ script_learned_fills <- function(state, about) {
   } else {
     "median(as.numeric(v), na.rm = TRUE)"
   }
-  rules <- c(
-    if (any(kinds == "text")) "  if (is.character(v)) return(\"\")",
-    if (any(kinds %in% c("category", "ordered"))) {
-      paste0("  if (is.factor(v)) return(", category, ")")
-    },
-    if (any(kinds == "date")) code_lines(r"(
-  if (inherits(v, c("Date", "POSIXct"))) {
-    return(structure(<<day>>, class = class(v)))
-  }
-)", day = day),
-    if (any(kinds == "number")) paste0("  ", number)
-  )
+  values <- c(
+    "is.character(v)" = "\"\"", "is.factor(v)" = category,
+    "inherits(v, c(\"Date\", \"POSIXct\"))" = paste0("structure(", day, ", class = class(v))"),
+    "is.numeric(v)" = number
+  )[c(
+    any(kinds == "text"), any(kinds %in% c("category", "ordered")), any(kinds == "date"),
+    any(kinds == "number")
+  )]
+  last <- length(values)
   c(
-    if (any(grepl("commonest(", rules, fixed = TRUE))) c(
+    if (any(grepl("commonest(", values, fixed = TRUE))) c(
       "commonest <- function(v) {", "  values <- sort(unique(as.numeric(v)))",
       "  values[which.max(tabulate(match(as.numeric(v), values)))]", "}"
     ),
-    code_lines(r"(
+    code_lines(
+      if (last == 1L) "fills<<i>> <- lapply(x[<<columns>>], function(v) <<last>>)" else r"(
 fills<<i>> <- lapply(x[<<columns>>], function(v) {
 <<rules>>
+  <<last>>
 })
-)", i = about$i, columns = r_columns(names(state$fills), about$kinds), rules = rules)
+)",
+      i = about$i, columns = r_columns(names(state$fills), about$kinds), last = values[[last]],
+      rules = paste0(
+        "  if (", names(values)[-last], ") return(", values[-last], ")",
+        recycle0 = TRUE
+      )
+    )
   )
 }
 

@@ -122,10 +122,15 @@ centre<<i>>[mostly_zero<<i>>] <- 0
 centre<<i>> <- vapply(x[scaled<<i>>], <<centre>>, 0, na.rm = TRUE)
 spread<<i>> <- vapply(x[scaled<<i>>], <<spread>>, 0, na.rm = TRUE)
 <<sparse>>
+<<idle>>
+)",
+      i = about$i, centre = centre, spread = spread, sparse = sparse,
+      idle = if (any(c(vapply(state$dense, `[`, 0, 2L), state$sparse) == 1)) code_lines(r"(
 # a column without spread is centred only
 idle<<i>> <- is.na(spread<<i>>) | spread<<i>> < 1e-12 * pmax(1, abs(centre<<i>>))
 spread<<i>>[idle<<i>>] <- 1
-)", i = about$i, centre = centre, spread = spread, sparse = sparse)
+)", i = about$i)
+    )
   }
   list(does = paste0("scale_columns", about$i), lines = code_lines(r"(
 scaled<<i>> <- <<columns>>
