@@ -23,7 +23,9 @@
 #'   under a limit is judged under the same one.
 #' @return A `kw_assessment`: `scores`, a tibble with `outer_split`, `metric`, `inner` (mean
 #'   validation score of the setting chosen there), `outer` (score on the outer validation
-#'   rows); `choices`, a tibble with `outer_split`, `candidate`, `values`, `reason`.
+#'   rows), `outer_se` (how far that score may be from its truth because these rows are few:
+#'   jackknife over rows or groups); `choices`, a tibble with `outer_split`, `candidate`, `values`,
+#'   `reason`.
 #' @section Errors:
 #' `kw_error_select` when an outer split gives no choice, naming it.
 #' @examples
@@ -63,7 +65,7 @@ assess_selection <- function(
     list(
       scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
       choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
-      outer = outer$label, decide = plan$decide,
+      outer = outer$label, folds = 1 / mean(held_out_shares(divided)), decide = plan$decide,
       rule = if (!is.null(choose)) {
         "own function"
       } else if (is.null(rule)) {
@@ -74,6 +76,14 @@ assess_selection <- function(
     ),
     class = "kw_assessment"
   )
+}
+
+# What part of the rows each split holds out.
+held_out_shares <- function(splits) {
+  vapply(splits, function(split) {
+    held <- length(unique(split$validation))
+    held / (held + length(unique(split$training)))
+  }, 1)
 }
 
 # A function of a comparison that gives its choice.
@@ -110,18 +120,20 @@ assess_one <- function(plan, split, number, way, options) {
     }
   )
   unseen <- data_rows(working_data(plan$brief), split$validation)
-  outer <- score_with_threshold(
-    plan$metrics,
-    truth_of(unseen$target),
-    predict_frame(model, unseen$frame),
-    unseen$target$weights,
-    model$threshold
-  )
+  truth <- truth_of(unseen$target)
+  prediction <- predict_frame(model, unseen$frame)
+  score <- function(at) {
+    score_with_threshold(
+      plan$metrics, truth[at], prediction_rows(prediction, at), unseen$target$weights[at],
+      model$threshold
+    )
+  }
+  outer <- score(seq_along(truth))
   list(
     scores = list(
       outer_split = rep(number, length(outer)), metric = names(plan$metrics),
       inner = model$scores$validation,
-      outer = unname(outer)
+      outer = unname(outer), outer_se = blockwise_error(score, inner_unit(unseen$target))
     ),
     choice = list(
       outer_split = number, candidate = model$facts$candidate,
@@ -129,6 +141,19 @@ assess_one <- function(plan, split, number, way, options) {
     )
   )
 }
+
+# Standard errors of scores by the jackknife, leaving out one unit after the other, or one block of
+# them where there are many: a block is every n-th unit.
+blockwise_error <- function(score, unit) {
+  unit <- match(unit, unique(unit))
+  blocks <- min(most_blocks, max(unit))
+  if (blocks < 2L) return(NA_real_)
+  block <- (unit - 1L) %% blocks + 1L
+  without <- lapply(seq_len(blocks), function(b) score(which(block != b)))
+  unname(jackknife_error(do.call(rbind, without)))
+}
+
+most_blocks <- 50L
 
 # The same plan on some of the working rows; a bootstrap's repeated rows count once.
 plan_for_rows <- function(plan, rows, number) {

@@ -159,7 +159,16 @@ lines <- c(
   line(
     "The same by information", "3.5", 300, function(s) place_of_noise(s, "information")
   ),
-  line("Nested interval holds the truth (too narrow, as its help says)", "0.95", 200, nested_covers),
+  unlist(lapply(c("noise", "signal", "imbalance", "tails", "groups"), function(kind) {
+    unlist(lapply(c(5, 10), function(k) {
+      line(
+        paste0("Nested interval holds the truth: ", kind, ", 104 rows, ", k, " outer folds"),
+        "0.95", 200, function(s) {
+          honest_covers(s, kind, split_kfold(5), "one_se", outer = split_kfold(k))
+        }
+      )
+    }))
+  })),
   line(
     "AUC of the leader of a guided search with a screen on pure noise: not 0.5, being the best",
     "more", 40, function(s) selected_on_noise(s, search_guided(12), screen_splits(), nested = FALSE)

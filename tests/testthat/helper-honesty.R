@@ -85,28 +85,6 @@ place_of_noise <- function(seed, by, n = 300) {
   rank(-score)[["noise"]]
 }
 
-# Does the interval of the nested scores hold what the procedure gives on new rows?
-nested_covers <- function(seed, n = 150) {
-  set.seed(seed)
-  made <- function(n) {
-    x <- matrix(stats::rnorm(n * 5), n, dimnames = list(NULL, paste0("x", 1:5)))
-    data.frame(x, y = x[, 1] + stats::rnorm(n))
-  }
-  plan <- plan_comparison(
-    brief(made(n), "y"),
-    candidates(p = fam_penalised(penalty = among(0.01, 0.1, 0.5)), t = fam_tree()),
-    splits = split_kfold(5), metrics = "rmse", seed = seed
-  )
-  cmp <- run_comparison(plan, quiet = TRUE, workers = 1)
-  nested <- assess_selection(plan, rule = "best_mean", quiet = TRUE, workers = 1)
-  found <- optimism(cmp, nested = nested)
-  truth <- made(5000)
-  value <- predict(fit_final(select_final(cmp, "best_mean")), truth)$value
-  error <- sqrt(mean((truth$y - value)^2))
-  at <- found[found$estimate == "nested", ]
-  at$low <= error && error <= at$high
-}
-
 # What searches and screens find on pure noise, where every AUC is 0.5: the mean of the outer
 # scores, and the leader's mean, which is the best of many.
 selected_on_noise <- function(seed, search, screen, nested = TRUE) {
@@ -183,8 +161,9 @@ intervals_hold <- function(seed, kind, n = 104, fresh = 4000) {
   mean(ifelse(truth$y == "yes", found$may_be_yes, found$may_be_no))
 }
 
-# Does the interval of honest_score() hold the final model's true score?
-honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000) {
+# Does the interval of honest_score() hold the final model's true score, or that of nested
+# resampling, if `outer` splits are given?
+honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000, outer = NULL) {
   set.seed(seed)
   table <- hard_table(kind, n)
   truth <- hard_table(kind, fresh)
@@ -213,7 +192,10 @@ honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000) {
     log_loss = -mean(log(ifelse(yes, found$p_yes, 1 - found$p_yes))),
     rmse = sqrt(mean((truth$y - found$value)^2))
   )
-  at <- honest_score(choice)
+  at <- if (is.null(outer)) honest_score(choice) else {
+    nested <- assess_selection(cmp, outer = outer, rule = rule, workers = 1, quiet = TRUE)
+    utils::tail(optimism(cmp, nested = nested, draws = 20), 1)
+  }
   as.numeric(at$low <= error + 1e-9 && error - 1e-9 <= at$high)
 }
 
