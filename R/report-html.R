@@ -57,10 +57,11 @@ write_report <- function(x, file, explain = inherits(x, "kw_model")) {
     if (explain && !is.null(model)) list(report_explanation(model, choice)),
     list(report_failures(cmp), report_repeat(cmp, choice))
   )
-  write_whole(file, as.character(report_page(cmp, parts)))
+  write_whole(file, as.character(report_page(cmp, parts, choice$at)))
 }
 
-report_page <- function(cmp, parts) {
+# `at`: the chosen setting.
+report_page <- function(cmp, parts, at = NULL) {
   tags <- htmltools::tags
   title <- paste("Predicting", brief_of(cmp)$outcome)
   head <- paste0(
@@ -69,7 +70,7 @@ report_page <- function(cmp, parts) {
       "name=\"viewport\" content=\"width=device-width\">"
     ),
     "<title>", htmltools::htmlEscape(title), "</title><style>", report_style,
-    "</style></head>"
+    page_style(), "</style></head>"
   )
   contents <- tags$nav(lapply(parts[-1],
     function(part) tags$a(href = paste0("#", part$id), part$title)))
@@ -79,10 +80,8 @@ report_page <- function(cmp, parts) {
   body <- tags$body(
     tags$header(tags$h1(title), tags$section(id = "verdict", parts[[1]]$body), contents),
     tags$main(sections),
-    htmltools::HTML(paste0(
-      "<script>", report_script,
-      "</script>"
-    ))
+    htmltools::HTML(paste0("<script>", report_script, "</script>")),
+    page_scripts(page_facts(cmp, at = at))
   )
   paste0(head, as.character(body), "</html>")
 }
@@ -273,10 +272,13 @@ report_standings <- function(cmp) {
     "standings", "Standings and ties",
     lapply(said[-1], function(line) htmltools::tags$p(class = "say", line)),
     report_figure(draw_standings(cmp), "The best setting of each candidate"),
-    report_table(utils::head(table, most_report_rows), sortable = TRUE),
-    if (cut) {
-      htmltools::tags$p(paste0("The first ", most_report_rows, " of ", nrow(table), " rows."))
-    },
+    page_look(),
+    htmltools::tags$div(
+      class = "replaced", report_table(utils::head(table, most_report_rows), sortable = TRUE),
+      if (cut) {
+        htmltools::tags$p(paste0("The first ", most_report_rows, " of ", nrow(table), " rows."))
+      }
+    ),
     if (nrow(odd) > 0L) htmltools::tagList(htmltools::tags$h3("To look at"), report_table(odd))
   )
 }

@@ -103,6 +103,19 @@ needed_by <- function(packages) {
 # building it needs system libraries.
 welcome <- "ragg"
 
+# The browser that tests look at pages with; where it is not to be had they say that they skip.
+install_browser <- function() {
+  if (all(nzchar(Sys.which(c("chromium", "chromedriver"))))) return(invisible())
+  if (can_use_apt()) {
+    message("setup: asking Debian for chromium, in which the tests open pages")
+    system2("apt-get", c("-qq", "-y", "-o", "Dpkg::Use-Pty=0", "--no-install-recommends", "install",
+      "chromium", "chromium-driver"), stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
+  }
+  if (!nzchar(Sys.which("chromedriver"))) {
+    message("setup: no chromium with its driver; tests of pages in a browser will be skipped")
+  }
+}
+
 main <- function(level) {
   wanted <- setdiff(wanted_packages(level), welcome)
   absent <- missing_packages(wanted)
@@ -123,6 +136,7 @@ main <- function(level) {
       call. = FALSE
     )
   }
+  if (level != "demo") install_browser()
   message("setup: everything needed for '", level, "' is installed")
 }
 
