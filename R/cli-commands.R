@@ -77,6 +77,26 @@ member_command_worker <- function() {
   )
 }
 
+member_command_view <- function() {
+  new_command("view", "watch a run, or look at one that is over, in the browser", "results",
+    list(
+      option("port", help = "port to listen on [default: any that is free]", type = "double"),
+      option("no-browser", help = "only print the address", type = "flag"),
+      option("trust", help = "also read what can run code: its maker's functions", type = "flag")
+    ),
+    run = function(positional, options) {
+      view <- view_comparison(
+        positional$results, options$port, open = FALSE, trust = isTRUE(options$trust)
+      )
+      on.exit(view$stop())
+      if (!isTRUE(options[["no-browser"]])) suppressWarnings(try(utils::browseURL(view$address)))
+      writeLines(view$address)
+      complain("Ctrl-C ends the view; it only reads.")
+      repeat httpuv::service(1000)
+    }
+  )
+}
+
 member_command_preview <- function() {
   new_command("preview", "show settings, scores and fits of a plan file without running it", "plan",
     list(option("seed", help = "use this seed instead of the plan's", type = "double")),

@@ -34,7 +34,7 @@ page_setting_columns <- function(cmp, at, shown) {
   best <- shown$mean[match(1L, shown$place)]
   behind <- abs(shown$mean - best)
   lapply(list(
-    candidate = match(shown$candidate, unique(shown$candidate)) - 1L, place = shown$place,
+    candidate = cmp$results$candidate[at] - 1L, place = shown$place, proposed = at,
     words = vapply(at, function(i) setting_label(cmp, i, all = FALSE), ""),
     mean = signif(shown$mean, 8), sd = signif(shown$sd, 6), behind = signif(behind, 6),
     mean_text = text(shown$mean), sd_text = text(shown$sd), behind_text = text(behind),
@@ -42,18 +42,18 @@ page_setting_columns <- function(cmp, at, shown) {
   ), I)
 }
 
-# Candidates, the best first, with what varied in each: numbers, or levels in their order.
+# Candidates in the plan's order, with what varied in each: numbers, or levels in their order.
 page_candidates <- function(cmp, at) {
   candidate <- cmp$results$candidate[at]
-  lapply(unique(candidate), function(i) {
+  lapply(seq_along(spaces_of(cmp)), function(i) {
     mine <- candidate == i
     settings <- cmp$results$tables[[i]]
     varied <- settings[vapply(settings, function(x) length(unique(x)) > 1L, NA)]
     list(
       name = names(spaces_of(cmp))[i], number = sum(cmp$results$candidate == i),
-      varied = Map(page_axis, names(varied), varied, MoreArgs = list(
+      varied = unname(Map(page_axis, names(varied), varied, MoreArgs = list(
         mine = which(mine), row = cmp$results$row[at][mine], n = length(at)
-      )) |> unname()
+      )))
     )
   })
 }

@@ -12,6 +12,7 @@ page_look <- function(id = "look") {
     tags$div(
       class = "look-tools", tags$span(class = "look-candidates"),
       tags$label("Score against ", tags$select(class = "look-x")),
+      tags$label("and ", tags$select(class = "look-y")),
       tags$label(tags$input(type = "checkbox", class = "look-near", checked = NA),
         " near the best half")
     ),

@@ -16,8 +16,9 @@
 #' same seed gives the same on any number of workers.
 #'
 #' @param settings Number of settings that are proposed, of all candidates together.
-#' @param first So many of them before anything is learned; default two more for each candidate
-#'   than it has hyperparameters that vary, at most half of all.
+#' @param first So many of them before anything is learned; default one, near its defaults, for
+#'   every candidate, or a third of the number of its hyperparameters that vary where the model is a
+#'   forest; at least `at_once` and at most half of all.
 #' @param at_once So many are proposed a round: about as many as there are workers, or a multiple.
 #' @param surrogate `"process"`, `"forest"` or `"auto"`.
 #' @return A search for [plan_comparison()].
@@ -46,7 +47,9 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       state$turn <- state$turn + 1L
       seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
       chosen <- with_seed(seed, if (is.null(history)) {
-        first_points(field, first, settings)
+        first_points(
+          field, first %||% enough_to_learn(field, at_once, settings, surrogate), settings
+        )
       } else if (state$left > 0) {
         state$theta <- surrogate_lengths(field, history, state$theta, surrogate)
         promising_points(field, history, min(at_once, state$left), state$theta, surrogate, seed)
@@ -108,14 +111,24 @@ with_paths <- function(chosen, field, history) {
   })
 }
 
-# Every candidate near its defaults, and evenly spread points.
+# How many points of each candidate come first: of a process one, near the defaults, since it says
+# how little it knows elsewhere; a forest cannot, and needs more. Together at least `at_once`.
+enough_to_learn <- function(field, at_once, settings, surrogate) {
+  forest <- vapply(field$spaces, wants_forest, NA, surrogate = surrogate)
+  dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
+  wanted <- ifelse(forest & dims > 0L, ceiling((dims + 2L) / 3), 1L)
+  short <- min(at_once, settings) - sum(wanted)
+  if (short > 0L && any(dims > 0L)) wanted <- wanted + (dims > 0L) * ceiling(short / sum(dims > 0L))
+  most <- max(length(wanted), settings %/% 2)
+  if (sum(wanted) > most) pmax(1L, floor(wanted / sum(wanted) * most)) else wanted
+}
+
+# Every candidate near its defaults, and evenly spread points: so many each, or `first` together.
 first_points <- function(field, first, settings) {
   dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
-  wanted <- ifelse(dims == 0L, 1, dims + 2)
-  most <- first %||% max(length(wanted), settings %/% 2)
-  if (!is.null(first) || sum(wanted) > most) {
-    share <- wanted / sum(wanted) * most
-    wanted <- ifelse(dims == 0L, 1, pmax(1, floor(share)))
+  wanted <- first
+  if (length(first) == 1L) {
+    wanted <- ifelse(dims == 0L, 1, pmax(1, floor((dims + 2) / sum(dims + 2) * first)))
   }
   chosen <- Map(function(space, n) unique_points(space, spread_points(space, n), n), field$spaces,
     wanted)
@@ -247,13 +260,27 @@ promising_points <- function(field, history, n, theta, surrogate, seed) {
     })
     top <- vapply(gains, max, numeric(1))
     if (length(top) == 0L || !any(is.finite(top))) break
-    name <- names(rivals)[which.max(top)]
+    drawn <- if (i == n && n > 1L) hardly_known(rivals, chosen)
+    name <- drawn %||% names(rivals)[which.max(top)]
     at <- which.max(gains[[name]])
+    if (!is.null(drawn)) at <- sample.int(nrow(rivals[[name]]$pool), 1L)
     point <- frame_of_rows(rivals[[name]]$pool, at)
     chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
     rivals[[name]] <- imagined(rivals[[name]], at)
   }
   chosen
+}
+
+# A forest does not know where it has seen nothing, so that at first one proposal of a round is
+# drawn, of the candidate of which the fewest points are known (Hutter, Hoos & Leyton-Brown 2011
+# draw every other one); until so many are known as hyperparameters vary, and two more. NULL where
+# there are only processes.
+hardly_known <- function(rivals, chosen) {
+  open <- Filter(function(rival) rival$known < rival$wanted && nrow(rival$pool) > 0L, rivals)
+  known <- vapply(names(open), function(name) {
+    open[[name]]$known + (nrow(chosen[[name]]) %||% 0L)
+  }, 1)
+  if (length(open) > 0L) names(open)[which.min(known)]
 }
 
 # A candidate with its model and the points that could be tried next; NULL where there are none.
@@ -271,7 +298,10 @@ new_rival <- function(space, seen, theta, surrogate, seed) {
   features <- point_features(space, pool)
   known <- model$predict(seen$x, spread = FALSE)$mean + centre
   rival <- list(
-    model = model, centre = centre, pool = pool, features = features, best = max(known),
+    known = length(y),
+    wanted = if (wants_forest(space, surrogate)) length(point_dimensions(space)) + 2 else 0,
+    model = model, centre = centre,
+    pool = pool, features = features, best = max(known),
     cost = point_costs(space, pool, seen$points)
   )
   predicted_again(rival)

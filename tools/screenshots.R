@@ -50,6 +50,17 @@ photograph <- function(name, words, shown, most = 38L) {
   photograph_page(page, name)
 }
 
+# A page that a command serves.
+photograph_view <- function(name) {
+  log <- tempfile()
+  system2(rscript, c("exec/kilnwright", "view", results, "--no-browser"),
+    stdout = log, stderr = FALSE, wait = FALSE
+  )
+  while (!file.exists(log) || length(readLines(log)) == 0L) Sys.sleep(0.2)
+  photograph_page(readLines(log)[1], name)
+  system2("pkill", c("-f", shQuote(paste("view", results))))
+}
+
 photograph_page <- function(page, name) {
   profile <- tempfile("profile-")
   system2(
@@ -60,7 +71,7 @@ photograph_page <- function(page, name) {
       "--disable-sync",
       paste0("--user-data-dir=", profile), "--window-size=1280,800",
       paste0("--screenshot=", normalizePath(folder), "/", name, ".png"),
-      paste0("file://", page)
+      "--virtual-time-budget=8000", if (startsWith(page, "http")) page else paste0("file://", page)
     ),
     stdout = FALSE,
     stderr = FALSE
@@ -75,6 +86,7 @@ photograph(
   c("exec/kilnwright", "standings", results, "--metric", "log_loss", "--top", "10"),
   "$ kilnwright standings demo-results --metric log_loss --top 10"
 )
+photograph_view("view")
 file.copy(
   file.path(results, "figures", "standings.png"),
   file.path(folder, "standings.png"),
@@ -109,7 +121,6 @@ job <- brief(
 )
 save_figure <- getFromNamespace("save_png", "kilnwright")
 save_figure(draw_columns(job), file.path(folder, "columns.png"))
-save_figure(draw_correlation(job), file.path(folder, "correlation.png"))
 
 photograph(
   "describe-family",

@@ -15,7 +15,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
     setdiff(packages[nzchar(packages)], c("R", NA))
   }
   imports <- c(split_field(fields[["Imports"]]), split_field(fields[["LinkingTo"]]))
-  command_line <- c("htmltools", "lhs", "nnet", "optparse")
+  command_line <- c("htmltools", "httpuv", "lhs", "nnet", "optparse")
   models <- c(
     "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes", "quadprog",
     "quantreg"

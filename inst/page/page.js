@@ -9,7 +9,7 @@ const mostLines = 8;
 
 function closeLook(root, facts) {
   const state = {
-    facts: facts, hidden: new Set(), marked: firstMarks(facts), x: "place", near: true
+    facts: facts, hidden: new Set(), marked: firstMarks(facts), x: "place", y: "", near: true
   };
   const scores = chart(root.querySelector(".look-scores"));
   const splits = chart(root.querySelector(".look-splits"));
@@ -67,16 +67,20 @@ function closeLook(root, facts) {
 
   // Every setting ------------------------------------------------------------------------------
 
-  function axisOf() {
+  function axisOf(which) {
     for (const one of state.facts.candidates) {
-      for (const axis of one.varied) if (one.name + "\n" + axis.name === state.x) return axis;
+      for (const axis of one.varied) if (one.name + "\n" + axis.name === which) return axis;
     }
+    if (which === "") return null;
     const number = {number: true, log: false, levels: []};
-    if (state.x === "seconds") {
+    if (which === "seconds") {
       return {...number, name: "seconds of work", values: state.facts.settings.seconds};
     }
-    if (state.x === "sd") {
+    if (which === "sd") {
       return {...number, name: "sd over the splits", values: state.facts.settings.sd};
+    }
+    if (which === "proposed") {
+      return {...number, name: "in the order of proposal", values: state.facts.settings.proposed};
     }
     return {...number, name: "place", values: state.facts.settings.place};
   }
@@ -99,19 +103,31 @@ function closeLook(root, facts) {
   const shown = row => !state.hidden.has(state.facts.settings.candidate[row]);
 
   function drawScores() {
-    const axis = axisOf();
+    const axis = axisOf(state.x), second = axisOf(state.y);
     const s = state.facts.settings;
-    const range = reach();
+    const range = second ? {} : reach();
+    const shade = second && shades(second.values);
+    // logarithms on an even axis, so that zooming moves evenly along it
+    const axisFor = one => ({
+      type: one.number ? "value" : "category", data: one.levels, name: one.name, scale: true,
+      axisLabel: {formatter: one.log ? v => String(+(10 ** v).toPrecision(2)) : null}
+    });
+    const valueOn = (one, row) => !one.number ? String(one.values[row]) :
+      one.log ? Math.log10(one.values[row]) : one.values[row];
     const series = state.facts.candidates.map((one, i) => {
       const data = [];
       for (let row = 0; row < n(); row++) {
         if (s.candidate[row] !== i || !shown(row) || s.mean[row] === null) continue;
-        if (axis.values[row] === null || s.mean[row] < range.min || s.mean[row] > range.max) continue;
+        if (axis.values[row] === null || (second && second.values[row] === null)) continue;
+        if (s.mean[row] < range.min || s.mean[row] > range.max) continue;
         const big = state.marked.has(row);
         data.push({
-          value: [axis.number ? axis.values[row] : String(axis.values[row]), s.mean[row]], row: row,
-          symbolSize: big ? 17 : 9,
-          itemStyle: {opacity: big ? 1 : 0.6, borderColor: big ? "#000" : "transparent", borderWidth: 2}
+          value: [valueOn(axis, row), second ? valueOn(second, row) : s.mean[row]], row: row,
+          symbolSize: second ? 6 + 14 * shade(row) : big ? 17 : 9,
+          itemStyle: {
+            opacity: big ? 1 : second ? 0.15 + 0.75 * shade(row) : 0.6,
+            borderColor: big ? "#000" : "transparent", borderWidth: 2
+          }
         });
       }
       return {
@@ -124,13 +140,13 @@ function closeLook(root, facts) {
       grid: {left: 70, right: 24, top: 34, bottom: 66},
       tooltip: {confine: true, formatter: p => hint(p.data.row)},
       xAxis: {
-        type: axis.number ? (axis.log ? "log" : "value") : "category", data: axis.levels,
-        name: axis.name, nameLocation: "middle", nameGap: 28, scale: true,
-        min: state.x === "place" ? 1 : null
+        ...axisFor(axis), nameLocation: "middle", nameGap: 28, min: state.x === "place" ? 1 : null
       },
       yAxis: {
-        type: "value", name: state.facts.metric.axis, nameLocation: "end", scale: true, ...range,
-        nameTextStyle: {align: "left"}, axisLabel: {showMinLabel: false, showMaxLabel: false}
+        ...(second ? {...axisFor(second), name: second.name + "; the larger and darker, the better"} :
+          {type: "value", name: state.facts.metric.axis, scale: true, ...range,
+            axisLabel: {showMinLabel: false, showMaxLabel: false}}),
+        nameLocation: "end", nameTextStyle: {align: "left"}
       },
       dataZoom: [
         {type: "inside", xAxisIndex: 0}, {type: "inside", yAxisIndex: 0, zoomOnMouseWheel: "shift"},
@@ -141,6 +157,16 @@ function closeLook(root, facts) {
           restore: {title: "whole range"}}
       }
     }, {replaceMerge: ["series", "xAxis", "yAxis"]});
+  }
+
+  // From 0, as bad as the middle of those with a value or worse, to 1, the best.
+  function shades(values) {
+    const s = state.facts.settings;
+    const sign = state.facts.metric.higher ? 1 : -1;
+    const good = s.mean.map((v, i) => v === null || values[i] === null ? -Infinity : sign * v);
+    const known = good.filter(Number.isFinite).sort((a, b) => a - b);
+    const middle = known[Math.floor(known.length / 2)], top = known[known.length - 1];
+    return row => Math.max(0, (good[row] - middle) / (top - middle || 1));
   }
 
   // Split by split -----------------------------------------------------------------------------
@@ -165,11 +191,15 @@ function closeLook(root, facts) {
         nameGap: 24},
       yAxis: {type: "value", scale: true, name: rows.length > 2 ? "" : state.facts.metric.axis,
         nameTextStyle: {align: "left"}},
-      series: rows.map((row, k) => ({
-        name: called(row), type: "line", data: s.scores[row], symbolSize: 9,
-        symbol: shapes[k % shapes.length], lineStyle: {type: dashes[k % dashes.length], width: 2},
-        itemStyle: {color: colour(k)}
-      }))
+      series: rows.map((row, k) => {
+        const i = s.candidate[row];
+        const before = rows.slice(0, k).filter(other => s.candidate[other] === i).length;
+        return {
+          name: called(row), type: "line", data: s.scores[row], symbolSize: 9,
+          symbol: shapes[i % shapes.length], itemStyle: {color: colour(i)},
+          lineStyle: {type: dashes[(i + 3 * before) % dashes.length], width: 2}
+        };
+      })
     }, {replaceMerge: ["series"]});
   }
 
@@ -288,13 +318,14 @@ function closeLook(root, facts) {
       (one.candidate + " " + one.words).toLowerCase().includes(text));
   }
 
-  function makeControls() {
+  function fillControls() {
     const names = root.querySelector(".look-candidates");
+    names.replaceChildren();
     state.facts.candidates.forEach((one, i) => {
       const label = element("label");
       const box = element("input");
       box.type = "checkbox";
-      box.checked = true;
+      box.checked = !state.hidden.has(i);
       box.addEventListener("change", () => {
         if (box.checked) state.hidden.delete(i); else state.hidden.add(i);
         filter();
@@ -305,25 +336,43 @@ function closeLook(root, facts) {
       label.append(box, sign, one.name + " (" + one.number + ")");
       names.append(label);
     });
-    const choose = root.querySelector(".look-x");
-    const options = [["place", "place"], ["sd", "sd over the splits"], ["seconds", "seconds"]];
-    for (const one of state.facts.candidates) {
-      for (const axis of one.varied) {
-        options.push([one.name + "\n" + axis.name, one.name + ": " + axis.name]);
-      }
-    }
-    for (const [value, text] of options) {
-      const option = element("option", text);
-      option.value = value;
-      choose.append(option);
-    }
-    choose.addEventListener("change", () => { state.x = choose.value; drawScores(); });
-    root.querySelector(".look-near").addEventListener("change", event => {
-      state.near = event.target.checked;
+    fillSelect(".look-x", [
+      ["place", "place"], ["sd", "sd over the splits"], ["seconds", "seconds"],
+      ["proposed", "order of proposal"], ...axes()
+    ], state.x);
+    fillSecond();
+  }
+
+  function axes() {
+    return state.facts.candidates.flatMap(one => one.varied.map(axis =>
+      [one.name + "\n" + axis.name, one.name + ": " + axis.name]));
+  }
+
+  // A second axis only of the same candidate.
+  function fillSecond() {
+    const mine = axes().filter(one => state.x.includes("\n") && one[0] !== state.x &&
+      one[0].split("\n")[0] === state.x.split("\n")[0]);
+    if (!mine.some(one => one[0] === state.y)) state.y = "";
+    fillSelect(".look-y", [["", "nothing else"], ...mine], state.y);
+  }
+
+  function fillSelect(css, options, chosen) {
+    const select = root.querySelector(css);
+    select.replaceChildren(...options.map(one => new Option(one[1], one[0])));
+    select.value = chosen;
+  }
+
+  function makeControls() {
+    const listen = (css, event, run) => root.querySelector(css).addEventListener(event, run);
+    listen(".look-x", "change", event => {
+      state.x = event.target.value;
+      fillSecond();
       drawScores();
     });
-    root.querySelector(".look-search").addEventListener("input", filter);
-    root.querySelector(".look-short").addEventListener("change", filter);
+    listen(".look-y", "change", event => { state.y = event.target.value; drawScores(); });
+    listen(".look-near", "change", event => { state.near = event.target.checked; drawScores(); });
+    listen(".look-search", "input", filter);
+    listen(".look-short", "change", filter);
   }
 
   // New facts of the same comparison: what was marked stays marked, by its words.
@@ -333,6 +382,7 @@ function closeLook(root, facts) {
     state.marked = new Set();
     for (let row = 0; row < n(); row++) if (kept.has(called(row))) state.marked.add(row);
     if (state.marked.size === 0) state.marked = firstMarks(fresh);
+    fillControls();
     table.replaceData(records());
     filter();
     drawScores();
@@ -340,6 +390,7 @@ function closeLook(root, facts) {
   }
 
   scores.on("click", p => mark(p.data.row));
+  fillControls();
   makeControls();
   makeTable();
   table.on("tableBuilt", () => sayRows(n()));

@@ -50,6 +50,7 @@ open_browser <- function(address, width = 1280, height = 800, env = parent.frame
       element <- ask(paste0(base, "/element"), list(using = "css selector", value = css))
       ask(paste0(base, "/element/", element[[1]], "/value"), list(text = text))
     },
+    shot = function() ask(paste0(base, "/screenshot")),
     log = function(type) ask(paste0(base, "/se/log"), list(type = type))
   )
 }
