@@ -30,16 +30,24 @@ page_facts <- function(cmp, metric = NULL, at = NULL, most = most_page_settings)
 
 page_setting_columns <- function(cmp, at, shown) {
   certain <- c(shown$se[!is.na(shown$se) & shown$se > 0], NA)[1]
-  text <- function(x) vapply(x, function(v) if (is.na(v)) "" else round_to(v, certain), "")
+  digits <- digits_of(c(shown$mean, shown$sd), certain)
+  text <- function(x) ifelse(is.na(x), "", formatC(round(x, digits), format = "f", digits = digits))
   best <- shown$mean[match(1L, shown$place)]
   behind <- abs(shown$mean - best)
   lapply(list(
     candidate = cmp$results$candidate[at] - 1L, place = shown$place, proposed = at,
-    words = vapply(at, function(i) setting_label(cmp, i, all = FALSE), ""),
+    words = setting_labels(cmp, at),
     mean = signif(shown$mean, 8), sd = signif(shown$sd, 6), behind = signif(behind, 6),
     mean_text = text(shown$mean), sd_text = text(shown$sd), behind_text = text(behind),
     seconds = signif(shown$seconds, 3), failed = shown$failed
   ), I)
+}
+
+# So many digits behind the point say no more than is known: as round_to(), of many numbers at once.
+digits_of <- function(x, certain) {
+  x <- abs(x[is.finite(x) & x != 0])
+  if (is.na(certain)) certain <- if (length(x) > 0L) min(x) / 100 else 1
+  min(10, max(0, 1 - floor(log10(certain))))
 }
 
 # Candidates in the plan's order, with what varied in each: numbers, or levels in their order.

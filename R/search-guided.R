@@ -17,8 +17,8 @@
 #'
 #' @param settings Number of settings that are proposed, of all candidates together.
 #' @param first So many of them before anything is learned; default one, near its defaults, for
-#'   every candidate, or a third of the number of its hyperparameters that vary where the model is a
-#'   forest; at least `at_once` and at most half of all.
+#'   every candidate, or some more where the model is a forest: two more than hyperparameters vary,
+#'   if more than four do; at least `at_once` and at most half of all.
 #' @param at_once So many are proposed a round: about as many as there are workers, or a multiple.
 #' @param surrogate `"process"`, `"forest"` or `"auto"`.
 #' @return A search for [plan_comparison()].
@@ -112,11 +112,12 @@ with_paths <- function(chosen, field, history) {
 }
 
 # How many points of each candidate come first: of a process one, near the defaults, since it says
-# how little it knows elsewhere; a forest cannot, and needs more. Together at least `at_once`.
+# how little it knows elsewhere; a forest cannot, and needs more, the more where much varies.
+# Together at least `at_once`.
 enough_to_learn <- function(field, at_once, settings, surrogate) {
   forest <- vapply(field$spaces, wants_forest, NA, surrogate = surrogate)
   dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
-  wanted <- ifelse(forest & dims > 0L, ceiling((dims + 2L) / 3), 1L)
+  wanted <- ifelse(forest & dims > 0L, ceiling((dims + 2L) / ifelse(dims > 4L, 1, 3)), 1L)
   short <- min(at_once, settings) - sum(wanted)
   if (short > 0L && any(dims > 0L)) wanted <- wanted + (dims > 0L) * ceiling(short / sum(dims > 0L))
   most <- max(length(wanted), settings %/% 2)

@@ -140,3 +140,26 @@ setting_label <- function(cmp, at, all = TRUE) {
 }
 
 format_value <- function(x) if (is.numeric(x)) format(signif(x, 6), digits = 4) else as.character(x)
+
+# setting_label() of many settings, without what never varied in their candidate.
+setting_labels <- function(cmp, at) {
+  labels <- character(length(at))
+  for (i in unique(cmp$results$candidate[at])) {
+    mine <- which(cmp$results$candidate[at] == i)
+    settings <- cmp$results$tables[[i]]
+    if (!is_blend(spaces_of(cmp)[[i]])) {
+      settings <- settings[vapply(settings, function(x) length(unique(x)) > 1L, NA)]
+    }
+    parts <- Map(function(name, values) {
+      values <- values[cmp$results$row[at[mine]]]
+      known <- unique(values)
+      texts <- vapply(known, format_value, "")[match(values, known)]
+      ifelse(is.na(values), NA, paste(name, "=", texts))
+    }, names(settings), settings)
+    labels[mine] <- vapply(seq_along(mine), function(row) {
+      said <- vapply(parts, `[[`, "", row)
+      paste(said[!is.na(said)], collapse = ", ")
+    }, "")
+  }
+  labels
+}
