@@ -55,12 +55,14 @@ csv_bytes <- function(table) {
   })
 }
 
-json_bytes <- function(facts) {
-  bytes_of_lines(as.character(jsonlite::toJSON(
+json_text <- function(facts) {
+  as.character(jsonlite::toJSON(
     facts,
     auto_unbox = TRUE, pretty = TRUE, digits = NA, null = "null", na = "null"
-  )))
+  ))
 }
+
+json_bytes <- function(facts) bytes_of_lines(json_text(facts))
 
 # Files that are made meanwhile can be read by their owner only: they hold rows.
 for_owner_only <- function(expr) {

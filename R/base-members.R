@@ -153,24 +153,28 @@ list_parts <- function(kind = NULL) {
   kinds <- sub("^fam$", "family", names(member_prefixes))
   for (one in kind) check_choice(one, kinds, "kind")
   asked <- names(member_prefixes)[kinds %in% (kind %||% kinds)]
-  facts <- unlist(lapply(asked, function(one) {
-    members <- known_members(one)
-    lapply(names(members), function(name) {
-      part <- members[[name]]()
-      # rules, metrics and findings are called by their names alone
-      prefix <- if (one %in% c("metric", "rule", "finding")) "" else member_prefixes[[one]]
-      list(
-        kind = sub("^fam$", "family", one), part = paste0(prefix, name), does = part$does,
-        arguments = paste(names(part$arguments), collapse = ", "),
-        from = attr(members[[name]], "source") %||% "kilnwright"
-      )
-    })
-  }), recursive = FALSE)
+  facts <- unlist(lapply(asked, part_facts), recursive = FALSE)
   text <- function(field) vapply(facts, `[[`, "", field)
-  tibble::tibble(
+  table <- tibble::tibble(
     kind = text("kind"), part = text("part"), does = text("does"), arguments = text("arguments"),
     from = text("from")
   )
+  listing(table, title = count_of(nrow(table), "part"), texts = "does", rows = Inf)
+}
+
+# Of all parts of a kind, each a list; without a table, whose package takes a while to load.
+part_facts <- function(kind) {
+  members <- known_members(kind)
+  lapply(names(members), function(name) {
+    part <- members[[name]]()
+    # rules, metrics and findings are called by their names alone
+    prefix <- if (kind %in% c("metric", "rule", "finding")) "" else member_prefixes[[kind]]
+    list(
+      kind = sub("^fam$", "family", kind), part = paste0(prefix, name), does = part$does,
+      arguments = paste(names(part$arguments), collapse = ", "),
+      from = attr(members[[name]], "source") %||% "kilnwright"
+    )
+  })
 }
 
 exported_members <- function(prefix) {

@@ -11,6 +11,7 @@ member_command_demo <- function() {
       no_report_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
+    example = "kilnwright demo --out demo-results",
     run = function(positional, options) {
       if (options$all && options$guided) {
         stop_kw("argument", "Give --all or --guided, not both.")
@@ -53,9 +54,11 @@ member_command_run <- function() {
       option("certificate", help = "with --listen: file to write that the workers need"),
       option("minutes", help = "end within so many minutes (else: the plan's)", type = "double"),
       option("fit-seconds", help = "stop a fit that takes longer than this", type = "double"),
+      option("log", help = "CSV file that gets a line for every setting as it is completed"),
       intervals_option(), no_report_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
+    example = "kilnwright run plan.yml --out results --workers 2",
     run = function(positional, options) run_plan_file(positional$plan, options)
   )
 }
@@ -68,6 +71,7 @@ member_command_worker <- function() {
       option("certificate", help = "the file that the run has written"),
       option("wait", 60, "try to reach it for so many seconds [default %default]", "double")
     ),
+    example = "kilnwright worker --url tls+tcp://192.168.1.20:7701 --certificate kiln.crt",
     run = function(positional, options) {
       if (is.null(options$url)) wrong_call("kilnwright worker needs --url.")
       complain(paste0("Working for ", options$url, " until the run there ends."))
@@ -84,12 +88,13 @@ member_command_view <- function() {
       option("no-browser", help = "only print the address", type = "flag"),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
+    example = "kilnwright view results",
     run = function(positional, options) {
       view <- view_comparison(
         positional$results, options$port, open = FALSE, trust = isTRUE(options$trust)
       )
       on.exit(view$stop())
-      if (!isTRUE(options[["no-browser"]])) suppressWarnings(try(utils::browseURL(view$address)))
+      if (!isTRUE(options[["no-browser"]])) open_page(view$address)
       writeLines(view$address)
       complain("Ctrl-C ends the view; it only reads.")
       repeat httpuv::service(1000)
@@ -99,9 +104,15 @@ member_command_view <- function() {
 
 member_command_preview <- function() {
   new_command("preview", "show settings, scores and fits of a plan file without running it", "plan",
-    list(option("seed", help = "use this seed instead of the plan's", type = "double")),
+    list(
+      option("seed", help = "use this seed instead of the plan's", type = "double"), json_option()
+    ),
+    example = "kilnwright preview plan.yml",
     run = function(positional, options) {
-      with_plan(positional$plan, options$seed, "stop", function(plan, file) print(preview(plan)))
+      with_plan(positional$plan, options$seed, "stop", function(plan, file) {
+        found <- preview(plan)
+        if (options$json) say_json(found$candidates) else print(found)
+      })
     }
   )
 }
@@ -117,8 +128,10 @@ member_command_standings <- function() {
       option("trust", help = "also read what can run code: its maker's functions", type = "flag"),
       option("metric", help = "metric to rank by [default: the deciding one]"),
       option("top", 15, "so many rows [default %default]", "double"),
-      option("csv", help = "write CSV instead of a table to read", type = "flag")
+      option("csv", help = "write CSV instead of a table to read", type = "flag"),
+      json_option()
     ),
+    example = "kilnwright standings results --metric log_loss --top 20",
     run = function(positional, options) show_saved_standings(positional$results, options)
   )
 }
@@ -134,14 +147,20 @@ member_command_select <- function() {
         help = "fit the choice on all working rows and save the model into this file"
       ),
       intervals_option(),
-      option("trust", help = "also read what can run code: its maker's functions", type = "flag")
+      option("trust", help = "also read what can run code: its maker's functions", type = "flag"),
+      json_option()
     ),
+    example = "kilnwright select results --rule within --margin 0.01 --model model.kilnwright",
     run = function(positional, options) {
       if (!is.null(options$model)) check_writable_file(options$model)
       choice <- choice_of_run(positional$results, options)
-      print(choice)
-      say("")
-      print_rules(explain_choice(choice))
+      if (options$json) {
+        writeLines(json_text(c(describe_choice(choice), rules = list(explain_choice(choice)))))
+      } else {
+        print(choice)
+        say("")
+        print_rules(explain_choice(choice))
+      }
       if (is.null(options$model)) return(invisible())
       save_model(fit_final(choice, intervals = options$intervals), options$model)
       complain(paste0("The final model is in ", options$model))
@@ -156,9 +175,11 @@ member_command_report <- function() {
       rule_option(), margin_option(), blend_option(),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
+    example = "kilnwright report results --out report.html",
     run = function(positional, options) {
       check_writable_file(options$out)
-      write_report(fit_final(choice_of_run(positional$results, options)), options$out)
+      model <- fit_final(choice_of_run(positional$results, options))
+      write_report(with_saved_aside(model, positional$results), options$out)
       complain(paste0("The report is in ", options$out))
     }
   )
@@ -231,6 +252,7 @@ member_command_predict <- function() {
       option("level", 0.9, "of intervals: the share of rows to hold [default %default]", "double"),
       option("trust", help = "the model file comes from a place that I trust", type = "flag")
     ),
+    example = "kilnwright predict model.kilnwright new-pots.csv --id pot_id --out predicted.csv",
     run = function(positional, options) predict_to_file(positional, options)
   )
 }
@@ -267,7 +289,7 @@ run_plan <- function(plan, file, options) {
   cmp <- tryCatch(
     run_comparison(plan,
       quiet = options$quiet, workers = workers, journal = journal,
-      accept_versions = isTRUE(options[["accept-versions"]]),
+      accept_versions = isTRUE(options[["accept-versions"]]), log = options$log,
       limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
     ),
     kw_error_journal = function(e) {
@@ -287,7 +309,7 @@ run_plan <- function(plan, file, options) {
   cat(said, sep = "\n")
   say("")
   say("Results are in ", normalizePath(options$out), ":")
-  say_wrapped(paste0("  ", enumerate(list.files(options$out), 13L)))
+  say_wrapped(paste0("  ", enumerate(list.files(options$out), 14L)))
   page <- file.path(normalizePath(options$out), results_report)
   if (file.exists(page)) say("Open this page first: ", page)
   trouble <- c(chosen$trouble, trouble)
@@ -387,9 +409,8 @@ show_saved_standings <- function(folder, options) {
   metric <- options$metric %||% table$metric[1]
   check_choice(metric, unique(table$metric), "--metric")
   table <- utils::head(table[table$metric == metric, ], options$top)
-  if (options$csv) {
-    return(data.table::fwrite(table, ""))
-  }
+  if (options$json) return(say_json(table))
+  if (options$csv) return(data.table::fwrite(table, ""))
   described <- jsonlite::read_json(file.path(folder, "comparison.json"), simplifyVector = TRUE)
   say_wrapped(paste0(
     "Standings by ", metric, " (", described$metrics[[metric]],
@@ -404,7 +425,9 @@ show_journal_standings <- function(file, options) {
   repeat {
     cmp <- open_comparison(file, trust = options$trust)
     table <- standings_rows(cmp, metric = options$metric, top = options$top)
-    if (options$csv) {
+    if (options$json) {
+      say_json(table)
+    } else if (options$csv) {
       data.table::fwrite(table, "")
     } else {
       done <- sum(!is.na(standings_rows(cmp)$place))
@@ -418,7 +441,7 @@ show_journal_standings <- function(file, options) {
         paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row)
       )
       print_standings_rows(
-        table, vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
+        table, setting_label(cmp, at, all = FALSE)
       )
     }
     if (!options$follow || !journal_is_written(file)) break

@@ -25,17 +25,15 @@ brief_of_table <- function(file, options) {
   )
 }
 
-json_option <- function() option("json", help = "write JSON instead of text to read", type = "flag")
-
 say_json <- function(table) {
-  plain <- as.data.frame(table)[vapply(table, is.atomic, NA)]
-  cat(jsonlite::toJSON(plain, dataframe = "rows", na = "null", digits = NA, pretty = TRUE), "\n")
+  writeLines(json_text(as.data.frame(table)[vapply(table, is.atomic, NA)]))
 }
 
 member_command_inspect <- function() {
   new_command(
     "inspect", "look for trouble in a table, with remedies as lines of a plan file", "table",
     c(role_options(), list(json_option())),
+    example = "kilnwright inspect pots.csv --outcome cracked --event yes --id pot_id",
     run = function(positional, options) {
       found <- inspect_data(brief_of_table(positional$table, options))
       lines <- vapply(seq_len(nrow(found)), function(i) {
@@ -98,6 +96,7 @@ member_command_draft <- function() {
       option("out", "-", "plan file to write, - for standard output [default %default]"),
       option("replace", help = "replace the file if it is there", type = "flag")
     )),
+    example = "kilnwright draft pots.csv --outcome cracked --event yes --minutes 10 --out plan.yml",
     run = function(positional, options) draft_plan(positional$table, options)
   )
 }
@@ -176,6 +175,7 @@ member_command_score <- function() {
       option("trust", help = "the model file comes from a place that I trust", type = "flag"),
       json_option()
     ),
+    example = "kilnwright score model.kilnwright fired-pots.csv --by kiln",
     run = function(positional, options) {
       model <- open_model(positional$model, trust = options$trust)
       # classes are texts, whatever they look like
@@ -184,27 +184,13 @@ member_command_score <- function() {
         by = options$by, weight = options$weight, group = options$group
       )
       if (options$json) return(say_json(scores))
-      say(
-        model$outcome, ": ", count_of(scores$rows[1], "row"), " with known outcome, ",
-        scores$left_out[1], " without"
-      )
-      print_table(scores_as_text(scores), align = c(
-        if (!is.null(options$by)) "left", "left", rep("right", 5L)
-      ))
+      print(scores, n = Inf)
       say_wrapped(paste(
-        "low and high: 95 % interval; validation: mean over the comparison's splits. Rows that the",
-        "model learned from would make it seem better than it is."
+        "validation: mean over the comparison's splits. Rows that the model learned from would",
+        "make it seem better than it is."
       ))
     }
   )
-}
-
-scores_as_text <- function(scores) {
-  plain <- function(x) ifelse(is.na(x), "", format(signif(x, 4), trim = TRUE))
-  rows <- data.frame(metric = scores$metric)
-  for (name in c("score", "low", "high", "validation")) rows[[name]] <- plain(scores[[name]])
-  rows$rows <- scores$rows
-  if ("part" %in% names(scores)) cbind(part = scores$part, rows) else rows
 }
 
 # ---- what parts there are ----
@@ -213,6 +199,7 @@ member_command_parts <- function() {
   new_command(
     "parts", "list all parts that can be named in a plan file: steps, families, rules, ...",
     character(), list(option("kind", help = "of this kind only"), json_option()),
+    example = "kilnwright parts --kind search",
     run = function(positional, options) {
       table <- list_parts(options$kind)
       if (options$json) return(say_json(table))
@@ -226,31 +213,29 @@ member_command_parts <- function() {
   )
 }
 
-# `tell`: a function that gives the table, `describe`: one of a name.
-parts_command <- function(command, does, tell, name, describe) {
+# `tell`: a function that gives the table, `describe`: one of a name; `known`: such a name.
+parts_command <- function(command, does, kind, tell, describe, known) {
   new_command(command, does, "name", list(json_option()), optional = 1L,
+    example = c(paste("kilnwright", command), paste("kilnwright", command, known)),
     run = function(positional, options) {
       if (!is.null(positional$name)) return(print(describe(positional$name)))
-      table <- tell()
-      if (options$json) return(say_json(table))
-      for (i in seq_len(nrow(table))) {
-        say_wrapped(paste0(table[[name]][i], ": ", table$does[i]), 4L)
-      }
+      if (options$json) return(say_json(tell()))
+      for (part in part_facts(kind)) say_wrapped(paste0(part$part, ": ", part$does), 4L)
     }
   )
 }
 
 member_command_families <- function() {
   parts_command(
-    "families", "list the families, or say what NAME's hyperparameters mean", list_families,
-    "family", describe_family
+    "families", "list the families, or say what NAME's hyperparameters mean", "fam", list_families,
+    describe_family, "forest"
   )
 }
 
 member_command_steps <- function() {
   parts_command(
-    "steps", "list the steps, or say what NAME's hyperparameters mean", list_steps, "step",
-    describe_step
+    "steps", "list the steps, or say what NAME's hyperparameters mean", "step", list_steps,
+    describe_step, "missing"
   )
 }
 
@@ -261,20 +246,22 @@ member_command_metrics <- function() {
     describe_row(table[table$metric == name, ])
   }
   parts_command(
-    "metrics", "list the metrics, or say what NAME measures", list_metrics, "metric", describe
+    "metrics", "list the metrics, or say what NAME measures", "metric", list_metrics,
+    describe, "auc"
   )
 }
 
 member_command_splits <- function() {
-  listing <- function() list_parts("split")
+  tell <- function() list_parts("split")
   describe <- function(name) {
-    table <- listing()
+    table <- tell()
     name <- paste0("split_", sub("^split_", "", name))
     check_choice(name, table$part, "name")
     describe_row(table[table$part == name, ])
   }
   parts_command(
-    "splits", "list the ways to split, or say what NAME takes", listing, "part", describe
+    "splits", "list the ways to split, or say what NAME takes", "split", tell, describe,
+    "kfold"
   )
 }
 

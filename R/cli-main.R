@@ -42,7 +42,7 @@ run_command_line <- function(arguments) {
 
 # Runs one command; returns the exit status: 0 done, 1 error, 2 wrong call.
 run_command <- function(arguments) {
-  if (length(arguments) > 0L && arguments[1] == "--with") return(run_with_packages(arguments[-1]))
+  if (length(arguments) > 0L && arguments[1] == "--with") return(run_with_parts(arguments[-1]))
   commands <- shipped_members("command")
   if (length(arguments) == 0L || arguments[1] %in% c("--help", "-h", "help")) {
     print_command_list(commands)
@@ -84,20 +84,42 @@ run_command <- function(arguments) {
   )
 }
 
-# Packages that register parts of their own are loaded before the command.
-run_with_packages <- function(arguments) {
-  packages <- strsplit(c(arguments, "")[1], ",", fixed = TRUE)[[1]]
-  there <- vapply(packages, requireNamespace, NA, quietly = TRUE)
-  if (length(packages) == 0L || !all(there)) {
-    complain(
-      if (length(packages) == 0L) "--with wants the name of a package." else paste0(
-        "The package ", quoted(packages[!there][1]), " is not installed, or does not load."
-      ),
-      "See kilnwright --help."
-    )
+# Packages that register parts of their own are loaded before the command; R files are run, and the
+# parts that they define are known to it.
+run_with_parts <- function(arguments) {
+  named <- strsplit(c(arguments, "")[1], ",", fixed = TRUE)[[1]]
+  if (length(named) == 0L) {
+    complain("--with wants the name of a package, or an R file.", "See kilnwright --help.")
     return(2L)
   }
+  for (one in named) {
+    trouble <- if (grepl("[.][Rr]$", one)) {
+      parts_of_file(one)
+    } else if (!requireNamespace(one, quietly = TRUE)) {
+      paste0("The package ", quoted(one), " is not installed, or does not load.")
+    }
+    if (!is.null(trouble)) {
+      complain(trouble, "See kilnwright --help.")
+      return(2L)
+    }
+  }
   run_command(arguments[-1])
+}
+
+# Not in the global environment, so that workers get what the parts need with them. NULL, or what
+# went wrong.
+parts_of_file <- function(file) {
+  if (!file.exists(file)) return(paste0("There is no file ", quoted(file), "."))
+  home <- new.env(parent = globalenv())
+  tryCatch(
+    {
+      sys.source(file, home)
+      if (length(register_members(home)) == 0L) {
+        paste0("The file ", quoted(file), " defines no part, such as by define_family().")
+      }
+    },
+    error = function(e) paste0("The file ", quoted(file), " does not run: ", plain_message(e))
+  )
 }
 
 # What an error says of arguments, in the words of the command line.
@@ -129,10 +151,10 @@ wrong_call <- function(message) {
 }
 
 # A command: what it does, its arguments by position (the last `optional` of them may be left out),
-# its options, and a function(positional, options).
-new_command <- function(name, does, positional, options = list(), run, optional = 0L) {
+# its options, a function(positional, options), and an example of the call.
+new_command <- function(name, does, positional, options = list(), run, optional = 0L, example) {
   member("command", name, does, options,
-    positional = positional, run = run, optional = optional
+    positional = positional, run = run, optional = optional, example = example
   )
 }
 
@@ -148,6 +170,7 @@ run_one_command <- function(command, name, arguments) {
     usage = usage,
     option_list = command$arguments,
     description = command$does,
+    epilogue = paste0("Example:\n\t", paste(command$example, collapse = "\n\t")),
     prog = "kilnwright"
   )
   if (any(arguments %in% c("--help", "-h"))) {
@@ -185,9 +208,12 @@ print_command_list <- function(commands) {
   )
   for (i in seq_len(nrow(rows))) say(formatC(rows$command[i], width = -13), rows$does[i])
   say("")
-  say("kilnwright COMMAND --help says more. kilnwright --with PACKAGE COMMAND ... loads a package")
-  say("whose parts, families or steps for instance, are named in the plan file.")
+  say("kilnwright COMMAND --help says more. kilnwright --with PACKAGE,FILE.R COMMAND ... loads")
+  say("packages and runs R files (as code: know what is in them) whose parts, such as families or")
+  say("steps, are named in the plan file.")
 }
+
+json_option <- function() option("json", help = "write JSON instead of text to read", type = "flag")
 
 option <- function(name, default = NULL, help, type = "character") {
   if (identical(type, "flag")) {

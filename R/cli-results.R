@@ -4,23 +4,10 @@
 
 results_marker <- "comparison.json"
 
-# Where no other journal is asked for, the run keeps one beside its results.
-results_journal <- "journal.sqlite"
-
 # The page to begin with.
 results_report <- "report.html"
 
 journal_files <- function(file) paste0(file, c("", "-wal", "-shm", "-lock"))
-
-# The journal in a folder of results; a journal is itself.
-journal_of <- function(path) {
-  if (!dir.exists(path)) return(path)
-  file <- file.path(path, results_journal)
-  if (file.exists(file)) return(file)
-  stop_kw("results", paste0("The folder ", quoted(path), " holds no journal."),
-    remedy = "Give the journal of the run, or run the plan again."
-  )
-}
 
 # Before anything is run: the folder is there, can be written, and holds nothing that would be
 # in the way.
@@ -77,7 +64,7 @@ same_path <- function(a, b) {
 
 results_names <- c(
   "plan.yml", "standings.csv", "scores_by_split.csv", "failures.csv", "set_aside.csv",
-  "choice.json", "summary.txt", "model.kilnwright", results_report
+  "choice.json", "summary.txt", "model.kilnwright", results_report, "README.txt"
 )
 
 # Writes what there is; `choice`, `model` and `aside` may be NULL. The report there is the one that
@@ -125,6 +112,10 @@ write_results <- function(folder, plan_file, cmp, choice, model, aside, said, re
   if (report && requireNamespace("htmltools", quietly = TRUE)) {
     part(results_report, function(file) write_report(model %||% cmp, file, explain = FALSE))
   }
+  part("README.txt", function(file) {
+    about <- system.file("results-readme.txt", package = "kilnwright", mustWork = TRUE)
+    write_whole(file, readLines(about))
+  })
   facts <- c(describe_comparison(cmp), list(files = I(written), trouble = I(trouble)))
   part(results_marker, function(file) write_whole(file, json_bytes(facts)))
   trouble
@@ -172,6 +163,22 @@ describe_choice <- function(choice) {
 }
 
 file_word <- function(name) gsub("[^A-Za-z0-9_-]+", "-", name)
+
+# What the run found on the rows set aside stands in its folder, and is the model's too where the
+# same setting is chosen: they are not opened again for a report.
+with_saved_aside <- function(model, folder) {
+  files <- file.path(folder, c("set_aside.csv", "choice.json"))
+  if (!all(file.exists(files))) return(model)
+  choice <- model$origin$choice
+  scores <- tibble::as_tibble(data.table::fread(files[1], data.table = FALSE, na.strings = ""))
+  chosen <- jsonlite::read_json(files[2])
+  same <- identical(chosen$candidate, candidate_names(choice$cmp)[choice$at]) &&
+    identical(as.integer(chosen$setting), choice$cmp$results$row[choice$at]) &&
+    identical(scores$metric, model$scores$metric) &&
+    isTRUE(all.equal(scores$validation, model$scores$validation))
+  if (same) model$origin$set_aside <- aside_listing(scores)
+  model
+}
 
 read_saved_standings <- function(folder) {
   file <- file.path(folder, "standings.csv")

@@ -32,7 +32,10 @@ compare_set_aside <- function(brief) {
     compare_columns(brief$table[[name]], sealed$table[[name]], name, kinds[[name]])
   })
   table <- tibble::as_tibble(data.table::rbindlist(rows))
-  table[order(-table$difference), ]
+  listing(table[order(-table$difference), ],
+    title = "Working rows beside those set aside, the most different column first",
+    shares = c("missing_working", "missing_set_aside")
+  )
 }
 
 compare_columns <- function(working, aside, name, kind) {

@@ -21,15 +21,6 @@ frame_rows <- function(frame, rows) {
   new_frame(plain_frame(columns, length(rows)), sparse)
 }
 
-# A tibble with one more class and attributes; unlike structure() it does not touch the
-# row names.
-mark_table <- function(table, class, ...) {
-  more <- list(...)
-  for (name in names(more)) attr(table, name) <- more[[name]]
-  class(table) <- c(class, class(table))
-  table
-}
-
 # Replaces columns in place, keeps all others and the order.
 frame_replace <- function(frame, columns) {
   kept <- unclass(frame$columns)

@@ -225,13 +225,24 @@ curve_figure <- function(
     theme_kilnwright()
 }
 
+# Of more than eight, colours come again with other shapes.
 candidate_scales <- function() {
+  turned <- function(values) unlist(lapply(0:7, function(by) values[(0:7 + by) %% 8L + 1L]))
   list(
-    ggplot2::scale_colour_manual(values = okabe_ito),
-    ggplot2::scale_fill_manual(values = okabe_ito),
-    ggplot2::scale_linetype_manual(values = line_types),
-    ggplot2::scale_shape_manual(values = point_shapes)
+    ggplot2::scale_colour_manual(values = rep(okabe_ito, 8L), labels = short_of_many),
+    ggplot2::scale_fill_manual(values = rep(okabe_ito, 8L), labels = short_of_many),
+    ggplot2::scale_linetype_manual(values = turned(line_types), labels = short_of_many),
+    ggplot2::scale_shape_manual(values = turned(point_shapes), labels = short_of_many)
   )
+}
+
+# Of many long names the legend has room for their beginnings only, with the end where those are
+# alike.
+short_of_many <- function(names) {
+  if (length(names) < 5L) return(names)
+  ifelse(nchar(names) <= 18L, names, paste0(
+    substr(names, 1L, 12L), "..", substr(names, nchar(names) - 3L, nchar(names))
+  ))
 }
 
 #' @rdname draw_roc

@@ -8,8 +8,9 @@
 #' `draw_threshold()` draws a metric or cost against the decision threshold that
 #' [set_threshold()] chose.
 #'
-#' @param choice A choice from [select_final()]; for `draw_threshold()` one from
-#'   [set_threshold()].
+#' @param choice A choice from [select_final()], or a comparison, of which the choice is drawn. For
+#'   `draw_threshold()` a choice from [set_threshold()]; without a threshold of its own it is the
+#'   one for the deciding metric, or for balanced accuracy where that depends on none.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when the figure does not fit the outcome.
@@ -26,6 +27,7 @@
 #' draw_residuals(select_final(cmp))
 #' @export
 draw_confusion <- function(choice) {
+  choice <- drawn_choice(choice)
   held <- held_out_checked(choice, has_classes, "draw_confusion() is for classes.")
   brief <- brief_of(choice$cmp)
   called <- if (is.null(choice$threshold)) {
@@ -82,14 +84,21 @@ draw_confusion <- function(choice) {
 }
 
 held_out_checked <- function(choice, fits, message) {
-  check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   if (!fits(brief_of(choice$cmp)$kind)) stop_kw("draw", message)
   held_out_of_choice(choice)
+}
+
+# A comparison stands for what is chosen from it.
+drawn_choice <- function(choice) {
+  if (inherits(choice, "kw_comparison")) return(select_final(choice))
+  check_class(choice, "kw_choice", "choice", "Make one with select_final().")
+  choice
 }
 
 #' @rdname draw_confusion
 #' @export
 draw_observed <- function(choice) {
+  choice <- drawn_choice(choice)
   held <- held_out_checked(choice, Negate(is_wide), "draw_observed() is for a numeric outcome.")
   outcome <- outcome_words(brief_of(choice$cmp))
   data <- data.frame(predicted = held$prediction, observed = held$truth)
@@ -120,6 +129,7 @@ draw_observed <- function(choice) {
 #' @rdname draw_confusion
 #' @export
 draw_residuals <- function(choice) {
+  choice <- drawn_choice(choice)
   held <- held_out_checked(choice, Negate(is_wide), "draw_residuals() is for a numeric outcome.")
   outcome <- outcome_words(brief_of(choice$cmp))
   data <- data.frame(predicted = held$prediction, error = held$truth - held$prediction)
@@ -150,6 +160,7 @@ most_intervals <- 250L
 #' @rdname draw_confusion
 #' @export
 draw_intervals <- function(choice) {
+  choice <- drawn_choice(choice)
   fits <- function(kind) is_wide(kind) && !has_classes(kind)
   held <- held_out_checked(choice, fits, "draw_intervals() is for quantiles.")
   brief <- brief_of(choice$cmp)
@@ -220,12 +231,11 @@ trend_line <- function(data, y, bins = 20L) {
 #' @rdname draw_confusion
 #' @export
 draw_threshold <- function(choice) {
-  check_class(choice, "kw_choice", "choice", "Make one with select_final().")
+  choice <- drawn_choice(choice)
+  if (!has_event(brief_of(choice$cmp)$kind)) stop_kw("draw", "draw_threshold() is for two classes.")
   if (is.null(choice$threshold)) {
-    stop_kw(
-      "draw", "The choice has no threshold of its own.",
-      remedy = "Use set_threshold() first."
-    )
+    decides <- cmp_metric(choice$cmp)
+    choice <- set_threshold(choice, best = if (decides$by_class) decides else "balanced_accuracy")
   }
   moved <- choice$threshold
   at <- which.min(abs(moved$curve$threshold - moved$value))

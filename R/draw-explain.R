@@ -307,6 +307,7 @@ draw_optimism <- function(found) {
     bootstrap = "corrected by bootstrap\n(rows drawn again)",
     nested = "nested: the whole\nprocedure repeated"
   )
+  about <- attr(found, "about")
   data <- found[!is.na(found$score), ]
   data$label <- factor(words[data$estimate], rev(words))
   bars <- data[!is.na(data$low), ]
@@ -325,8 +326,10 @@ draw_optimism <- function(found) {
       vjust = -0.9,
       size = 4.2
     ) +
+    ggplot2::scale_x_continuous(expand = ggplot2::expansion(mult = c(0.05, 0.12))) +
     ggplot2::labs(
-      title = "How good is the chosen setting really?", x = data$metric[1], y = NULL,
+      title = "How good is the leader really?", subtitle = wrapped_subtitle(about[["choice"]]),
+      x = about[["metric"]] %||% data$metric[1], y = NULL,
       caption = wrapped_caption(
         "The best of many means is too good: it was picked for being best. ",
         "Lines: 95 % over bootstrap draws or outer splits."

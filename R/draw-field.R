@@ -99,14 +99,15 @@ field_data <- function(cmp, candidate, pair, metric) {
 #' Draw the front of score against simplicity, spread or time
 #'
 #' All ranked settings by their mean score and by how simple they are, how much their scores differ
-#' over the splits, or how long they take; the settings of the front, than which none is both better
-#' and simpler (steadier, quicker), are joined by a line, the first, and those that gain most, are
-#' numbered and named above.
+#' over the splits, how long they take, or another metric. The settings of the front, than which
+#' none is both better and simpler (steadier, quicker, better by that metric), are joined by a line;
+#' the first, and those that gain most, are numbered and named above.
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param against `"simplicity"`, by which ties are broken in every rule: family, its
-#'   hyperparameters, number of steps; `"spread"`, the standard deviation over the splits; or
-#'   `"seconds"`, of a fit with its steps and scoring, mean over the splits.
+#'   hyperparameters, number of steps; `"spread"`, the standard deviation over the splits;
+#'   `"seconds"`, of a fit with its steps and scoring, mean over the splits; or another metric that
+#'   was scored.
 #' @param metric The metric; default the deciding one.
 #' @return A ggplot2 object.
 #' @section Errors:
@@ -122,11 +123,13 @@ field_data <- function(cmp, candidate, pair, metric) {
 #'   splits = split_kfold(3), seed = 1, quiet = TRUE
 #' )
 #' draw_front(cmp)
+#' draw_tradeoff(cmp, "r_squared")
 #' @export
 draw_front <- function(cmp, against = "simplicity", metric = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  check_choice(against, names(front_words), "against")
   metric <- cmp_metric(cmp, metric)
+  others <- setdiff(names(metrics_of(cmp)), metric$name)
+  check_choice(against, c(names(front_words), others), "against")
   check_ranked(cmp, metric)
   if (against == "spread" && all(is.na(score_summary(cmp, metric$name)$sd))) {
     stop_kw("draw", "There is one score a setting only, so none has a spread.",
@@ -134,6 +137,7 @@ draw_front <- function(cmp, against = "simplicity", metric = NULL) {
     )
   }
   data <- front_data(cmp, metric, against)
+  words <- words_of_front(cmp, metric, against)
   front <- data[data$front, ]
   plot <- ggplot2::ggplot(data, ggplot2::aes(.data$x, .data$mean)) +
     ggplot2::geom_point(
@@ -153,19 +157,24 @@ draw_front <- function(cmp, against = "simplicity", metric = NULL) {
     ) +
     candidate_scales() +
     ggplot2::labs(
-      title = paste0("What a better ", metric$label, " costs"),
-      x = front_words[[against]][["axis"]],
+      title = words[["title"]],
+      x = words[["axis"]],
       y = paste0("Mean ", metric$label, " (", metric$direction, " is better)"),
       colour = NULL, shape = NULL,
       subtitle = paste(front$label[front$named], collapse = "\n"),
       caption = wrapped_caption(
-        "Line: the front, than which nothing is both better and ",
-        front_words[[against]][["less"]],
+        "Line: the front, than which nothing is ", words[["less"]],
         "; bars: one standard error. Points: all ", nrow(data), " ranked settings."
       )
     ) +
     theme_kilnwright()
   if (against == "seconds") plot + ggplot2::scale_x_log10() else plot
+}
+
+#' @rdname draw_front
+#' @export
+draw_tradeoff <- function(cmp, against = "seconds", metric = NULL) {
+  draw_front(cmp, against, metric)
 }
 
 # What the axis says, and what less of it is.
@@ -175,20 +184,38 @@ front_words <- list(
   seconds = c(axis = "Seconds a split", less = "quicker")
 )
 
+words_of_front <- function(cmp, metric, against) {
+  if (against %in% names(front_words)) {
+    words <- front_words[[against]]
+    words[["less"]] <- paste("both better and", words[["less"]])
+    return(c(words, title = paste0("What a better ", metric$label, " costs")))
+  }
+  other <- cmp_metric(cmp, against)
+  c(
+    axis = paste0("Mean ", other$label, " (", other$direction, " is better)"),
+    less = paste("better by both", metric$label, "and", other$label),
+    title = paste(metric$label, "beside", other$label)
+  )
+}
+
 # So many settings of the front are named: the first, and those that gain most.
 most_named <- 6L
 
 # Ranked settings: candidate, x, mean, se, front, named, label.
 front_data <- function(cmp, metric, against) {
   summary <- score_summary(cmp, metric$name)
-  ranked <- which(!is.na(summary$mean) & (against != "spread" | !is.na(summary$sd)))
-  x <- switch(against,
+  other <- if (!against %in% names(front_words)) cmp_metric(cmp, against)
+  there <- if (!is.null(other)) score_summary(cmp, against)$mean else summary$mean
+  if (against == "spread") there <- summary$sd
+  ranked <- which(!is.na(summary$mean) & !is.na(there))
+  x <- if (!is.null(other)) there[ranked] else switch(against,
     seconds = pmax(rowMeans(cmp$results$seconds[ranked, , drop = FALSE], na.rm = TRUE), 1e-4),
     spread = summary$sd[ranked],
     order(do.call(order, lapply(simplicity_keys(cmp), `[`, ranked)))
   )
   good <- goodness(summary$mean[ranked], metric)
-  order <- order(x, -good)
+  # the less, the better
+  order <- order(if (is.null(other)) x else -goodness(x, other), -good)
   front <- logical(length(ranked))
   front[order] <- good[order] > c(-Inf, utils::head(cummax(good[order]), -1L))
   data <- data.frame(

@@ -33,10 +33,7 @@ draw_split_scores <- function(cmp, metric = NULL) {
   }
   summary <- score_summary(cmp, metric$name)
   scores <- summary$scores[best, , drop = FALSE]
-  splits <- all_splits(cmp)[summary$counted]
-  pooled <- !is.null(cmp$results$pooled)
-  split_label <- function(s) if (max_rep(splits) > 1) paste0(s$rep, ".", s$part) else paste(s$part)
-  names <- if (pooled) paste("repeat", seq_len(ncol(scores))) else vapply(splits, split_label, "")
+  names <- split_names(cmp, summary$counted)
   data <- data.frame(
     candidate = factor(rep(candidate_names(cmp)[best], ncol(scores)), candidate_names(cmp)[best]),
     split = factor(rep(names, each = length(best)), names),
@@ -55,8 +52,9 @@ draw_split_scores <- function(cmp, metric = NULL) {
   ) +
     ggplot2::geom_line(data = several_of("candidate"), linewidth = 0.8) +
     ggplot2::geom_point(size = 2.8) +
+    # long names stand in the legend only
     ggplot2::geom_text(
-      data = last,
+      data = last[max(nchar(as.character(last$candidate))) <= 18L, ],
       ggplot2::aes(label = .data$candidate),
       hjust = 0,
       nudge_x = max(0.15, length(names) / 80),
@@ -71,7 +69,7 @@ draw_split_scores <- function(cmp, metric = NULL) {
     ggplot2::labs(
       title = paste0(metric$label, " of each candidate's best setting, split by split"),
       subtitle = splits_label(cmp$plan),
-      x = if (pooled) NULL else if (max_rep(splits) > 1) "Repeat.split" else "Split",
+      x = split_axis(cmp, names),
       y = metric_axis(cmp, metric),
       colour = NULL, linetype = NULL, shape = NULL,
       caption = "Lines that rise and fall together: the rows of the splits make the spread."
@@ -79,9 +77,13 @@ draw_split_scores <- function(cmp, metric = NULL) {
     theme_kilnwright()
 }
 
+# What split_names() are names of.
+split_axis <- function(cmp, names) {
+  if (has_pooled_scores(cmp)) return(NULL)
+  if (any(grepl(".", names, fixed = TRUE))) "Repeat.split" else "Split"
+}
+
 # Of many labels, as many as can be read.
 every_few <- function(labels, most = 20L) {
   labels[seq(1L, length(labels), by = ceiling(length(labels) / most))]
 }
-
-max_rep <- function(splits) max(vapply(splits, `[[`, numeric(1), "rep"))

@@ -111,7 +111,7 @@ standings_figure_data <- function(cmp, metric, show, top) {
   table <- utils::head(table, top)
   table$line <- rev(seq_len(nrow(table)))
   at <- match(paste(table$candidate, table$setting), paste(candidate_names(cmp), cmp$results$row))
-  labels <- vapply(at, function(i) setting_label(cmp, i, all = FALSE), character(1))
+  labels <- setting_label(cmp, at, all = FALSE)
   table$label <- if (nrow(table) > crowded_lines) {
     cli::ansi_strtrim(
       paste0(table$candidate, ifelse(nzchar(labels), paste0(": ", labels), "")), 52L

@@ -7,13 +7,17 @@
 #' for any further ones the best value is taken.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param candidate Name of the candidate; may be left out if only one varies.
+#' @param candidate Name of the candidate; default the best one in which anything varies.
 #' @param along The hyperparameter on the horizontal axis; default the one with
 #'   most values.
 #' @param metric The metric; default the deciding one.
+#' @param focus Which settings to show: a share, such as 0.25 for the best quarter; or a list of
+#'   ranges (`c(lowest, highest)`) and levels by hyperparameter, such as
+#'   `list(pruning = c(1e-4, 1e-2), impurity = "gini")`. Default: all.
 #' @return A ggplot2 object.
 #' @section Errors:
-#' `kw_error_draw` when nothing varies in the candidate.
+#' `kw_error_draw` when nothing varies in the candidate, or no setting is in focus;
+#' `kw_error_argument` for a focus on hyperparameters that do not vary.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -24,15 +28,16 @@
 #' )
 #' draw_tuning(cmp, "tree")
 #' @export
-draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
+draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL, focus = NULL) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
-  candidate <- tuned_candidate(cmp, candidate)
+  named <- !is.null(candidate)
+  candidate <- tuned_candidate(cmp, candidate, metric)
   check_ranked(cmp, metric, candidate)
   varied <- varied_by_candidate(cmp)[[candidate]]
   if (!is.null(along)) check_choice(along, names(varied), "along")
   axes <- tuning_axes(cmp, candidate, varied, along)
-  data <- tuning_figure_data(cmp, metric, candidate, axes)
+  data <- tuning_figure_data(cmp, metric, candidate, axes, focus)
   plot <- if (is.numeric(data$summary$x)) tuning_lines(data, axes) else tuning_points(data, axes)
   plot <- plot +
     ggplot2::labs(
@@ -49,7 +54,8 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
         if (!all(is.na(data$summary$training))) {
           " Dotted with crosses: training rows."
         },
-        if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), ".")
+        if (length(axes$rest) > 0L) paste0(" Best over ", enumerate(axes$rest), "."),
+        tuning_words(cmp, named, candidate, focus, metric)
       )
     ) +
     theme_kilnwright()
@@ -58,23 +64,81 @@ draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL) {
   plot
 }
 
-tuned_candidate <- function(cmp, candidate) {
+# The candidate to draw; if none is named, the best one in which anything varies.
+tuned_candidate <- function(cmp, candidate, metric) {
   varied <- varied_by_candidate(cmp)
   if (is.null(candidate)) {
     tuned <- names(varied)[lengths(varied) > 0L]
-    if (length(tuned) == 1L) return(tuned)
     if (length(tuned) == 0L) {
       stop_kw("draw", "No hyperparameter varies in any candidate: there is nothing to draw.")
     }
-    stop_kw("draw", "Several candidates vary; say which one to draw.",
-      remedy = paste0("candidate = one of ", paste(quoted(tuned), collapse = ", "), ".")
-    )
+    best <- candidate_names(cmp)[best_of_candidates(cmp, metric$name)]
+    return(c(best[best %in% tuned], tuned)[1])
   }
   check_choice(candidate, names(varied), "candidate")
   if (length(varied[[candidate]]) == 0L) {
     stop_kw("draw", paste0("No hyperparameter varies in the candidate ", quoted(candidate), "."))
   }
   candidate
+}
+
+# What is said of the candidate that was not named, and of the focus.
+tuning_words <- function(cmp, named, candidate, focus, metric) {
+  several <- sum(lengths(varied_by_candidate(cmp)) > 0L) > 1L
+  paste0(
+    if (!named && several) {
+      paste0(" ", candidate, ": the best candidate that varies, since none was named.")
+    },
+    if (!is.null(focus)) {
+      mine <- which(candidate_names(cmp) == candidate)
+      shown <- in_focus(cmp, candidate, focus, metric)
+      paste0(" In focus: ", sum(shown), " of ", count_of(length(mine), "setting"), ".")
+    }
+  )
+}
+
+# Which settings of a candidate, of those that it has, are in focus.
+in_focus <- function(cmp, candidate, focus, metric) {
+  mine <- which(candidate_names(cmp) == candidate)
+  mean <- score_summary(cmp, metric$name)$mean[mine]
+  if (is.null(focus)) return(rep(TRUE, length(mine)))
+  shown <- if (is.numeric(focus)) {
+    check_number(focus, "focus", min = 0, max = 1)
+    good <- goodness(mean, metric)
+    known <- which(!is.na(good))
+    seq_along(mine) %in% utils::head(known[order(-good[known])], ceiling(focus * length(known)))
+  } else {
+    settings <- varied_by_candidate(cmp)[[candidate]][cmp$results$row[mine], , drop = FALSE]
+    within_focus(settings, focus)
+  }
+  if (!any(shown & !is.na(mean))) {
+    stop_kw("draw", "No setting that was scored is in focus.", remedy = "Widen `focus`.")
+  }
+  shown
+}
+
+within_focus <- function(settings, focus) {
+  check_argument(
+    is.list(focus) && !is.null(names(focus)) && all(nzchar(names(focus))), "focus",
+    "a share, or a list of ranges and levels by hyperparameter", focus
+  )
+  shown <- rep(TRUE, nrow(settings))
+  for (name in names(focus)) {
+    check_choice(name, names(settings), "focus")
+    values <- settings[[name]]
+    wanted <- focus[[name]]
+    fits <- if (is.numeric(values)) {
+      check_argument(
+        is.numeric(wanted) && length(wanted) == 2L && !anyNA(wanted), paste0("focus$", name),
+        "c(lowest, highest)", wanted
+      )
+      values >= min(wanted) & values <= max(wanted)
+    } else {
+      values %in% wanted
+    }
+    shown <- shown & !is.na(fits) & fits
+  }
+  shown
 }
 
 # Hyperparameters with more than one value, as columns, by candidate.
@@ -100,7 +164,7 @@ tuning_axes <- function(cmp, candidate, varied, along) {
   )
 }
 
-tuning_figure_data <- function(cmp, metric, candidate, axes) {
+tuning_figure_data <- function(cmp, metric, candidate, axes, focus) {
   mine <- which(candidate_names(cmp) == candidate)
   settings <- cmp$results$tables[[candidate]][cmp$results$row[mine], , drop = FALSE]
   summary <- score_summary(cmp, metric$name)
@@ -121,7 +185,12 @@ tuning_figure_data <- function(cmp, metric, candidate, axes) {
     at = seq_along(mine), place = place
   )
   all$x <- unclass(all$x)
-  all <- all[!is.na(all$mean) & !is.na(all$x), ]
+  all <- all[!is.na(all$mean) & !is.na(all$x) & in_focus(cmp, candidate, focus, metric), ]
+  if (nrow(all) == 0L) {
+    stop_kw("draw", paste0(axes$x, " is not used by any setting in focus."),
+      remedy = "Name another one: along = ."
+    )
+  }
   all <- all[order(all$place), ]
   all$best <- seq_len(nrow(all)) == 1L
   summary <- all[!duplicated(all[c("x", "line", "panel")]), ]

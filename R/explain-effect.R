@@ -214,12 +214,17 @@ learning_curve <- function(
   })
   table <- tibble::as_tibble(data.table::rbindlist(points))
   prognosis <- if (!is.null(beyond)) prognosis_of_curve(table, by_split, metric, factor, beyond)
+  says <- paste0(
+    says_of_curve(table, by_split, metric, factor), says_of_prognosis(prognosis, metric)
+  )
+  table <- listing(table,
+    title = paste0("Learning curve of ", choice_name(cmp, choice$at), " by ", metric$label),
+    scores = c("training", "validation", "sd", "se"), certain = middle(table$se),
+    shares = "share", hide = "metric", foot = says
+  )
   mark_table(table, "kw_learning_curve",
     by_split = tibble::as_tibble(by_split), metric = metric, prognosis = prognosis,
-    says = paste0(
-      says_of_curve(table, by_split, metric, factor), says_of_prognosis(prognosis, metric)
-    ),
-    about = choice_name(cmp, choice$at)
+    says = says, about = choice_name(cmp, choice$at)
   )
 }
 

@@ -104,8 +104,17 @@ column_importance <- function(
     )
   }
   order <- order(-table$importance)
+  shown <- listing(table[order, ],
+    title = paste0(
+      "What columns are worth to ", choice_name(cmp, choice$at), ": how much worse ",
+      metric$label, if (again) " gets without them" else " gets when they are shuffled"
+    ),
+    scores = c("importance", "sd", "lowest", "highest", "by_chance"),
+    certain = middle(sd) / sqrt(nrow(known)), hide = c("metric", "splits"),
+    called = c(by_chance = "by chance")
+  )
   mark_table(
-    table[order, ],
+    shown,
     "kw_importance",
     by_split = known[, order, drop = FALSE],
     about = choice_name(cmp, choice$at),
@@ -403,13 +412,16 @@ largest_errors <- function(choice, top = 20) {
   shown <- utils::head(order(-error), top)
   of_rows <- function(names) lapply(unclass(brief$table)[names], function(x) x[row[shown]])
   found <- list(truth = truth[shown], predicted = predicted[shown], error = error[shown])
-  tibble::as_tibble(
+  table <- tibble::as_tibble(
     c(
       list(row = brief$rows[row[shown]]), of_rows(brief$roles$id), found,
       of_rows(names(brief$schema))
     ),
     .name_repair = "unique_quiet"
   )
+  listing(table, title = paste0(
+    "The rows that ", choice_name(choice$cmp, choice$at), " predicts worst when held out"
+  ))
 }
 
 # Held-out predictions of the choice, all splits below one another: row (of the working

@@ -35,6 +35,8 @@ save_model <- function(model, file) {
   check_writable_file(file)
   facts <- model$facts
   facts$openings <- max(openings(facts$seal_fingerprint), facts$openings %||% 0L)
+  # JSON keeps the names of lists only
+  facts$versions$packages <- as.list(facts$versions$packages)
   manifest <- list(
     kind = "kilnwright model", format = 1L,
     written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),

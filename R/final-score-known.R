@@ -57,14 +57,27 @@ score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, dr
   prediction <- predict_frame(model, frame_from_new(rows, model$schema, model$missing_codes))
   left_out <- nrow(table) - length(known)
   whole <- rows_scored(model, target, prediction, seq_along(known), draws, left_out)
-  if (is.null(by)) return(whole)
+  if (is.null(by)) return(known_listing(whole, model, left_out))
   part <- parts_of_values(rows[[by]], 4)
   divided <- lapply(seq_along(part$label), function(i) {
     rows_scored(model, target, prediction, which(part$code == i), draws, NA_integer_)
   })
   parts <- c("all rows", part$label)
   all <- do.call(rbind, c(list(whole), divided))
-  tibble::add_column(all, part = rep(parts, each = nrow(whole)), .before = 1L)
+  all <- tibble::add_column(all, part = rep(parts, each = nrow(whole)), .before = 1L)
+  known_listing(all, model, left_out, by)
+}
+
+known_listing <- function(table, model, left_out, by = NULL) {
+  certain <- tapply((table$high - table$low) / 4, table$metric, middle)
+  listing(table,
+    title = paste0(
+      "Scores on rows with known ", model$outcome, if (!is.null(by)) paste0(", by ", by),
+      if (left_out > 0L) paste0("; ", count_of(left_out, "row"), " without it left out")
+    ),
+    scores = c("score", "validation"), certain = c(certain), interval = 0.95,
+    hide = "left_out", called = if (!is.null(by)) c(part = by)
+  )
 }
 
 # Outcomes as the model has them, NA where they are missing.

@@ -78,9 +78,24 @@ score_set_aside <- function(model, brief = NULL, draws = 1000) {
   scores$rows <- length(truth)
   scores$groups <- if (is.null(group)) NA_integer_ else length(unique(group))
   scores$openings <- times
+  scores <- aside_listing(scores)
   if (!is.null(model$folds)) attr(scores, "intervals") <- interval_coverage(model, frame, truth)
   if (!is.null(model$origin)) model$origin$set_aside <- scores
   scores
+}
+
+aside_listing <- function(scores) {
+  times <- scores$openings[1]
+  listing(scores,
+    title = paste0(
+      "The final model on the ", count_of(scores$rows[1], "row"), " set aside",
+      if (times > 1L) paste0(", opened ", times, " times")
+    ),
+    scores = c("training", "validation", "validation_sd", "validation_se", "set_aside"),
+    certain = stats::setNames((scores$high - scores$low) / 4, scores$metric),
+    interval = 0.95, hide = c("validation_se", "rows", "groups", "openings"),
+    called = c(set_aside = "set aside", validation_sd = "sd")
+  )
 }
 
 # Scores of a model's metrics on rows, with 95 % intervals: list(score, low, high).

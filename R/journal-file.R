@@ -313,3 +313,16 @@ read_journal_rows <- function(con, job, mend = FALSE) {
   }
   rows[whole, , drop = FALSE]
 }
+
+# Where no other journal is asked for, the run keeps one beside its results.
+results_journal <- "journal.sqlite"
+
+# The journal in a folder of results; a journal is itself.
+journal_of <- function(path) {
+  if (!dir.exists(path)) return(path)
+  file <- file.path(path, results_journal)
+  if (file.exists(file)) return(file)
+  stop_kw("results", paste0("The folder ", quoted(path), " holds no journal."),
+    remedy = "Give the journal of the run, or run the plan again."
+  )
+}

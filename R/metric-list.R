@@ -72,7 +72,7 @@ list_metrics <- function(brief = NULL) {
   if (!is.null(kind)) members <- Filter(function(m) !is.null(kind_among(m$kinds, kind)), members)
   text <- function(f) vapply(members, f, character(1), USE.NAMES = FALSE)
   arguments <- text(function(m) paste(names(m$arguments), collapse = ", "))
-  tibble::tibble(
+  table <- tibble::tibble(
     metric = names(members),
     for_outcome = text(function(m) paste(kind_words(m$kinds), collapse = ", ")),
     better = text(function(m) m$direction),
@@ -85,6 +85,7 @@ list_metrics <- function(brief = NULL) {
       ""
     )
   )
+  listing(table, title = count_of(nrow(table), "metric"), texts = "does", rows = Inf)
 }
 
 #' Define a metric of your own

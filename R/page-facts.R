@@ -15,7 +15,7 @@ page_facts <- function(cmp, metric = NULL, at = NULL, most = most_page_settings)
       name = metric$name, label = metric$label, axis = metric_axis(cmp, metric),
       higher = metric$direction == "higher"
     ),
-    candidates = page_candidates(cmp, rows), splits = I(page_split_names(cmp, summary$counted)),
+    candidates = page_candidates(cmp, rows), splits = I(split_names(cmp, summary$counted)),
     settings = c(
       page_setting_columns(cmp, rows, shown),
       list(
@@ -36,7 +36,7 @@ page_setting_columns <- function(cmp, at, shown) {
   behind <- abs(shown$mean - best)
   lapply(list(
     candidate = cmp$results$candidate[at] - 1L, place = shown$place, proposed = at,
-    words = setting_labels(cmp, at),
+    words = setting_label(cmp, at, all = FALSE),
     mean = signif(shown$mean, 8), sd = signif(shown$sd, 6), behind = signif(behind, 6),
     mean_text = text(shown$mean), sd_text = text(shown$sd), behind_text = text(behind),
     seconds = signif(shown$seconds, 3), failed = shown$failed
@@ -75,17 +75,8 @@ page_axis <- function(name, values, mine, row, n) {
   list(
     name = name, number = number,
     log = number && all(known > 0) && max(known) / min(known) >= 50,
-    levels = I(if (number) character() else as.character(unique(known))), values = whole
+    levels = I(if (number) character() else as.character(unique(known))), values = I(whole)
   )
-}
-
-page_split_names <- function(cmp, counted) {
-  if (has_pooled_scores(cmp)) {
-    return(paste("repeat", seq_along(unique(vapply(all_splits(cmp), `[[`, 1, "rep")))))
-  }
-  splits <- all_splits(cmp)[counted]
-  several <- max_rep(splits) > 1
-  vapply(splits, function(s) if (several) paste0(s$rep, ".", s$part) else paste(s$part), "")
 }
 
 # What the shortlist says of each; "" where it says nothing.

@@ -33,13 +33,16 @@ page_look <- function(id = "look") {
 
 page_style <- function() paste(page_file("tables.min.css"), page_file("page.css"))
 
-# Charts and tables, the page's own code, and what draws the facts.
+# Charts and tables, the page's own code, and more of it.
+page_code <- function(...) {
+  files <- c("charts.min.js", "tables.min.js", "page.js", ...)
+  paste0("<script>", vapply(files, page_file, ""), "</script>", collapse = "")
+}
+
+# The same, and what draws the facts.
 page_scripts <- function(facts) {
   htmltools::HTML(paste0(
-    "<script>", page_file("charts.min.js"), "</script>",
-    "<script>", page_file("tables.min.js"), "</script>",
-    "<script>", page_file("page.js"), "</script>",
-    "<script type=\"application/json\" id=\"facts\">", page_json(facts), "</script>",
+    page_code(), "<script type=\"application/json\" id=\"facts\">", page_json(facts), "</script>",
     "<script>const look = openCloseLook(\"look\", ",
     "JSON.parse(document.getElementById(\"facts\").textContent));</script>"
   ))

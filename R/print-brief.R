@@ -5,10 +5,11 @@ say <- function(...) show_lines(paste(paste0(...), collapse = ""))
 
 show_lines <- function(lines) cat(visible(lines), sep = "\n")
 
-# Lines wrapped at 80 columns, further lines indented.
+# Lines wrapped at 80 columns, or the terminal's, further lines indented.
 say_wrapped <- function(text, indent = 2L) {
   lead <- nchar(text) - nchar(sub("^ +", "", text))
-  show_lines(strwrap(text, width = 80L, indent = lead, exdent = indent))
+  width <- min(80L, getOption("width"))
+  show_lines(strwrap(text, width = width, indent = lead, exdent = indent))
 }
 
 #' @export

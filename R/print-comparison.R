@@ -62,10 +62,7 @@ screen_words <- function(cmp) {
 
 # Standings as a table of text, numbers rounded to their uncertainty.
 print_standings <- function(table, cmp) {
-  labels <- vapply(seq_len(nrow(table)), function(i) {
-    at <- which(candidate_names(cmp) == table$candidate[i] & cmp$results$row == table$setting[i])
-    setting_label(cmp, at, all = FALSE)
-  }, character(1))
+  labels <- setting_label(cmp, rows_in_standings(cmp, table), all = FALSE)
   print_standings_rows(table, labels)
 }
 

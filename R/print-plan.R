@@ -300,31 +300,6 @@ short_duration <- function(seconds) {
   }
 }
 
-# A plain table of text columns within 80 columns; the last column is wrapped.
-print_table <- function(rows, align = rep("left", length(rows)), width = 80L) {
-  cells <- Map(function(column, name) c(name, as.character(column)), rows, names(rows))
-  last <- cells[[length(cells)]]
-  cells <- Map(
-    function(column, side) cli::ansi_align(column, max(cli::ansi_nchar(column)), side),
-    cells[-length(cells)], align[-length(cells)]
-  )
-  lead <- if (length(cells) > 0L) {
-    paste0(do.call(paste, c(unname(cells), sep = "  ")), "  ")
-  } else {
-    rep("", length(last))
-  }
-  room <- max(20L, width - cli::ansi_nchar(lead[1]))
-  if (align[length(align)] == "right") {
-    last <- cli::ansi_align(last, max(cli::ansi_nchar(last)), "right")
-  }
-  for (i in seq_along(lead)) {
-    wrapped <- if (cli::ansi_nchar(last[i]) <= room) last[i] else strwrap(no_break(last[i]), room)
-    if (length(wrapped) == 0L) wrapped <- ""
-    indent <- c(lead[i], rep(strrep(" ", cli::ansi_nchar(lead[1])), length(wrapped) - 1L))
-    show_lines(sub(" +$", "", paste0(indent, gsub("\u00a0", " ", wrapped))))
-  }
-}
-
 # Keeps "name = value" together when text is wrapped.
 no_break <- function(text) gsub(" = ", "\u00a0=\u00a0", text, fixed = TRUE)
 

@@ -37,17 +37,25 @@ progress_text <- function(event) {
   left <- if (share < 1 && is.finite(event$seconds_left)) {
     paste0(", ", format_duration(event$seconds_left), " left")
   }
-  best <- if (!is.null(event$best)) {
+  best <- event$best
+  best <- if (!is.null(best)) {
+    others <- utils::head(seq_along(best$mean)[-1], 3L)
     paste0(
-      " | best ", event$metric, " ", with_spread(event$best$mean, event$best$sd, "sd"),
-      " ", event$best$candidate,
-      if (event$done < event$total) paste0(", ", count_of(event$best$splits, "split"))
+      " | best ", event$metric, " ", with_spread(best$mean[1], best$sd[1], "sd"),
+      " ", best$candidate[1],
+      if (event$done < event$total) paste0(", ", count_of(best$splits[1], "split")),
+      paste0("; ", vapply(best$mean[others], round_to, "", best$sd[1]), " ",
+        best$candidate[others],
+        recycle0 = TRUE, collapse = ""
+      )
     )
   }
   failed <- if (event$failed > 0) paste0(" | ", event$failed, " failed")
   paste0(
-    progress_bar(share), " ", floor(100 * share), " %, ", event$settings_done, "/",
-    count_of(event$settings, "setting"), ", ", round(event$per_second), " scores/s, ",
+    progress_bar(share), " ", floor(100 * share), " %, ",
+    format(event$done, big.mark = ","), "/", count_of(event$total, "score"),
+    if (!is.null(event$round)) paste0(", round ", event$round),
+    if (event$dropped > 0) paste0(", ", event$dropped, " dropped"), ", ",
     format_duration(event$seconds), left, best,
     failed
   )

@@ -118,6 +118,13 @@ report_style <- paste(
     ".say{font-size:1.08rem}code,pre{background:#f3f3f3;padding:.1rem",
     ".3rem}pre{padding:.8rem;overflow-x:auto}"
   ),
+  ".paper{display:none}",
+  # on paper nothing can be scrolled
+  "@media print{nav{display:none}.wide{overflow:visible;max-height:none}",
+  "table{font-size:.72rem}th,td{padding:.15rem .35rem}",
+  "td:not(.n){overflow-wrap:break-word}.replaced tr:nth-child(n+21){display:none}",
+  "figure,img,tr,pre{break-inside:avoid}h2,h3{break-after:avoid}header,main{padding:0}",
+  "pre{white-space:pre-wrap}body{font-size:13px}.paper{display:block}}",
   sep = "\n"
 )
 
@@ -147,8 +154,25 @@ report_part <- function(id, title, ...) list(id = id, title = title, body = html
 
 say_html <- function(...) htmltools::tags$p(class = "say", paste0(...))
 
-# A table of a data frame; columns of numbers sort as numbers.
-report_table <- function(table, sortable = FALSE) {
+# A listing as it prints, with its sentences as further columns.
+report_listing <- function(table) {
+  shown <- unclass(as.data.frame(tibble::as_tibble(table)))
+  spec <- attr(table, "listing")
+  cells <- listing_cells(shown, spec)
+  texts <- lapply(shown[spec$texts], function(x) ifelse(is.na(x), "", x))
+  text <- c(cells$text, texts)
+  right <- c(cells$align == "right", logical(length(texts)))
+  tags <- htmltools::tags
+  heads <- Map(function(name, n) tags$th(class = if (n) "n", name), names(text), right)
+  rows <- lapply(seq_along(text[[1]]), function(i) {
+    tags$tr(unname(Map(function(x, n) tags$td(class = if (n) "n", x[i]), text, right)))
+  })
+  tags$div(class = "wide", tags$table(tags$thead(tags$tr(unname(heads))), tags$tbody(rows)))
+}
+
+# A table of a data frame; columns of numbers sort as numbers. `scores`: names of columns that are
+# rounded to `certain`.
+report_table <- function(table, sortable = FALSE, scores = NULL, certain = NA) {
   tags <- htmltools::tags
   numeric <- vapply(table, is.numeric, logical(1))
   heads <- Map(
@@ -158,13 +182,15 @@ report_table <- function(table, sortable = FALSE) {
     names(table),
     numeric
   )
-  texts <- lapply(table, function(x) {
-    if (is.numeric(x)) {
+  texts <- Map(function(x, name) {
+    if (name %in% scores) {
+      ifelse(is.na(x), "", vapply(x, round_to, "", certain))
+    } else if (is.numeric(x)) {
       ifelse(is.na(x), "", format_each(x))
     } else {
       ifelse(is.na(x), "", as.character(x))
     }
-  })
+  }, table, names(table))
   rows <- lapply(seq_len(nrow(table)), function(i) {
     tags$tr(Map(
       function(text, x, n) {
@@ -233,6 +259,7 @@ report_tried <- function(cmp) {
   names(table)[3] <- "fits a split"
   cost <- spent[spent$what != "elapsed", c("what", "seconds", "share")]
   cost$share <- round(100 * cost$share, 1)
+  cost$seconds <- signif(cost$seconds, 3)
   names(cost)[3] <- "% of the whole"
   report_part(
     "tried", "What was tried, and what it cost",
@@ -259,10 +286,8 @@ most_report_rows <- 200L
 
 report_standings <- function(cmp) {
   table <- standings_rows(cmp)
-  first <- c("place", "candidate", "mean", "sd", "se")
-  table <- table[c(first, setdiff(names(table), c(first, "metric")))]
-  if (all(is.na(table$training))) table <- table[setdiff(names(table), c("training", "gap"))]
   cut <- nrow(table) > most_report_rows
+  shown <- report_rows_of(utils::head(table, most_report_rows), cmp)
   said <- Filter(
     function(line) !startsWith(line, "To look at:") && !startsWith(line, "- "),
     unclass(summary(cmp))
@@ -274,20 +299,32 @@ report_standings <- function(cmp) {
     report_figure(draw_standings(cmp), "The best setting of each candidate"),
     page_look(),
     htmltools::tags$div(
-      class = "replaced", report_table(utils::head(table, most_report_rows), sortable = TRUE),
+      class = "replaced", report_table(shown,
+        sortable = TRUE, certain = middle(table$se),
+        scores = c("mean", "sd", "se", "lowest", "highest", "training", "gap")
+      ),
+      htmltools::tags$p(class = "paper", "On paper the first 20 rows; the page itself has more."),
       if (cut) {
         htmltools::tags$p(paste0("The first ", most_report_rows, " of ", nrow(table), " rows."))
       }
     ),
-    if (nrow(odd) > 0L) htmltools::tagList(htmltools::tags$h3("To look at"), report_table(odd))
+    if (nrow(odd) > 0L) htmltools::tagList(htmltools::tags$h3("To look at"), report_listing(odd))
   )
+}
+
+# Rows of the standings with their settings in words.
+report_rows_of <- function(table, cmp) {
+  kept <- c("place", "candidate", "mean", "sd", "se", "lowest", "highest")
+  if (any(!is.na(table$training))) kept <- c(kept, "training", "gap")
+  kept <- c(kept, if (any(table$failed > 0)) "failed", intersect("provided", names(table)))
+  shown <- as.data.frame(table[c(kept, "seconds")])
+  shown$seconds <- signif(shown$seconds, 3)
+  shown$setting <- setting_label(cmp, rows_in_standings(cmp, table), all = FALSE)
+  shown
 }
 
 report_spread <- function(cmp) {
   pairs <- tryCatch(compare_pairs(cmp), kw_error_select = function(e) NULL)
-  if (!is.null(pairs)) {
-    pairs[c("p_better", "p_same")] <- lapply(pairs[c("p_better", "p_same")], percent)
-  }
   report_part(
     "spread",
     "Spread by split",
@@ -303,9 +340,7 @@ report_spread <- function(cmp) {
           "intervals (Nadeau & Bengio 2003), and the probabilities that the first is better or ",
           "both are practically the same (within ", format(signif(attr(pairs, "margin"), 2)), "):"
         )),
-        report_table(pairs[c(
-          "first", "second", "difference", "low", "high", "p_better", "p_same", "answer"
-        )])
+        report_listing(pairs)
       )
     }
   )
@@ -325,10 +360,7 @@ report_tuning <- function(cmp) {
       report_figure(draw_tuning(cmp, name), paste("Tuning of", name))
     }),
     if (nrow(shares <- hyperparameter_importance(cmp)) > 0L) {
-      report_table(shares[c(
-        "candidate", "hyperparameter", "values", "share", "range",
-        "se", "matters"
-      )])
+      report_listing(shares)
     }
   )
 }
@@ -342,9 +374,7 @@ report_choice <- function(choice) {
     say_html(choice$reason), say_html(honest_text(choice)),
     if (!is.null(choice$threshold)) say_html(choice$threshold$reason),
     htmltools::tags$p("What each rule would have chosen:"),
-    report_table(rules[c(
-      "rule", "candidate", "values", "mean", "sd", "cost", "reason", "picked"
-    )])
+    report_listing(rules)
   )
 }
 
@@ -364,7 +394,7 @@ report_estimate <- function(cmp) {
       "that:"
     ),
     report_figure(draw_optimism(found), "Naive and corrected scores", height = 420),
-    report_table(found[c("estimate", "score", "optimism", "low", "high", "note")])
+    report_listing(found)
   )
 }
 
@@ -379,10 +409,7 @@ report_set_aside <- function(model) {
         "The ", count_of(scores$rows[1], "set-aside row"), " were opened ",
         times_word(scores$openings[1]), "."
       ),
-      report_table(scores[c(
-        "metric", "training", "validation", "validation_sd", "set_aside", "low",
-        "high"
-      )]),
+      report_listing(scores),
       if (!is.null(attr(scores, "intervals"))) say_html(coverage_text(attr(scores, "intervals"))),
       if (scores$openings[1] > 1L) {
         htmltools::tags$p(
@@ -401,7 +428,7 @@ report_explanation <- function(model, choice) {
   importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)
-  errors <- as.data.frame(largest_errors(choice, top = 10))
+  errors <- tibble::as_tibble(largest_errors(choice, top = 10))
   report_part(
     "explanation", "What the model looks at",
     say_html(
@@ -458,7 +485,7 @@ report_failures <- function(cmp) {
     } else {
       htmltools::tagList(
         say_html(count_of(nrow(gone), "fit or score", "fits or scores"), " failed, and why:"),
-        report_table(utils::head(gone, 50L))
+        report_listing(utils::head(gone, 50L))
       )
     },
     if (length(warned) > 0L) {

@@ -28,10 +28,17 @@
 #'   wrote?
 #' @param limits See [limits()]. A plan's own minutes hold unless others are given here.
 #' @param quiet Say nothing while running?
+#' @param log Path of a CSV file that gets a line for every setting as soon as it has its scores on
+#'   all splits, for other tools to follow: time, candidate, number of the setting, hyperparameters,
+#'   every metric's mean and standard deviation over the splits (not corrected, as some bootstrap
+#'   schemes are in [standings()]), splits, failures, seconds, and `key`, what the setting is by its
+#'   content. A run that goes on with a journal goes on with its log as well; where a setting had
+#'   to be done again its last line counts.
 #' @return A `kw_comparison`: read it with [standings()], [scores_by_split()],
 #'   [rows_by_split()], [failures()], choose with [select_final()].
 #' @section Errors:
-#' `kw_error_run` when every fit failed, showing the commonest message.
+#' `kw_error_run` when every fit failed, showing the commonest message; `kw_error_log` when `log` is
+#' there already and no log of this run.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -45,18 +52,18 @@
 run_comparison <- function(
   plan, ..., keep = "none", workers = "auto", journal = NULL,
   accept_versions = FALSE,
-  limits = NULL, quiet = FALSE
+  limits = NULL, quiet = FALSE, log = NULL
 ) {
   alone <- inherits(plan, "kw_brief") && ...length() == 0L
   check_flag(quiet, "quiet")
   plan <- if (alone) quick_plan(plan) else as_plan(plan, ...)
-  carry_out(plan, keep, workers, journal, accept_versions, limits, quiet)
+  carry_out(plan, keep, workers, journal, accept_versions, limits, quiet, log = log)
 }
 
 # `before`, `asked` and `more`: see execute_plan().
 carry_out <- function(
   plan, keep = "none", workers = "auto", journal = NULL, accept_versions = FALSE, limits = NULL,
-  quiet = FALSE, before = NULL, asked = names(plan$spaces), more = NULL
+  quiet = FALSE, before = NULL, asked = names(plan$spaces), more = NULL, log = NULL
 ) {
   for (one in keep) check_choice(one, c("none", "training_scores", "all_predictions"), "keep")
   check_flag(quiet, "quiet")
@@ -65,6 +72,7 @@ carry_out <- function(
   }
   if (!is.null(limits)) check_class(limits, "kw_limits", "limits", "Make them with limits().")
   check_flag(accept_versions, "accept_versions")
+  if (!is.null(log)) log <- new_run_log(log, plan)
   if (!is.null(journal)) {
     journal <- open_journal(journal, plan, accept_versions)
     on.exit(journal$close())
@@ -76,7 +84,7 @@ carry_out <- function(
       listener = choose_listener(quiet),
       workers = workers,
       limits = with_plan_minutes(limits %||% no_limits, plan),
-      journal = journal, before = before, asked = asked, more = more
+      journal = journal, before = before, asked = asked, more = more, log = log
     )
   )
 }
@@ -96,7 +104,7 @@ execute_plan <- function(
   plan, keep = "none", listener = function(event) invisible(), workers = 1,
   limits = no_limits,
   journal = NULL, share = TRUE, shuffle = FALSE, before = NULL, asked = names(plan$spaces),
-  more = NULL
+  more = NULL, log = NULL
 ) {
   started <- seconds_now()
   pool <- new_pool(workers, plan)
@@ -105,7 +113,7 @@ execute_plan <- function(
   # of a comparison that is gone on with the journal may know as well
   earlier <- if (is.null(journal)) list(seconds = 0, units = 0) else journal$earlier()
   units <- max(earlier$units, before$results$spent[["units"]])
-  sink <- new_sink(plan, listener, journal, units)
+  sink <- new_sink(plan, listener, journal, units, log)
   crew <- list(
     pool = pool, sink = sink, costs = new_costs(run$work), journal = journal, shuffle = shuffle,
     deadline = if (is.null(limits$minutes)) Inf else started + 60 * limits$minutes

@@ -324,5 +324,13 @@ as_plan <- function(plan, ...) {
     }
     return(plan)
   }
+  known <- names(formals(plan_comparison))
+  given <- ...names()
+  strange <- given[nzchar(given) & is.na(pmatch(given, known, duplicates.ok = TRUE))]
+  if (length(strange) > 0L) {
+    stop_kw("argument", paste0("There is no argument `", strange[1], "`."),
+      remedy = did_you_mean(strange[1], known, "Arguments")
+    )
+  }
   plan_comparison(plan, ...)
 }

@@ -176,7 +176,11 @@ list_ruled_out <- function(plan, ...) {
       why = gone$why
     )
   })
-  tibble::as_tibble(data.table::rbindlist(rows))
+  table <- tibble::as_tibble(data.table::rbindlist(rows))
+  listing(table,
+    title = paste0(count_of(nrow(table), "setting"), " will not be tried"),
+    none = "Nothing is ruled out.", texts = "why"
+  )
 }
 
 settings_text <- function(settings) {

@@ -2,7 +2,7 @@
 # told.
 
 # Takes what units bring home, as they come.
-new_sink <- function(plan, listener, journal, units = 0) {
+new_sink <- function(plan, listener, journal, units = 0, log = NULL) {
   parts <- list()
   work <- NULL
   names <- NULL
@@ -17,6 +17,7 @@ new_sink <- function(plan, listener, journal, units = 0) {
   grow <- function(larger) {
     work <<- larger
     watch$grow(work)
+    if (!is.null(log)) log$grow(work)
     if (is.null(journal)) return(invisible())
     names <<- row_names_of_fits(work)
     rows <<- new_row_writer(work, names, journal$metrics, plan$splits)
@@ -28,6 +29,7 @@ new_sink <- function(plan, listener, journal, units = 0) {
       grow(work)
       parts <<- list(ledger)
       watch$again(ledger)
+      if (!is.null(log)) log$take(ledger, work)
       if (is.null(journal)) return(invisible())
       steps <- step_rows(ledger$steps, work, plan$splits)
       journal$write(rows(ledger), steps_not_in(steps, journal$steps()))
@@ -39,7 +41,8 @@ new_sink <- function(plan, listener, journal, units = 0) {
       if (write && !is.null(journal)) {
         journal$write(rows(part), step_rows(part$steps, work, plan$splits), took)
       }
-      watch$tick(part, known = !write)
+      watch$tick(part)
+      if (!is.null(log)) log$take(part, work)
     },
     drop = watch$drop,
     # pairs of fit and split that are done on a share of the training rows
@@ -56,6 +59,7 @@ new_sink <- function(plan, listener, journal, units = 0) {
       if (!is.null(journal)) {
         journal$forget(names$fit[unit$fits], plan$splits[[unit$split]]$key, unit$share)
       }
+      if (!is.null(log) && unit$share == 1) log$forget(unit$fits, unit$split, work)
       watch$again(parts[[1]])
     },
     progress = watch$progress, end = watch$end, ledger = whole, units = function() units,
@@ -69,39 +73,40 @@ new_watch <- function(plan, listener) {
   n_splits <- length(plan$splits)
   sums <- squares <- numeric()
   counts <- seen <- integer()
-  done <- found <- skipped <- failed <- 0
+  done <- failed <- 0
   started <- began <- seconds_now()
   last <- 0
   usable <- is.na(plan$undefined[[plan$decide]])
   # a search that goes on, or a screen: nobody knows how much it will be
   dropped <- integer()
-  open <- !is.null(plan$screen) || !all(vapply(plan$seats, function(s) s$search$at_once, NA))
-  # the setting with the best mean so far; none before three splits
-  leader <- function() {
+  searching <- !all(vapply(plan$seats, function(s) s$search$at_once, NA))
+  open <- !is.null(plan$screen) || searching
+  rounds <- 0L
+  # every candidate's setting with the best mean so far, the best first; none before three splits
+  leaders <- function() {
     ready <- which(counts >= min(3L, sum(usable)) & is.finite(sums))
-    ready[which.max(goodness(sums[ready] / counts[ready], plan$metrics[[plan$decide]]))]
+    good <- goodness(sums[ready] / counts[ready], plan$metrics[[plan$decide]])
+    ready <- ready[order(-good)]
+    ready[!duplicated(work$settings$candidate[ready])]
   }
   best_so_far <- function() {
-    at <- leader()
+    at <- leaders()
     if (length(at) == 0L) return(NULL)
     mean <- sums[at] / counts[at]
     list(
       candidate = names(plan$spaces)[work$settings$candidate[at]], mean = mean,
-      sd = sqrt(max(0, squares[at] - counts[at] * mean^2) / (counts[at] - 1)),
+      sd = sqrt(pmax(0, squares[at] - counts[at] * mean^2) / (counts[at] - 1)),
       splits = counts[at]
     )
   }
   share_left <- function() NA_real_
   emit <- function(type) {
-    n_settings <- length(seen)
     seconds <- seconds_now() - started
     listener(list(
-      type = type, done = done, total = n_settings * n_splits, settings = n_settings,
-      settings_done = sum(seen == n_splits), failed = failed,
+      type = type, done = done, total = length(seen) * n_splits, failed = failed,
       seconds = seconds,
       seconds_left = if (open) NA else (seconds_now() - began) * share_left(),
-      per_second = (done - found - skipped) / max(1e-3, seconds),
-      metric = plan$decide,
+      metric = plan$decide, round = if (searching) rounds, dropped = length(dropped),
       best = if (type == "start") NULL else best_so_far()
     ))
   }
@@ -126,14 +131,13 @@ new_watch <- function(plan, listener) {
   }
   drop <- function(settings) {
     dropped <<- union(dropped, settings)
-    more <- sum(n_splits - seen[settings])
-    done <<- done + more
-    skipped <<- skipped + more
+    done <<- done + sum(n_splits - seen[settings])
     seen[settings] <<- n_splits
   }
   list(
     grow = function(larger) {
       work <<- larger
+      rounds <<- rounds + 1L
       more <- length(work$settings$fit) - length(seen)
       sums <<- c(sums, numeric(more))
       squares <<- c(squares, numeric(more))
@@ -149,11 +153,9 @@ new_watch <- function(plan, listener) {
     drop = drop,
     end = function() emit("end"),
     progress = function() emit("progress"),
-    # a part of one split; what a journal held is not counted as done by this run
-    tick = function(part, known = FALSE) {
-      before <- done
+    # a part of one split
+    tick = function(part) {
       tick(part)
-      if (known) found <<- found + done - before
       if (seconds_now() - last > 0.1) {
         last <<- seconds_now()
         emit("progress")
@@ -164,7 +166,7 @@ new_watch <- function(plan, listener) {
       n <- length(seen)
       sums <<- squares <<- numeric(n)
       counts <<- seen <<- integer(n)
-      done <<- skipped <<- failed <<- 0
+      done <<- failed <<- 0
       for (split in unique(ledger$split)) {
         tick(take_entries(ledger, which(ledger$split == split), work$fits$count))
       }

@@ -48,7 +48,11 @@ diagnose <- function(cmp, metric = NULL) {
     find_failed(cmp)
   )
   empty <- list(code = character(), where = character(), detail = character(), remedy = character())
-  tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
+  table <- tibble::as_tibble(data.table::rbindlist(c(list(empty), found)))
+  listing(table,
+    title = paste0(count_of(nrow(table), "thing"), " to look at, by ", metric$label),
+    none = paste0("Nothing is odd, by ", metric$label, "."), texts = c("detail", "remedy")
+  )
 }
 
 oddity <- function(code, where, detail, remedy) {
@@ -212,7 +216,15 @@ hyperparameter_importance <- function(cmp, metric = NULL) {
     share = numeric(), range = numeric(),
     se = numeric(), matters = logical()
   )
-  tibble::as_tibble(data.table::rbindlist(c(list(empty), unlist(rows, recursive = FALSE))))
+  table <- tibble::as_tibble(
+    data.table::rbindlist(c(list(empty), unlist(rows, recursive = FALSE)))
+  )
+  listing(table,
+    title = paste0("How much hyperparameters matter to ", metric$label),
+    none = "No hyperparameter took more than one value.",
+    scores = c("range", "se"), certain = middle(table$se), shares = "share",
+    called = c(matters = "matters", share = "share of variance")
+  )
 }
 
 # One hyperparameter: `level` says which of its values each of the settings `mine` has.

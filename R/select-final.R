@@ -373,12 +373,20 @@ explain_choice <- function(choice, margin = NULL) {
   at <- vapply(rows, `[[`, 1L, "at")
   label <- function(i) if (is.na(i)) NA_character_ else setting_label(cmp, i)
   chosen <- choice$at
-  tibble::tibble(
+  table <- tibble::tibble(
     rule = vapply(rows, `[[`, "", "rule"), candidate = candidate_names(cmp)[at],
     setting = cmp$results$row[at],
     values = vapply(at, label, ""), mean = field$mean[at], sd = field$sd[at],
     cost = unname(costs[vapply(rows, `[[`, "", "rule")]),
     reason = vapply(rows, `[[`, "", "reason"),
     picked = !is.na(at) & at == chosen
+  )
+  listing(table,
+    title = paste0(
+      "What each rule chooses by ", cmp_metric(cmp, choice$metric)$label, "; cost: how much worse ",
+      "than the best mean on splits that were not drawn"
+    ),
+    scores = c("mean", "sd", "cost"), certain = field$sd[leader] / 3, hide = "setting",
+    last = "values", called = c(values = "setting"), texts = "reason"
   )
 }

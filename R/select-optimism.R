@@ -71,13 +71,22 @@ optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500) {
     vapply(rows, function(row) as.double(row[[what]] %||% NA_real_), numeric(1), USE.NAMES = FALSE)
   }
   score <- pick("score")
-  tibble::as_tibble(list(
+  table <- tibble::as_tibble(list(
     estimate = names(rows), metric = rep(metric$name, length(rows)),
     score = score,
     optimism = goodness(naive, metric) - goodness(score, metric),
     low = pick("low"), high = pick("high"),
     note = vapply(rows, function(row) row$note %||% "", "", USE.NAMES = FALSE)
   ))
+  shown <- listing(table,
+    title = paste0(
+      "How much too good the leader's mean ", metric$label, " is, for having been picked from ",
+      count_of(length(ranked), "setting")
+    ),
+    scores = c("score", "optimism"), certain = summary$se[leader], hide = "metric",
+    interval = 0.95
+  )
+  mark_table(shown, NULL, about = c(choice = choice_name(cmp, leader), metric = metric$label))
 }
 
 fold_corrected_score <- function(cmp, metric, summary, ranked, naive) {

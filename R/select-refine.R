@@ -273,8 +273,13 @@ join_comparisons <- function(..., metric = NULL) {
     )
   }, given, curves, names)
   table <- tibble::as_tibble(data.table::rbindlist(rows))
+  shown <- listing(table[order(-goodness(table$mean, metric)), ],
+    title = paste0("Searches by their best mean ", metric$label),
+    scores = c("mean", "sd", "se"), certain = middle(table$se), hide = "metric",
+    called = c(values = "setting"), last = "values"
+  )
   mark_table(
-    table[order(-goodness(table$mean, metric)), ],
+    shown,
     "kw_searches",
     curves = curves,
     metric = metric

@@ -141,5 +141,5 @@ settled_sentence <- function(cmp) {
 looks_table <- function(looks) {
   table <- tibble::as_tibble(data.table::rbindlist(looks))
   table$fits <- c(0L, diff(table$fits))
-  table
+  listing(table, title = "What each look found")
 }

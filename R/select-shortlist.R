@@ -97,15 +97,28 @@ compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjus
   first <- best[pairs[1, ]]
   second <- best[pairs[2, ]]
   found <- paired_differences(field, first, second)
+  found$answer <- as.character(found$answer)
   name <- candidate_names(cmp)
   number <- cmp$results$row
   about <- list(
     first = name[first], second = name[second], setting_first = number[first],
     setting_second = number[second], metric = rep(field$metric$name, length(first))
   )
-  mark_table(tibble::as_tibble(c(about, found)), NULL,
-    margin = field$margin %||% default_margin(field, best[1])
+  margin <- field$margin %||% default_margin(field, best[1])
+  table <- listing(tibble::as_tibble(c(about, found)),
+    title = paste0(
+      "Candidates' best settings in pairs, by ", field$metric$label, ": by how much the first is ",
+      "better; practically the same within ", format(signif(margin, 3))
+    ),
+    scores = "difference", certain = middle((found$high - found$low) / 4), interval = level,
+    shares = c("p_better", "p_same", "p_worse"),
+    called = c(difference = "by", p_better = "P(better)", p_same = "P(same)", p_worse = "P(worse)"),
+    hide = c("setting_first", "setting_second", "metric", "p", "p_worse", "splits"),
+    foot = if (anyNA(found$answer)) {
+      paste0("Of a difference on fewer than ", fewest_splits, " splits nothing can be said.")
+    }
   )
+  mark_table(table, NULL, margin = margin)
 }
 
 # What settings are compared by: `good`, goodness on every split (settings x splits) whose

@@ -46,20 +46,9 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
   best <- tryCatch(
     select_final(cmp, "best_mean", metric = metric$name), kw_error_select = function(e) NULL
   )
-  mark_table(table, "kw_standings", about = list(
+  mark_table(table, c("kw_standings", "kw_listing"), about = list(
     label = metric$label, direction = metric$direction, settings = length(cmp$results$candidate),
     candidates = length(spaces_of(cmp)), splits = splitter_of(cmp)$label,
     worth = if (!is.null(best)) honest_text(best, leader = TRUE)
   ))
-}
-
-# Without all its columns it is a tibble like any other.
-#' @export
-`[.kw_standings` <- function(x, ...) {
-  out <- NextMethod()
-  if (is.data.frame(out) && !identical(names(out), names(x))) {
-    attr(out, "about") <- NULL
-    class(out) <- setdiff(class(out), "kw_standings")
-  }
-  out
 }

@@ -52,7 +52,22 @@ scores_by_split <- function(cmp, metric = NULL) {
   asked <- results$done
   asked[, splits_of_all(cmp$plan)] <- TRUE
   asked <- as.vector(asked)
-  tibble::as_tibble(data.table::rbindlist(lapply(metrics, function(name) one(name)[asked, ])))
+  table <- tibble::as_tibble(
+    data.table::rbindlist(lapply(metrics, function(name) one(name)[asked, ]))
+  )
+  labels <- vapply(metrics, function(name) cmp_metric(cmp, name)$label, "")
+  sizes <- vapply(metrics, function(name) middle(score_summary(cmp, name)$sd), 1)
+  listing(table,
+    title = paste0(
+      "Scores split by split: ", enumerate(labels), " of ", count_of(n, "setting"), " on ",
+      count_of(n_splits, "split")
+    ),
+    scores = c("validation", "training"), certain = stats::setNames(sizes / 2, metrics),
+    hide = c(
+      if (max(place$rep) == 1L) "repeat", if (is.null(results$training)) "training", "setting"
+    ),
+    settings = varied_settings(cmp)
+  )
 }
 
 split_places <- function(cmp) {
@@ -78,18 +93,30 @@ rows_by_split <- function(cmp) {
 #' @export
 failures <- function(cmp) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  incidents(cmp, c(cmp$results$failures, cmp$results$unscored))
+  incidents(cmp, c(cmp$results$failures, cmp$results$unscored), "failed")
 }
 
 #' @rdname scores_by_split
 #' @export
 warnings_by_split <- function(cmp) {
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  incidents(cmp, cmp$results$warnings)
+  incidents(cmp, cmp$results$warnings, "warned")
 }
 
 # One row for every setting that an incident concerns.
-incidents <- function(cmp, records) {
+incidents <- function(cmp, records, what) {
+  table <- incident_rows(cmp, records)
+  concerned <- length(unique(paste(table$candidate, table$setting)))
+  listing(table,
+    title = paste0(
+      count_of(concerned, "setting"), " ", what, ", ", count_of(nrow(table), "time"), " in all"
+    ),
+    none = paste0("No setting ", what, "."), hide = "setting", texts = "message",
+    settings = varied_settings(cmp)
+  )
+}
+
+incident_rows <- function(cmp, records) {
   place <- split_places(cmp)
   rows <- lapply(records, function(record) {
     n <- length(record$settings)
@@ -114,4 +141,13 @@ incidents <- function(cmp, records) {
     table$split,
     table$stage
   ), ]
+}
+
+# What the columns of scores are called: "3", of several repeats "2.3", of pooled ones "repeat 2".
+split_names <- function(cmp, counted) {
+  splits <- all_splits(cmp)[counted]
+  repeats <- vapply(splits, `[[`, 1, "rep")
+  if (has_pooled_scores(cmp)) return(paste("repeat", seq_along(unique(repeats))))
+  parts <- vapply(splits, function(s) paste(s$part), "")
+  if (any(repeats > 1)) paste0(repeats, ".", parts) else parts
 }

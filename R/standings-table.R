@@ -125,41 +125,41 @@ varied_columns <- function(cmp) {
   stats::setNames(columns, names)
 }
 
-# "pruning = 0.01, impurity = gini" for one setting of a candidate.
+# "pruning = 0.01, impurity = gini" of settings; not `all`: without what never varied in their
+# candidate.
 setting_label <- function(cmp, at, all = TRUE) {
-  candidate <- cmp$results$candidate[at]
-  settings <- cmp$results$tables[[candidate]]
-  # what a blend is made of is always said
-  if (!all && !is_blend(spaces_of(cmp)[[candidate]])) {
-    settings <- settings[vapply(settings, function(x) length(unique(x)) > 1L, logical(1))]
-  }
-  values <- setting_values(settings, cmp$results$row[at])
-  values <- values[!is.na(values)]
-  if (length(values) == 0L) return("")
-  paste(names(values), vapply(values, format_value, character(1)), sep = " = ", collapse = ", ")
+  tables <- if (all) cmp$results$tables else varied_settings(cmp)
+  setting_words(tables, cmp$results$candidate[at], cmp$results$row[at])
 }
 
-format_value <- function(x) if (is.numeric(x)) format(signif(x, 6), digits = 4) else as.character(x)
+# The tables of settings by candidate, without what never varied in one.
+varied_settings <- function(cmp) {
+  tables <- Map(function(settings, space) {
+    # what a blend is made of is always said
+    if (is_blend(space)) return(settings)
+    settings[vapply(settings, function(x) length(unique(x)) > 1L, NA)]
+  }, cmp$results$tables, spaces_of(cmp))
+  stats::setNames(tables, names(spaces_of(cmp)))
+}
 
-# setting_label() of many settings, without what never varied in their candidate.
-setting_labels <- function(cmp, at) {
-  labels <- character(length(at))
-  for (i in unique(cmp$results$candidate[at])) {
-    mine <- which(cmp$results$candidate[at] == i)
-    settings <- cmp$results$tables[[i]]
-    if (!is_blend(spaces_of(cmp)[[i]])) {
-      settings <- settings[vapply(settings, function(x) length(unique(x)) > 1L, NA)]
-    }
+# Settings in words: rows of such tables; `candidate` is a number or a name.
+setting_words <- function(tables, candidate, row) {
+  labels <- character(length(row))
+  for (one in unique(candidate)) {
+    mine <- which(candidate == one)
+    settings <- tables[[one]]
     parts <- Map(function(name, values) {
-      values <- values[cmp$results$row[at[mine]]]
+      values <- values[row[mine]]
       known <- unique(values)
       texts <- vapply(known, format_value, "")[match(values, known)]
-      ifelse(is.na(values), NA, paste(name, "=", texts))
+      ifelse(is.na(values), NA_character_, paste(name, "=", texts))
     }, names(settings), settings)
-    labels[mine] <- vapply(seq_along(mine), function(row) {
-      said <- vapply(parts, `[[`, "", row)
+    labels[mine] <- vapply(seq_along(mine), function(at) {
+      said <- vapply(parts, `[[`, "", at)
       paste(said[!is.na(said)], collapse = ", ")
     }, "")
   }
   labels
 }
+
+format_value <- function(x) if (is.numeric(x)) format(signif(x, 6), digits = 4) else as.character(x)

@@ -27,8 +27,16 @@ time_spent <- function(cmp) {
   waiting <- if (processes > 1) max(0, whole - max(spent[["units"]], sum(work))) else 0
   seconds <- c(work, waiting = waiting, overhead = whole - sum(work) - waiting)
   shares <- c(seconds / max(whole, 1e-9), NA)
-  tibble::tibble(
+  table <- tibble::tibble(
     what = c(names(seconds), "elapsed"), seconds = unname(c(seconds, cmp$seconds)),
     share = unname(shares)
+  )
+  listing(table,
+    title = paste0(
+      "Time of ", count_of(length(cmp$results$candidate), "setting"), " on ",
+      count_of(length(all_splits(cmp)), "split"), ", by ",
+      count_of(processes, "process", "processes")
+    ),
+    shares = "share"
   )
 }

@@ -12,7 +12,7 @@
 #' @export
 list_steps <- function() {
   members <- lapply(known_members("step"), function(make) make())
-  tibble::tibble(
+  table <- tibble::tibble(
     step = paste0("pre_", names(members)),
     does = vapply(members, `[[`, character(1), "does", USE.NAMES = FALSE),
     columns = vapply(members, function(m) {
@@ -24,6 +24,10 @@ list_steps <- function() {
       character(1),
       USE.NAMES = FALSE
     )
+  )
+  listing(table,
+    title = paste0(count_of(nrow(table), "step"), ": describe_step() says more"),
+    hide = "hyperparameters", texts = "does", rows = Inf
   )
 }
 

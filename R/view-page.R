@@ -44,9 +44,7 @@ view_page <- function() {
   paste0(
     "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" ",
     "content=\"width=device-width\"><title>Comparison</title><style>", report_style, page_style(),
-    "</style></head>", as.character(body), "<script>", page_file("charts.min.js"),
-    "</script><script>", page_file("tables.min.js"), "</script><script>", page_file("page.js"),
-    "</script><script>", page_file("view.js"), "</script></html>"
+    "</style></head>", as.character(body), page_code("view.js"), "</html>"
   )
 }
 

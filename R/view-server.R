@@ -16,8 +16,9 @@
 #' @param trust As for [open_comparison()].
 #' @return A list, invisibly: `address`, and `stop()`, a function that ends the view.
 #' @section Errors:
-#' `kw_error_journal` for a journal that there is not or that is damaged, `kw_error_view` for a port
-#' that is in use, `kw_error_package` when httpuv is not installed.
+#' `kw_error_results` for a folder that holds no journal, `kw_error_journal` for a journal that
+#' there is not or that is damaged, `kw_error_view` for a port that is in use, `kw_error_package`
+#' when httpuv is not installed.
 #' @examples
 #' \donttest{
 #' job <- brief(demo_pots(),
@@ -52,16 +53,16 @@ view_comparison <- function(x, port = NULL, open = interactive(), trust = FALSE)
     }
   )
   address <- paste0("http://127.0.0.1:", port, "/", token, "/")
-  if (open) open_page(address)
+  if (open && !open_page(address)) say("Open this page: ", address)
   invisible(list(address = address, stop = function() httpuv::stopServer(server)))
 }
 
+# Was there a browser to open it?
 open_page <- function(address) {
-  opened <- tryCatch({
+  tryCatch({
     utils::browseURL(address)
     TRUE
   }, error = function(e) FALSE, warning = function(w) FALSE)
-  say(if (opened) "Opened " else "Open this page: ", address)
 }
 
 # 128 bits that no seed decides.
@@ -76,12 +77,7 @@ view_source <- function(x, trust) {
     return(list(read = function() list(cmp = x, version = "1", written = FALSE, note = "")))
   }
   check_string(x, "x")
-  file <- if (dir.exists(x)) file.path(x, "journal.sqlite") else x
-  if (!file.exists(file)) {
-    stop_kw("journal", paste0("There is no journal ", quoted(file), "."),
-      remedy = "Give a journal, or a folder of results that holds journal.sqlite."
-    )
-  }
+  file <- journal_of(x)
   last <- list(version = "", note = "")
   read <- function() {
     parts <- paste0(file, c("", "-wal"))
@@ -113,17 +109,16 @@ view_app <- function(source, token, port) {
     path <- strsplit(request$PATH_INFO, "/", fixed = TRUE)[[1]]
     if (length(path) < 2L || path[2] != token) return(view_answer(404L, "There is nothing here."))
     what <- if (length(path) > 2L) path[3] else "page"
-    asked <- view_query(request$QUERY_STRING)
-    tryCatch(
+    tryCatch(suppressWarnings({
+      asked <- view_query(request$QUERY_STRING)
       switch(what,
         page = view_answer(200L, view_page(), "text/html; charset=utf-8"),
         facts = view_json(view_facts(source$read(), asked)),
         choice = view_json(view_choice(source$read()$cmp, asked)),
         threshold = view_json(view_threshold(source$read()$cmp, asked)),
         view_answer(404L, "There is nothing here.")
-      ),
-      error = function(e) view_json(list(error = plain_message(e)))
-    )
+      )
+    }), error = function(e) view_json(list(error = plain_message(e))))
   })
 }
 
@@ -156,7 +151,7 @@ most_view_settings <- 5000L
 view_facts <- function(now, asked) {
   if (is.null(now$cmp)) return(list(version = "", note = now$note, written = TRUE))
   if (identical(asked$known, now$version) && identical(asked$written, format(now$written))) {
-    return(list(version = now$version, same = TRUE))
+    return(list(version = now$version, note = now$note, same = TRUE))
   }
   cmp <- now$cmp
   metric <- if (nzchar(asked$metric %||% "")) asked$metric

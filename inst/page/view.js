@@ -25,7 +25,8 @@ async function ask() {
       metric: asked.metric
     });
     if (found.error) at("view-note").textContent = found.error;
-    else if (!found.same) show(found);
+    else if (found.same) at("view-note").textContent = found.note;
+    else show(found);
   } catch (e) {
     at("view-note").textContent = "The view was ended: this page shows what was read last.";
   }
@@ -78,7 +79,9 @@ async function choose() {
   const takes = known.margins.includes(rule);
   at("view-margin-label").hidden = !takes;
   if (takes) at("view-margin-said").textContent = margin();
-  const found = await get("choice", {rule: rule, margin: takes ? margin() : "", metric: asked.metric});
+  const found = await get("choice", {
+    rule: rule, margin: takes ? margin() : "", metric: asked.metric
+  });
   at("view-choice").textContent = found.error || found.name + ": " + found.mean + ". " + found.reason;
   at("choice-code").textContent = found.error ? "" : found.code + "\n\n" + found.plan;
 }

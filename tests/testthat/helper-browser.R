@@ -42,7 +42,7 @@ open_browser <- function(address, width = 1280, height = 800, env = parent.frame
         type = "pointer", id = "mouse", parameters = list(pointerType = "mouse"),
         actions = c(
           list(list(type = "pointerMove", duration = 50, x = x, y = y, origin = element)),
-          if (press) list(list(type = "pointerDown", button = 0), list(type = "pointerUp", button = 0))
+          if (press) lapply(c("pointerDown", "pointerUp"), function(t) list(type = t, button = 0))
         )
       ))))
     },

@@ -109,4 +109,10 @@ command <- function(...) {
   )
 }
 
+# A report's words: without the long lines of its pictures and scripts, where a search takes minutes.
+page_text <- function(file) {
+  lines <- readLines(file, warn = FALSE)
+  paste(lines[nchar(lines) < 2e4], collapse = " ")
+}
+
 candidate_of <- function(choice) kw("candidate_names")(choice$cmp)[choice$at]

@@ -86,3 +86,80 @@ test_that("the parts that there are can be listed and described from the command
   expect_match(command("metrics", "auc")$out, "better: higher", all = FALSE)
   expect_match(command("families", "forst")$err, "forest", all = FALSE)
 })
+
+test_that("tables are written as JSON for other programs", {
+  withr::local_dir(withr::local_tempdir())
+  writeLines(c(
+    paste0("brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"), ","),
+    "  outcome: shrinkage_pct, id: pot_id, group: firing_id, ignore: [cracked, grade, notes]}",
+    "candidates: {base: baseline, tree: {tree: {min_leaf: [5, 40]}}}",
+    "splits: {kfold: {k: 3}}", "seed: 2"
+  ), "plan.yml")
+  json <- function(...) {
+    said <- command(...)
+    expect_identical(said$status, 0L, info = said$err)
+    jsonlite::fromJSON(paste(said$out, collapse = "\n"))
+  }
+  expect_equal(json("preview", "plan.yml", "--json")$settings, c(1, 2))
+  ran <- command("run", "plan.yml", "--out", "out", "--no-report", "--log", "log.csv", "--quiet")
+  expect_identical(ran$status, 0L, info = ran$err)
+  cmp <- open_comparison("out/journal.sqlite")
+  expect_equal(json("standings", "out", "--json")$mean, standings(cmp)$mean)
+  expect_equal(json("standings", "out/journal.sqlite", "--json")$sd, standings(cmp)$sd)
+  chosen <- json("select", "out", "--rule", "within", "--margin", "0.2", "--json")
+  expect_equal(chosen$mean, select_final(cmp, "within", margin = 0.2)$mean)
+  expect_setequal(chosen$rules$rule, explain_choice(select_final(cmp))$rule)
+  expect_identical(nrow(data.table::fread("log.csv")), 3L)
+})
+
+test_that("parts that an R file defines are known to the command, only if it is named", {
+  withr::local_dir(withr::local_tempdir())
+  writeLines(c(
+    "fam_middle <- kilnwright::define_family('middle', kinds = 'number',",
+    "  fit = function(x, y, weights, settings, seed, threads) stats::median(y),",
+    "  predict = function(model, x) rep(model, nrow(x)), does = 'Predicts the median.')"
+  ), "mine.R")
+  listed <- command("--with", "mine.R", "parts", "--kind", "family")
+  expect_match(listed$out, "fam_middle: Predicts the median", all = FALSE)
+  expect_no_match(paste(command("parts", "--kind", "family")$out, collapse = ""), "fam_middle")
+  writeLines("x <- 1", "none.R")
+  writeLines("stop('no kiln')", "broken.R")
+  for (case in list(c("none.R", "defines no part"), c("broken.R", "does not run: no kiln"),
+    c("absent.R", "no file 'absent.R'"))) {
+    said <- command("--with", case[1], "parts")
+    expect_identical(said$status, 2L)
+    expect_match(said$err, case[2])
+  }
+})
+
+test_that("shells complete commands and options, and every help has an example that is a command", {
+  withr::local_dir(withr::local_tempdir())
+  commands <- names(kw("shipped_members")("command"))
+  writeLines(command("completion", "bash")$out, "complete.bash")
+  complete <- function(...) {
+    words <- c("kilnwright", ...)
+    script <- c(
+      "source complete.bash",
+      paste0("COMP_WORDS=(", paste(shQuote(words), collapse = " "), ")"),
+      paste0("COMP_CWORD=", length(words) - 1L), "_kilnwright", "printf '%s\\n' \"${COMPREPLY[@]}\""
+    )
+    writeLines(script, "try.bash")
+    system2("bash", "try.bash", stdout = TRUE)
+  }
+  expect_setequal(grep("^[a-z]", complete(""), value = TRUE), commands)
+  expect_identical(complete("sta"), "standings")
+  expect_identical(complete("run", "plan.yml", "--acc"), "--accept-versions")
+  expect_identical(complete("completion", "z"), "zsh")
+  file.create("a plan.yml")
+  expect_identical(complete("run", "a p"), "a plan.yml")
+  for (name in commands) {
+    example <- kw("shipped_members")("command")[[name]]()$example
+    expect_match(example, paste0("kilnwright ", name), fixed = TRUE)
+  }
+  expect_match(command("select", "--help")$out, "^\tkilnwright select results", all = FALSE)
+  if (nzchar(Sys.which("zsh"))) {
+    writeLines(command("completion", "zsh")$out, "_kilnwright")
+    expect_identical(system2("zsh", c("-n", "_kilnwright")), 0L)
+  }
+  expect_identical(command("completion", "fish")$status, 1L)
+})

@@ -36,7 +36,7 @@ test_that("run, standings and predict work together, and agree with the R functi
   expect_setequal(
     list.files(folder),
     c(
-      "choice.json", "comparison.json", "failures.csv", "figures", "journal.sqlite",
+      "README.txt", "choice.json", "comparison.json", "failures.csv", "figures", "journal.sqlite",
       "model.kilnwright", "plan.yml", "report.html",
       "scores_by_split.csv", "set_aside.csv", "standings.csv",
       "summary.txt"
@@ -44,9 +44,25 @@ test_that("run, standings and predict work together, and agree with the R functi
   )
   expect_setequal(list.files(file.path(folder, "figures")), c("standings.png", "tuning-tree.png"))
   expect_gt(min(file.size(list.files(file.path(folder, "figures"), full.names = TRUE))), 10000)
+  # every column and key that is written is explained
+  about <- paste(readLines(file.path(folder, "README.txt")), collapse = "\n")
+  for (name in setdiff(list.files(folder, "csv$"), "figures")) {
+    expect_match(about, name, fixed = TRUE)
+    for (column in setdiff(names(data.table::fread(file.path(folder, name))), "pruning")) {
+      expect_match(about, paste0("\\b", column, "\\b"))
+    }
+  }
+  for (key in names(jsonlite::read_json(file.path(folder, "choice.json")))) {
+    expect_match(about, paste0("\\b", key, "\\b"))
+  }
   expect_match(ran$out, "^Open this page first: .*report.html$", all = FALSE)
-  page <- paste(readLines(file.path(folder, "report.html"), warn = FALSE), collapse = " ")
-  expect_match(page, "on rows that nothing had seen its")
+  # a report that is made of the folder knows what was found on rows set aside, if that is chosen
+  reported <- file.path(dirname(folder), "later.html")
+  expect_identical(command("report", folder, "--rule", "best_mean", "--out", reported)$status, 0L)
+  text <- page_text(reported)
+  expect_match(text, "rows were opened once")
+  expect_match(text, "on rows that nothing had seen its")
+  expect_match(page_text(file.path(folder, "report.html")), "on rows that nothing had seen its")
 
   cmp <- quiet_run(read_plan(plan))
   saved <- as.data.frame(data.table::fread(file.path(folder, "standings.csv")))
@@ -259,7 +275,7 @@ test_that("select chooses again from a journal by another rule, and report write
   page <- file.path(folder, "report.html")
   reported <- command("report", journal, "--out", page)
   expect_identical(reported$status, 0L, info = reported$err)
-  expect_match(readLines(page, warn = FALSE), "The choice, and why", all = FALSE)
+  expect_match(page_text(page), "The choice, and why")
   expect_identical(command("report", journal, "--out", "/nowhere/a.html")$status, 1L)
   expect_identical(command("worker")$status, 2L)
 })

@@ -95,7 +95,10 @@ test_that("split lines, tuning maps and the confusion table show the comparison'
   held <- kw("held_out_of_choice")(choice)
   expect_equal(accuracy, mean((held$prediction[, 2] > 0.5) == (held$truth == "yes")))
   expect_error(draw_observed(choice), "numeric", class = "kw_error_draw")
-  expect_error(draw_threshold(choice), "set_threshold", class = "kw_error_draw")
+  # a comparison stands for its choice, and a threshold is found where there is none
+  expect_equal(draw_confusion(cmp)$data, cells)
+  found <- set_threshold(choice, best = "balanced_accuracy")$threshold
+  expect_equal(draw_threshold(cmp)$data, found$curve)
   expect_error(draw_tuning_map(cmp, "baseline"), class = "kw_error_draw")
 })
 
@@ -181,5 +184,115 @@ test_that("settings in which a hyperparameter has no effect are drawn, too", {
   lines <- draw_tuning(cmp, along = c("penalty"))$data
   expect_identical(nrow(lines), 9L)
   expect_true("not used" %in% c(levels(lines$line), lines$panel, sub(".* = ", "", lines$panel)))
-  expect_true("not used" %in% levels(draw_tuning_each(cmp)$data$value))
+  each <- ggplot2::ggplot_build(draw_tuning_each(cmp))$layout$panel_params
+  labels <- unlist(lapply(each, function(panel) panel$x$get_labels()))
+  expect_setequal(
+    labels[!is.na(labels)],
+    c("0.01", "0.1", "1", "none", "yeo_johnson", "mean", "median", "not used")
+  )
+})
+
+leaves <- function(min_leaf = among(2, 5, 12, 30), pruning = among(1e-4, 1e-3, 1e-2, 0.1), ...) {
+  quiet_run(toy_brief("number"), candidates(
+    base = fam_baseline(), tree = fam_tree(min_leaf = min_leaf, pruning = pruning),
+    other = fam_tree(min_leaf = among(40, 45))
+  ), splits = split_kfold(4), metrics = c("rmse", "mae"), seed = 2, ...)
+}
+
+test_that("tuning figures draw the best candidate if none is named, and what is in focus", {
+  cmp <- leaves()
+  table <- standings(cmp)
+  table <- table[table$candidate == "tree", ]
+  plot <- draw_tuning_each(cmp, worst = 1)
+  expect_match(plot$labels$title, "^tree:")
+  expect_match(gsub("\n", " ", plot$labels$caption), "tree: the best candidate that varies")
+  expect_no_match(draw_tuning_each(cmp, "tree")$labels$caption, "since none was named")
+  # a number on its own scale, by magnitude: even steps in log10 are even steps on the axis
+  of_pruning <- plot$data[grepl("pruning", plot$data$panel), ]
+  expect_equal(diff(diff(sort(unique(of_pruning$at)))), c(0, 0), tolerance = 1e-8)
+  expect_equal(sort(of_pruning$mean), sort(table$mean))
+  better <- draw_parallel(cmp, focus = 0.25)
+  expect_identical(length(unique(better$data$setting)), 4L)
+  expect_match(gsub("\n", " ", better$labels$caption), "In focus: 4 of 16 settings")
+  inside <- draw_tuning_map(cmp, focus = list(min_leaf = c(3, 12), pruning = c(0, 0.01)))$data
+  expect_setequal(as.character(inside$min_leaf), c("5", "12"))
+  expect_identical(nrow(inside), 6L)
+  expect_identical(nrow(draw_tuning(cmp, focus = list(pruning = c(0.05, 1)))$data), 4L)
+  expect_error(draw_tuning(cmp, focus = list(min_leaf = c(100, 200))), class = "kw_error_draw")
+  expect_error(draw_tuning(cmp, focus = list(leaves = 3)), "min_leaf", class = "kw_error_argument")
+  expect_error(draw_tuning(cmp, focus = list(min_leaf = 3)), "lowest", class = "kw_error_argument")
+  expect_error(draw_tuning(cmp, focus = 2), class = "kw_error_argument")
+  # where the candidate's best is out of focus, the best of those in focus leads
+  away <- list(min_leaf = c(2, 12))
+  if (table$min_leaf[1] <= 12) away <- list(min_leaf = c(30, 30))
+  lines <- draw_parallel(cmp, focus = away)$data
+  at_end <- lines[lines$axis == max(lines$axis), ]
+  expect_equal(at_end$place[at_end$leads], max(at_end$place))
+  # a hyperparameter that nothing in focus uses
+  kernels <- quiet_run(toy_brief("number"), candidates(s = fam_support_vectors(
+    kernel = among("linear", "radial"), cost = among(0.1, 1), width = among(1, 3)
+  )), splits = split_kfold(3), seed = 1)
+  linear <- list(kernel = "linear")
+  expect_error(draw_tuning(kernels, along = "width", focus = linear), class = "kw_error_draw")
+  for (plot in list(
+    draw_tuning_each(kernels, focus = linear), draw_parallel(kernels, focus = linear),
+    draw_tuning_map(kernels, focus = linear)
+  )) {
+    expect_no_warning(ggplot2::ggplotGrob(plot))
+  }
+  map <- draw_tuning_map(kernels, along = c("kernel", "width"))$data
+  expect_setequal(paste(map$kernel, map$width), c("linear not used", "radial 1", "radial 3"))
+  expect_error(draw_threshold(cmp), "two classes", class = "kw_error_draw")
+})
+
+test_that("many hyperparameters at once: the better a setting, the higher and the later its line", {
+  cmp <- leaves()
+  lines <- draw_parallel(cmp, "tree")$data
+  at_end <- lines[lines$axis == max(lines$axis), ]
+  table <- standings(cmp)
+  table <- table[table$candidate == "tree", ]
+  # lower is better: the best one stands at the top
+  expect_equal(at_end$place[at_end$leads], 1)
+  expect_equal(
+    sort(at_end$place), sort((max(table$mean) - table$mean) / diff(range(table$mean)))
+  )
+  expect_identical(order(at_end$place), order(at_end$worth))
+})
+
+test_that("two metrics have a front of their own, than which nothing is better by both", {
+  cmp <- leaves()
+  data <- draw_tradeoff(cmp, "mae")$data
+  scores <- merge(
+    standings(cmp)[c("candidate", "setting", "mean")],
+    standings(cmp, "mae")[c("candidate", "setting", "mean")], by = c("candidate", "setting")
+  )
+  beaten <- vapply(seq_len(nrow(scores)), function(i) {
+    any(scores$mean.x <= scores$mean.x[i] & scores$mean.y <= scores$mean.y[i] &
+          (scores$mean.x < scores$mean.x[i] | scores$mean.y < scores$mean.y[i]))
+  }, NA)
+  expect_setequal(unique(data$mean[data$front]), unique(scores$mean.x[!beaten]))
+  expect_error(draw_tradeoff(cmp, "auc"), "mae", class = "kw_error_argument")
+})
+
+test_that("plot() draws what the draw_ functions give, and many candidates have a legend", {
+  cmp <- leaves()
+  choice <- select_final(cmp)
+  grDevices::pdf(NULL)
+  withr::defer(grDevices::dev.off())
+  expect_equal(plot(cmp)$data, draw_standings(cmp)$data)
+  expect_equal(plot(choice)$data, draw_verdict(choice)$data)
+  expect_equal(plot(fit_final(choice))$data, draw_verdict(choice)$data)
+  worth <- column_importance(choice, times = 1)
+  expect_equal(plot(worth)$data, draw_importance(worth)$data)
+  for (made in list(cmp$plan$brief, cmp$plan, learning_curve(choice), scores_by(cmp, "colour"))) {
+    expect_s3_class(plot(made), "ggplot")
+  }
+  names <- sprintf("a name that is as long as people like it, %02d", 1:20)
+  many <- quiet_run(toy_brief("number"),
+    do.call(candidates, lapply(stats::setNames(2:21, names), function(n) fam_tree(min_leaf = n))),
+    splits = split_kfold(3), seed = 1
+  )
+  for (plot in list(draw_front(many), draw_split_scores(many), draw_standings(many))) {
+    expect_no_warning(ggplot2::ggplotGrob(plot))
+  }
 })

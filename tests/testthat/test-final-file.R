@@ -44,6 +44,21 @@ test_that("a model says which of its parts hold training rows", {
   expect_output(print(fit_final(select_final(cmp))), "holds working rows")
 })
 
+test_that("the manifest says without R what the model is, as docs/model-file.md has it", {
+  file <- withr::local_tempfile(fileext = ".kilnwright")
+  cmp <- quiet_run(toy_brief(), candidates(t = fam_tree()), splits = split_kfold(3), seed = 1)
+  model <- fit_final(select_final(cmp))
+  save_model(model, file)
+  said <- manifest_of(file)
+  expect_identical(unlist(said$classes), c("no", "yes"))
+  expect_identical(said$facts$versions$packages$rpart, format(packageVersion("rpart")))
+  expect_equal(said$scores[[1]]$validation, model$scores$validation[1])
+  about <- readLines(file.path(source_folder(), "docs", "model-file.md"))
+  for (key in c(names(said), names(said$facts), names(said$facts$versions))) {
+    expect_match(about, paste0("`", key, "`"), fixed = TRUE, all = FALSE)
+  }
+})
+
 test_that("bombs, doubled checksums and odd manifests are refused before anything is read", {
   file <- saved_model(candidates(t = fam_tree()))
   odd <- list(

@@ -242,7 +242,7 @@ test_that("the whole way is open to every kind: rule, set-aside, file, plan file
   }
   expect_match(capture.output(print(model)), "amount", all = FALSE)
   write_report(model, "report.html")
-  expect_match(readLines("report.html"), "a number between", all = FALSE)
+  expect_match(page_text("report.html"), "a number between")
 })
 
 spread_out <- function(n = 300) {

@@ -29,7 +29,8 @@ test_that("settings are sorted, searched, filtered, marked and hovered over in a
   }
   expect_identical(said(), "11 of 11 settings")
   # what stands there without scripts has gone
-  expect_true(page$do("return getComputedStyle(document.querySelector('.replaced')).display == 'none'"))
+  plain <- "return getComputedStyle(document.querySelector('.replaced')).display"
+  expect_identical(page$do(plain), "none")
   expect_identical(trimws(first("place")), "1")
   expect_match(first("candidate"), table$candidate[1])
 
@@ -70,7 +71,8 @@ test_that("settings are sorted, searched, filtered, marked and hovered over in a
   expect_equal(unlist(drawn), mine$validation, tolerance = 1e-5)
 
   # hovering over the leader says what it is; zooming in and back
-  at <- page$do("const p = look.scores.convertToPixel({gridIndex: 0}, [1, look.state.facts.settings.mean[0]]);
+  at <- page$do("const best = look.state.facts.settings.mean[0];
+    const p = look.scores.convertToPixel({gridIndex: 0}, [1, best]);
     const b = document.querySelector('.look-scores').getBoundingClientRect();
     return [p[0] - b.width / 2, p[1] - b.height / 2]")
   page$do("document.querySelector('.look-scores').scrollIntoView({block: 'center'})")
@@ -109,7 +111,8 @@ test_that("hostile names are shown as text, and nothing of theirs is run", {
   expect_null(page$do("return window.planted"))
   # on a narrow screen nothing is wider than it
   wide <- page$do("return [...document.querySelectorAll('body *')].filter(e =>
-    e.getBoundingClientRect().right > innerWidth + 1 && !e.closest('.wide,.look-table,.look-chart,figure,pre'))
+    e.getBoundingClientRect().right > innerWidth + 1 &&
+    !e.closest('.wide,.look-table,.look-chart,figure,pre'))
     .map(e => e.tagName + '.' + e.className)")
   expect_identical(wide, list())
   expect_length(page$log("browser"), 0)

@@ -42,7 +42,9 @@ test_that("what a view is asked for is answered from this machine, below its pat
   cut <- ask_view(cmp, "/token/threshold", query = "?rule=one_se&missed=5&false_alarm=1")$json
   choice <- select_final(cmp, "one_se")
   expect_equal(eval(parse(text = cut$code))$threshold$value, cut$threshold)
-  expect_match(ask_view(cmp, "/token/choice", query = "?rule=nonsense")$json$error, "nonsense")
+  for (query in c("?rule=nonsense", "?rule=%zz&=&", "?rule=within&margin=x")) {
+    expect_type(ask_view(cmp, "/token/choice", query = query)$json$error, "character")
+  }
 })
 
 test_that("a journal is watched while it grows, ends, is damaged and goes", {
@@ -66,10 +68,13 @@ test_that("a journal is watched while it grows, ends, is damaged and goes", {
   third <- kw("view_facts")(source$read(), list())
   expect_identical(third$progress$done, second$progress$done)
   expect_match(third$note, "journal")
+  # also to a page that has seen all there was
+  known <- list(known = third$version, written = "FALSE")
+  expect_match(kw("view_facts")(source$read(), known)$note, "journal")
   unlink(file)
   expect_match(kw("view_facts")(source$read(), list())$note, "journal")
-  expect_error(kw("view_source")(file, FALSE), "no journal", class = "kw_error_journal")
-  expect_error(view_comparison(withr::local_tempdir()), class = "kw_error_journal")
+  expect_error(view_comparison(file), "no journal", class = "kw_error_journal")
+  expect_error(view_comparison(withr::local_tempdir()), "no journal", class = "kw_error_results")
 })
 
 test_that("the command watches a run in the browser, and new scores appear by themselves", {
