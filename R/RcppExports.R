@@ -21,6 +21,14 @@ nearest_rows <- function(queries, donors, category, k, skip) {
     .Call(`_kilnwright_nearest_rows`, queries, donors, category, k, skip)
 }
 
+note_terminations <- function() {
+    invisible(.Call(`_kilnwright_note_terminations`))
+}
+
+was_terminated <- function() {
+    .Call(`_kilnwright_was_terminated`)
+}
+
 prefix_means <- function(x, sizes) {
     .Call(`_kilnwright_prefix_means`, x, sizes)
 }

@@ -31,6 +31,25 @@ check_flag <- function(x, arg) {
   invisible(x)
 }
 
+# Beside its arguments a public function takes nothing: what is there is a misspelt name, or one
+# value too many.
+no_more <- function(...) {
+  if (...length() == 0L) return(invisible())
+  call <- sys.call(-1L)
+  called <- if (is.name(call[[1]]) || is.call(call[[1]])) rlang::call_name(call)
+  called <- if (is.null(called)) "The function" else paste0(called, "()")
+  known <- setdiff(names(formals(sys.function(-1L))), "...")
+  strange <- Filter(nzchar, ...names())
+  if (length(strange) == 0L) {
+    stop_kw("argument", paste0(
+      called, " was given too much; it takes ", enumerate(known, 20L), "."
+    ))
+  }
+  stop_kw("argument", paste0(called, " has no argument `", strange[1], "`."),
+    remedy = did_you_mean(strange[1], known, "Arguments"), argument = strange[1]
+  )
+}
+
 check_string <- function(x, arg, null_ok = FALSE) {
   ok <- (null_ok && is.null(x)) || (is.character(x) && length(x) == 1L && !is.na(x) && nzchar(x))
   check_argument(ok, arg, "one piece of text", x)

@@ -74,6 +74,7 @@ as_member <- function(part, kind, name, make) {
 #'
 #' @param from Name of a package that is being loaded, or an environment such as `globalenv()`. All
 #'   parts in it are registered, whatever the objects are called.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The names of what was registered, such as `"fam_median"`, invisibly.
 #' @section Errors:
 #' `kw_error_definition` when there is another part of that kind and name already.
@@ -83,7 +84,8 @@ as_member <- function(part, kind, name, make) {
 #' )
 #' register_members(environment())
 #' @export
-register_members <- function(from) {
+register_members <- function(from, ...) {
+  no_more(...)
   by_name <- is.character(from)
   if (by_name) {
     check_string(from, "from")
@@ -142,6 +144,7 @@ finding_definition <- function(name, look, does) {
 #' @param kind One or more of `"step"`, `"family"`, `"metric"`, `"split"`, `"search"`, `"screen"`,
 #'   `"rule"`, `"finding"`; default all. [list_steps()], [list_families()] and [list_metrics()] say
 #'   more of theirs.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble: `kind`, `part` (what it is called, such as `split_kfold`), `does` (one
 #'   sentence), `arguments` (separated by commas), `from` (a package, or `"this session"`).
 #' @section Errors:
@@ -149,7 +152,8 @@ finding_definition <- function(name, look, does) {
 #' @examples
 #' list_parts("search")
 #' @export
-list_parts <- function(kind = NULL) {
+list_parts <- function(kind = NULL, ...) {
+  no_more(...)
   kinds <- sub("^fam$", "family", names(member_prefixes))
   for (one in kind) check_choice(one, kinds, "kind")
   asked <- names(member_prefixes)[kinds %in% (kind %||% kinds)]
@@ -200,7 +204,9 @@ given_arguments <- function(given, defaults, kind, name) {
 }
 
 # The names and defaults of the arguments of a function that makes a member.
-arguments_of_maker <- function(make) attr(make, "defaults") %||% as.list(formals(make))
+arguments_of_maker <- function(make) {
+  attr(make, "defaults") %||% as.list(formals(make))[setdiff(names(formals(make)), "...")]
+}
 
 # Most parts keep none of the rows that they learned from.
 keeps_no_rows <- function(settings, kind = NULL) FALSE

@@ -20,7 +20,7 @@ record_fields <- list(
   kw_model = c(
     "brief", "schema", "missing_codes", "outcome", "id", "kind", "levels", "event", "exposure",
     "quantiles", "costs", "steps", "family", "value", "folds", "metrics", "threshold", "scores",
-    "facts", "origin"
+    "facts", "reference", "origin"
   )
 )
 

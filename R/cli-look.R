@@ -193,6 +193,75 @@ member_command_score <- function() {
   )
 }
 
+member_command_drift <- function() {
+  new_command("drift", "say whether new rows still look like those a model was fitted on",
+    c("model", "table"),
+    list(
+      option("group", help = "the column that says which new rows belong together"),
+      option("level", 0.05, "how often a look may find what is not there [default %default]",
+        "double"),
+      option("margin", 0.1, "a shift that matters: share of rows elsewhere [default %default]",
+        "double"),
+      option("figure", help = "also draw the columns that moved into this PNG file"),
+      option("trust", help = "the model file comes from a place that I trust", type = "flag"),
+      json_option()
+    ),
+    example = "kilnwright drift model.kilnwright new-pots.csv --trust",
+    run = function(positional, options) {
+      if (!is.null(options$figure)) check_writable_file(options$figure)
+      model <- open_model(positional$model, trust = options$trust)
+      found <- watch_drift(model, positional$table,
+        level = options$level, margin = options$margin, group = options$group
+      )
+      if (!is.null(options$figure)) save_png(draw_drift(found), options$figure)
+      if (!options$json) return(print(found, n = Inf))
+      scores <- attr(found, "scores")
+      writeLines(json_text(list(
+        columns = as.data.frame(found), scores = if (!is.null(scores)) as.data.frame(scores)
+      )))
+    }
+  )
+}
+
+member_command_serve <- function() {
+  new_command("serve", "answer requests for predictions over HTTP", "model",
+    list(
+      option("port", help = "port to listen on [default: any that is free]", type = "double"),
+      option("host", "127.0.0.1", "address to listen on [default %default, this machine alone]"),
+      option("token-file", help = "file whose first line requests must bring as bearer token"),
+      option("most-rows", 10000, "refuse requests with more rows [default %default]", "double"),
+      option("most-bytes", 1e7, "refuse larger requests [default %default]", "double"),
+      option("trust", help = "the model file comes from a place that I trust", type = "flag")
+    ),
+    example = "kilnwright serve model.kilnwright --port 8600 --trust",
+    run = function(positional, options) {
+      model <- open_model(positional$model, trust = options$trust)
+      service <- serve_model(model, options$port, options$host, token_of(options[["token-file"]]),
+        options[["most-rows"]], options[["most-bytes"]]
+      )
+      on.exit(service$stop())
+      note_terminations()
+      writeLines(service$address)
+      complain("Ctrl-C ends the service.")
+      tryCatch(while (!was_terminated()) httpuv::service(250), interrupt = function(e) NULL)
+      # what was asked before the end is answered
+      httpuv::service(100)
+      counts <- service$counts()
+      complain(paste0("Ended after ", count_of(counts$requests, "request"), " and ",
+        count_of(counts$rows, "row"), "; ", counts$refused, " refused."))
+    }
+  )
+}
+
+# A secret is no argument: others see those.
+token_of <- function(file) {
+  if (is.null(file)) return(NULL)
+  if (!file.exists(file)) wrong_call(paste0("There is no file ", quoted(file), "."))
+  token <- trimws(c(readLines(file, n = 1L, warn = FALSE), "")[1])
+  if (!nzchar(token)) wrong_call(paste0("The first line of ", quoted(file), " is empty."))
+  token
+}
+
 # ---- what parts there are ----
 
 member_command_parts <- function() {

@@ -6,6 +6,7 @@
 #'
 #' @param dir Folder to put the command into; it should be on the PATH.
 #' @param arguments Character vector, as typed after `kilnwright`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `install_command()`: the path of the command, invisibly.
 #'   `run_command_line()` ends the R session with the exit status, unless the
 #'   session is interactive.
@@ -14,7 +15,8 @@
 #' @examples
 #' install_command(tempdir())
 #' @export
-install_command <- function(dir) {
+install_command <- function(dir, ...) {
+  no_more(...)
   check_string(dir, "dir")
   if (!dir.exists(dir)) stop_kw("argument", paste0("There is no folder ", quoted(dir), "."))
   from <- system.file("exec", "kilnwright", package = "kilnwright", mustWork = TRUE)
@@ -29,7 +31,8 @@ install_command <- function(dir) {
 
 #' @rdname install_command
 #' @export
-run_command_line <- function(arguments) {
+run_command_line <- function(arguments, ...) {
+  no_more(...)
   status <- run_command(arguments)
   # a reader that has seen enough, as `| head`, is no error; a full disk is one
   if (output_state() == "failed") {

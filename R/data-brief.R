@@ -44,6 +44,7 @@
 #'   each the name of a column or a number. The metric `"case_cost"` then is the mean cost a row, by
 #'   which settings and the decision threshold can be chosen. The columns stay predictors unless
 #'   `ignore` names them too, as it must if they are not known when new rows are predicted.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_brief`; print it to read what it says.
 #' @section Errors:
 #' `kw_error_brief` when a column is absent, has two roles or cannot be used as
@@ -58,7 +59,8 @@
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
                   missing_codes = NULL, outcome_scale = NULL, outcome_kind = NULL,
-                  exposure = NULL, quantiles = NULL, costs = NULL) {
+                  exposure = NULL, quantiles = NULL, costs = NULL, ...) {
+  no_more(...)
   check_table(table)
   if (missing(outcome)) {
     stop_kw("brief", "`outcome` is missing: which column is to be predicted?",

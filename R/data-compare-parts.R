@@ -4,6 +4,7 @@
 #' that it was done.
 #'
 #' @param brief A [brief()] with rows set aside.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, the most different column first: `column`, `kind`, `difference`
 #'   (0 to 1: Kolmogorov's distance of numbers and dates, total variation distance
 #'   of categories), `p_value` (Kolmogorov-Smirnov or chi-squared test),
@@ -14,7 +15,8 @@
 #' job <- set_aside(brief(demo_pots(), outcome = "cracked", group = "firing_id"), seed = 7)
 #' compare_set_aside(job)
 #' @export
-compare_set_aside <- function(brief) {
+compare_set_aside <- function(brief, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.null(brief$sealed)) {
     stop_kw("set_aside", "No rows were set aside.", remedy = "Use set_aside() first.")

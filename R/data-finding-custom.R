@@ -12,6 +12,7 @@
 #'   no step does.
 #' @param settings Named list: arguments of the step.
 #' @param does One sentence, for [list_parts()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The finding, for [register_members()].
 #' @section Errors:
 #' `kw_error_definition` when `look` uses something from outside itself.
@@ -25,7 +26,8 @@
 #' )
 #' @export
 define_finding <- function(code, look, severity = "notable", step = NULL, settings = list(),
-                           does = "") {
+                           does = "", ...) {
+  no_more(...)
   check_word(code, "code")
   check_choice(severity, c("serious", "notable", "minor"), "severity")
   if (!is.null(step)) check_string(step, "step")

@@ -5,6 +5,7 @@
 #' and correlations are taken over at most 20,000 rows, evenly spaced.
 #'
 #' @param brief A [brief()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_findings`, a tibble with `code`, `where` (columns, or "the table"),
 #'   `detail` (one sentence), `remedy` (R code), `severity` (`"serious"`, `"notable"`,
 #'   `"minor"`), `columns` (list of names), and `action`, which [apply_remedies()] uses.
@@ -15,7 +16,8 @@
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes")
 #' inspect_data(job)
 #' @export
-inspect_data <- function(brief) {
+inspect_data <- function(brief, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   look <- new_look(brief)
   checks <- known_members("finding")

@@ -15,6 +15,7 @@
 #'   needs none.
 #' @param sheet For Excel: name or number of the sheet.
 #' @param quiet Say nothing? Otherwise files over 100 MB show a progress bar.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble. Of a folder: `file`, `text`, `class`.
 #' @section Errors:
 #' `kw_error_file` when the file is absent, empty or damaged, when a row has too
@@ -25,7 +26,8 @@
 #' file <- system.file("extdata", "pots.csv", package = "kilnwright")
 #' read_data(file)
 #' @export
-read_data <- function(file, query = NULL, sheet = 1, quiet = FALSE) {
+read_data <- function(file, query = NULL, sheet = 1, quiet = FALSE, ...) {
+  no_more(...)
   check_string(query, "query", null_ok = TRUE)
   check_flag(quiet, "quiet")
   if (inherits(file, "DBIConnection")) {

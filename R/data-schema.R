@@ -317,6 +317,6 @@ wrong_kind <- function(name, expected, x, bad) {
     "The column ", quoted(name), " must be ", expected, "; found ",
     enumerate(quoted(unique(as.character(x[bad]))), 3L), "."
   ),
-  where = where_rows(bad), column = name
+  where = where_rows(bad), column = name, expected = expected
   )
 }

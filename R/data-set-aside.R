@@ -18,6 +18,7 @@
 #'   them like any others.
 #' @param keep_groups Keep groups whole? `FALSE` lets a group lie on both sides,
 #'   which flatters the final score.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The brief with fewer working rows and a sealed part.
 #' @section Errors:
 #' `kw_error_set_aside` when rows are already set aside, or when a part would be
@@ -27,7 +28,8 @@
 #' set_aside(job, share = 0.2, seed = 7)
 #' @export
 set_aside <- function(brief, share = 0.2, seed = NULL, after = NULL, latest = TRUE,
-                      keep_groups = TRUE) {
+                      keep_groups = TRUE, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_number(share, "share", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
   check_seed(seed)

@@ -14,6 +14,7 @@
 #' @param candidates Names of the candidates to show; default all, at most six.
 #' @param bins Number of bins.
 #' @param most Thresholds up to this are shown; default twice the share of events, at least a half.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` unless the outcome has two classes.
@@ -29,7 +30,8 @@
 #' draw_roc(cmp)
 #' draw_calibration(cmp)
 #' @export
-draw_roc <- function(cmp, candidates = NULL) {
+draw_roc <- function(cmp, candidates = NULL, ...) {
+  no_more(...)
   data <- curve_data(cmp, candidates, function(truth, event, weights, at) {
     order <- order(event, decreasing = TRUE)
     last <- !duplicated(event[order], fromLast = TRUE)
@@ -51,7 +53,8 @@ draw_roc <- function(cmp, candidates = NULL) {
 
 #' @rdname draw_roc
 #' @export
-draw_precision_recall <- function(cmp, candidates = NULL) {
+draw_precision_recall <- function(cmp, candidates = NULL, ...) {
+  no_more(...)
   data <- curve_data(cmp, candidates, function(truth, event, weights, at) {
     order <- order(event, decreasing = TRUE)
     last <- !duplicated(event[order], fromLast = TRUE)
@@ -80,7 +83,8 @@ event_share <- function(cmp) {
 
 #' @rdname draw_roc
 #' @export
-draw_net_benefit <- function(cmp, candidates = NULL, most = NULL) {
+draw_net_benefit <- function(cmp, candidates = NULL, most = NULL, ...) {
+  no_more(...)
   # refuses other outcomes
   shown_candidates(cmp, candidates)
   share <- event_share(cmp)
@@ -247,7 +251,8 @@ short_of_many <- function(names) {
 
 #' @rdname draw_roc
 #' @export
-draw_calibration <- function(cmp, candidates = NULL, bins = 10) {
+draw_calibration <- function(cmp, candidates = NULL, bins = 10, ...) {
+  no_more(...)
   best <- shown_candidates(cmp, candidates)
   check_number(bins, "bins", min = 2, whole = TRUE)
   data <- do.call(rbind, lapply(best, function(setting) {

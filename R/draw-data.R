@@ -22,7 +22,8 @@ NULL
 
 #' @rdname draw_data
 #' @export
-draw_columns <- function(brief, columns = NULL, most = 16) {
+draw_columns <- function(brief, columns = NULL, most = 16, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_columns_exist(columns, names(brief$schema), "columns")
   data <- column_figure_data(brief, columns, most)
@@ -177,7 +178,8 @@ bin_for_figure <- function(x) {
 
 #' @rdname draw_data
 #' @export
-draw_missing <- function(brief, most = 30) {
+draw_missing <- function(brief, most = 30, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   data <- missing_figure_data(brief, most)
   ggplot2::ggplot(
@@ -231,7 +233,8 @@ missing_figure_data <- function(brief, most) {
 
 #' @rdname draw_data
 #' @export
-draw_correlation <- function(brief, most = 40) {
+draw_correlation <- function(brief, most = 40, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   data <- correlation_figure_data(brief, most)
   size <- if (data$n <= 20L) 3 else 2
@@ -290,7 +293,8 @@ correlation_figure_data <- function(brief, most) {
 
 #' @rdname draw_data
 #' @export
-draw_outcome <- function(brief) {
+draw_outcome <- function(brief, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   outcome <- brief$table[[brief$outcome]]
   group <- brief$roles$group

@@ -11,6 +11,7 @@
 #' @param choice A choice from [select_final()], or a comparison, of which the choice is drawn. For
 #'   `draw_threshold()` a choice from [set_threshold()]; without a threshold of its own it is the
 #'   one for the deciding metric, or for balanced accuracy where that depends on none.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when the figure does not fit the outcome.
@@ -26,7 +27,8 @@
 #' draw_observed(select_final(cmp))
 #' draw_residuals(select_final(cmp))
 #' @export
-draw_confusion <- function(choice) {
+draw_confusion <- function(choice, ...) {
+  no_more(...)
   choice <- drawn_choice(choice)
   held <- held_out_checked(choice, has_classes, "draw_confusion() is for classes.")
   brief <- brief_of(choice$cmp)
@@ -97,7 +99,8 @@ drawn_choice <- function(choice) {
 
 #' @rdname draw_confusion
 #' @export
-draw_observed <- function(choice) {
+draw_observed <- function(choice, ...) {
+  no_more(...)
   choice <- drawn_choice(choice)
   held <- held_out_checked(choice, Negate(is_wide), "draw_observed() is for a numeric outcome.")
   outcome <- outcome_words(brief_of(choice$cmp))
@@ -128,7 +131,8 @@ draw_observed <- function(choice) {
 
 #' @rdname draw_confusion
 #' @export
-draw_residuals <- function(choice) {
+draw_residuals <- function(choice, ...) {
+  no_more(...)
   choice <- drawn_choice(choice)
   held <- held_out_checked(choice, Negate(is_wide), "draw_residuals() is for a numeric outcome.")
   outcome <- outcome_words(brief_of(choice$cmp))
@@ -159,7 +163,8 @@ most_intervals <- 250L
 
 #' @rdname draw_confusion
 #' @export
-draw_intervals <- function(choice) {
+draw_intervals <- function(choice, ...) {
+  no_more(...)
   choice <- drawn_choice(choice)
   fits <- function(kind) is_wide(kind) && !has_classes(kind)
   held <- held_out_checked(choice, fits, "draw_intervals() is for quantiles.")
@@ -230,7 +235,8 @@ trend_line <- function(data, y, bins = 20L) {
 
 #' @rdname draw_confusion
 #' @export
-draw_threshold <- function(choice) {
+draw_threshold <- function(choice, ...) {
+  no_more(...)
   choice <- drawn_choice(choice)
   if (!has_event(brief_of(choice$cmp)$kind)) stop_kw("draw", "draw_threshold() is for two classes.")
   if (is.null(choice$threshold)) {

@@ -4,7 +4,7 @@
 #' @param top How many columns at most.
 #' @param model A model from [fit_final()], or what [column_effect()] gave.
 #' @param columns One or two names of columns.
-#' @param ... Further arguments of [column_effect()].
+#' @param ... For `draw_dependence()`: further arguments of [column_effect()].
 #' @param curve What [learning_curve()] gave.
 #' @param found What [optimism()] gave.
 #' @return A ggplot2 object.
@@ -26,7 +26,8 @@
 #' draw_learning_curve(learning_curve(choice, shares = c(0.3, 0.6, 1)))
 #' draw_optimism(optimism(cmp))
 #' @export
-draw_importance <- function(importance, top = 15) {
+draw_importance <- function(importance, top = 15, ...) {
+  no_more(...)
   check_class(importance, "kw_importance", "importance", "Make it with column_importance().")
   check_number(top, "top", min = 1, whole = TRUE)
   by_split <- attr(importance, "by_split")
@@ -213,7 +214,8 @@ dependence_grouped <- function(data, a, b, y) {
 
 #' @rdname draw_importance
 #' @export
-draw_learning_curve <- function(curve) {
+draw_learning_curve <- function(curve, ...) {
+  no_more(...)
   check_class(curve, "kw_learning_curve", "curve", "Make it with learning_curve().")
   metric <- attr(curve, "metric")
   each <- attr(curve, "by_split")
@@ -297,7 +299,8 @@ prognosis_layers <- function(beyond) {
 
 #' @rdname draw_importance
 #' @export
-draw_optimism <- function(found) {
+draw_optimism <- function(found, ...) {
+  no_more(...)
   fine <- is.data.frame(found) &&
     all(c("estimate", "score", "low", "high", "metric") %in% names(found))
   check_argument(fine, "found", "what optimism() gave", found)

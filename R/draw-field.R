@@ -6,6 +6,7 @@
 #' @param cmp A comparison from [run_comparison()].
 #' @param candidate Name of a candidate in which at least two hyperparameters vary.
 #' @param pair Names of two of them; default the two with the most values.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when fewer than two hyperparameters of the candidate vary.
@@ -20,7 +21,8 @@
 #' )
 #' draw_field(cmp, "tree")
 #' @export
-draw_field <- function(cmp, candidate, pair = NULL) {
+draw_field <- function(cmp, candidate, pair = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(candidate, names(spaces_of(cmp)), "candidate")
   metric <- cmp_metric(cmp)
@@ -109,6 +111,7 @@ field_data <- function(cmp, candidate, pair, metric) {
 #'   `"seconds"`, of a fit with its steps and scoring, mean over the splits; or another metric that
 #'   was scored.
 #' @param metric The metric; default the deciding one.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_argument` for a metric that was not scored, `kw_error_draw` when no setting was
@@ -125,7 +128,8 @@ field_data <- function(cmp, candidate, pair, metric) {
 #' draw_front(cmp)
 #' draw_tradeoff(cmp, "r_squared")
 #' @export
-draw_front <- function(cmp, against = "simplicity", metric = NULL) {
+draw_front <- function(cmp, against = "simplicity", metric = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   others <- setdiff(names(metrics_of(cmp)), metric$name)
@@ -173,7 +177,8 @@ draw_front <- function(cmp, against = "simplicity", metric = NULL) {
 
 #' @rdname draw_front
 #' @export
-draw_tradeoff <- function(cmp, against = "seconds", metric = NULL) {
+draw_tradeoff <- function(cmp, against = "seconds", metric = NULL, ...) {
+  no_more(...)
   draw_front(cmp, against, metric)
 }
 

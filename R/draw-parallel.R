@@ -6,6 +6,7 @@
 #'
 #' @inheritParams draw_tuning
 #' @param most So many hyperparameters at most.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when nothing varies in the candidate, or no setting is in focus;
@@ -22,7 +23,8 @@
 #' )
 #' draw_parallel(cmp, focus = 0.5)
 #' @export
-draw_parallel <- function(cmp, candidate = NULL, metric = NULL, focus = NULL, most = 8) {
+draw_parallel <- function(cmp, candidate = NULL, metric = NULL, focus = NULL, most = 8, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(most, "most", min = 1, whole = TRUE)
   metric <- cmp_metric(cmp, metric)

@@ -5,6 +5,7 @@
 #' chance. Dashes: each candidate's mean over all parts.
 #'
 #' @param found A table of [scores_by()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot.
 #' @section Errors:
 #' `kw_error_argument` for anything but such a table.
@@ -18,7 +19,8 @@
 #' )
 #' draw_scores_by(scores_by(cmp, "clay_body"))
 #' @export
-draw_scores_by <- function(found) {
+draw_scores_by <- function(found, ...) {
+  no_more(...)
   check_class(found, "kw_scores_by", "found", "Make one with scores_by().")
   about <- attr(found, "about")
   data <- scores_by_data(found)

@@ -1,6 +1,7 @@
 #' Draw how a screen thinned out the field
 #'
 #' @param cmp A comparison whose plan had a `screen`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object: of every candidate how many settings were still in after each stage,
 #'   on a logarithmic axis; the candidate's name stands where its line ends.
 #' @section Errors:
@@ -16,7 +17,8 @@
 #' )
 #' draw_screen(cmp)
 #' @export
-draw_screen <- function(cmp) {
+draw_screen <- function(cmp, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   if (is.null(cmp$plan$screen)) {
     stop_kw("argument", "The comparison has no screen.",

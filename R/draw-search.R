@@ -2,6 +2,7 @@
 #'
 #' @param searched A comparison, or what [join_comparisons()] gave.
 #' @param against `"fits"` or `"seconds"`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object: best mean so far against what was spent, settings in the order
 #'   in which they were proposed; points are single settings. Of a search that was repeated the
 #'   line is the median of the repeats, and a band goes from the worst to the best of them.
@@ -18,7 +19,8 @@
 #' )
 #' draw_search(cmp)
 #' @export
-draw_search <- function(searched, against = "fits") {
+draw_search <- function(searched, against = "fits", ...) {
+  no_more(...)
   check_choice(against, c("fits", "seconds"), "against")
   if (inherits(searched, "kw_comparison")) {
     metric <- cmp_metric(searched)

@@ -6,6 +6,7 @@
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric The metric; default the deciding one.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when there is nothing to draw, `kw_error_argument` for a metric that was not
@@ -21,7 +22,8 @@
 #' )
 #' draw_split_scores(cmp)
 #' @export
-draw_split_scores <- function(cmp, metric = NULL) {
+draw_split_scores <- function(cmp, metric = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   best <- utils::head(best_of_candidates(cmp, metric$name), length(okabe_ito))

@@ -3,6 +3,7 @@
 #' @param plan A plan, a comparison, or a [brief()].
 #' @param splits A splitter, if `plan` is a brief.
 #' @param seed Seed of the splits, if `plan` is a brief.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object: one line a split (at most 40), one column a slice of the
 #'   working rows, ordered by time or group where there is one; filled where rows are in
 #'   validation, pale in training, empty in neither. The label counts the rows.
@@ -12,7 +13,8 @@
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id")
 #' draw_splits(job, split_kfold(5), seed = 1)
 #' @export
-draw_splits <- function(plan, splits = split_kfold(), seed = 1) {
+draw_splits <- function(plan, splits = split_kfold(), seed = 1, ...) {
+  no_more(...)
   made <- splits_of(plan, splits, seed)
   shown <- utils::head(made$splits, 40L)
   data <- do.call(

@@ -9,6 +9,7 @@
 #' @param show `"candidates"`: the best setting of each candidate; `"settings"`: the
 #'   first settings of the standings.
 #' @param top How many lines at most.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_argument` for a metric that was not scored, `kw_error_draw` when nothing is ranked.
@@ -22,7 +23,8 @@
 #' )
 #' draw_standings(cmp)
 #' @export
-draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20) {
+draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(show, c("candidates", "settings"), "show")
   check_number(top, "top", min = 1, whole = TRUE)

@@ -16,13 +16,15 @@ point_shapes <- c(16, 17, 15, 18, 3, 4, 8, 1)
 #' The theme of Kilnwright's figures
 #'
 #' @param base_size Text size in points.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 theme.
 #' @examples
 #' ggplot2::ggplot(demo_pots(), ggplot2::aes(wall_mm, shrinkage_pct)) +
 #'   ggplot2::geom_point() +
 #'   theme_kilnwright()
 #' @export
-theme_kilnwright <- function(base_size = 14) {
+theme_kilnwright <- function(base_size = 14, ...) {
+  no_more(...)
   ggplot2::theme_minimal(base_size = base_size) +
     ggplot2::theme(
       plot.title = ggplot2::element_text(face = "bold", size = ggplot2::rel(1.15)),

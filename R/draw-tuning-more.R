@@ -9,6 +9,7 @@
 #' @param along Names of two hyperparameters; default the two that matter most.
 #' @inheritParams draw_tuning
 #' @param worst Down to which share of the settings, from the best, the scores are drawn; 1: all.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when too few hyperparameters vary, or no setting is in focus;
@@ -28,8 +29,9 @@
 #' draw_tuning_each(cmp)
 #' @export
 draw_tuning_map <- function(
-  cmp, candidate = NULL, along = NULL, metric = NULL, focus = NULL
+  cmp, candidate = NULL, along = NULL, metric = NULL, focus = NULL, ...
 ) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   named <- !is.null(candidate)
@@ -102,8 +104,9 @@ numbers_in_tiles <- function(tiles, best, white_from, digits, along) {
 #' @rdname draw_tuning_map
 #' @export
 draw_tuning_each <- function(
-  cmp, candidate = NULL, metric = NULL, focus = NULL, worst = 0.75
+  cmp, candidate = NULL, metric = NULL, focus = NULL, worst = 0.75, ...
 ) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(worst, "worst", min = 0.01, max = 1)
   metric <- cmp_metric(cmp, metric)

@@ -14,6 +14,7 @@
 #' @param focus Which settings to show: a share, such as 0.25 for the best quarter; or a list of
 #'   ranges (`c(lowest, highest)`) and levels by hyperparameter, such as
 #'   `list(pruning = c(1e-4, 1e-2), impurity = "gini")`. Default: all.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when nothing varies in the candidate, or no setting is in focus;
@@ -28,7 +29,8 @@
 #' )
 #' draw_tuning(cmp, "tree")
 #' @export
-draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL, focus = NULL) {
+draw_tuning <- function(cmp, candidate = NULL, along = NULL, metric = NULL, focus = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   named <- !is.null(candidate)

@@ -6,6 +6,7 @@
 #' @param x A model from [fit_final()], or a choice from [select_final()]. A model shows the score
 #'   on rows set aside once [score_set_aside()] has opened them.
 #' @param top How many of the other candidates at most; one that looks at no column is always there.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_argument` for anything else, `kw_error_select` for a model that was opened from a file.
@@ -19,7 +20,8 @@
 #' )
 #' draw_verdict(select_final(cmp))
 #' @export
-draw_verdict <- function(x, top = 6) {
+draw_verdict <- function(x, top = 6, ...) {
+  no_more(...)
   aside <- NULL
   choice <- x
   if (inherits(x, "kw_model")) {

@@ -12,6 +12,7 @@
 #'   percentiles.
 #' @param class Which class's probability, for classes; default the event, or the last class.
 #' @param seed Seed of the draw of rows.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_column_effect`: a list with `mean`, a tibble with one row a value (or a pair):
 #'   the columns, `mean`, `sd` over rows; `rows`, for one column a tibble with `row`, the
 #'   column and `prediction`; see [draw_dependence()].
@@ -29,7 +30,8 @@
 #' )
 #' column_effect(fit_final(select_final(cmp)), "wall_mm")$mean
 #' @export
-column_effect <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1) {
+column_effect <- function(model, columns, rows = 200, points = 25, class = NULL, seed = 1, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_argument(
     is.character(columns) && length(columns) %in% 1:2,
@@ -143,6 +145,7 @@ frame_value <- function(values, like) {
 #' @param most_splits Only the first so many splits are used (all of the first repeat, where
 #'   predictions are scored together).
 #' @param beyond How many times as many rows a prognosis is made for; `NULL`: none.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_learning_curve`: a tibble with `share`, `rows` (mean number of training
 #'   rows), `metric`, `training`, `validation`, `sd`, `se` (over splits), `splits`;
 #'   attributes `by_split`, `says`, a sentence, and `prognosis`, a tibble with `rows`, `score`,
@@ -165,8 +168,9 @@ frame_value <- function(values, like) {
 #' @export
 learning_curve <- function(
   choice, shares = c(0.1, 0.2, 0.4, 0.6, 0.8, 1), metric = NULL,
-  most_splits = 10, beyond = c(1.5, 2)
+  most_splits = 10, beyond = c(1.5, 2), ...
 ) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_argument(
     is.numeric(shares) && length(shares) > 1L && all(shares > 0 & shares <= 1),

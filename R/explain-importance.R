@@ -34,6 +34,7 @@
 #' @param most_splits Only the first so many splits are used (all of the first repeat, where
 #'   predictions are scored together).
 #' @param seed Seed of the shuffles; default the comparison's.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_importance`: a tibble, most important first: `column`, `metric`,
 #'   `importance` (mean over splits, in the metric's unit, positive = the column helps),
 #'   `sd`, `lowest`, `highest` (over splits), `splits`; with `chance` also `by_chance`: the
@@ -56,8 +57,9 @@
 #' @export
 column_importance <- function(
   choice, metric = NULL, times = 5, columns = NULL, most_splits = 10,
-  seed = NULL, together = NULL, within = FALSE, chance = 0, again = FALSE
+  seed = NULL, together = NULL, within = FALSE, chance = 0, again = FALSE, ...
 ) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(times, "times", min = 1, whole = TRUE)
   check_number(most_splits, "most_splits", min = 1, whole = TRUE)
@@ -374,6 +376,7 @@ stack_rows <- function(parts) {
 #'
 #' @param choice A choice from [select_final()].
 #' @param top How many rows.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, worst first: `row` (of the table given to [brief()]), the brief's id
 #'   columns, `truth`, `predicted` (value, or probability of the true class), `error`
 #'   (distance from the truth, or 1 less that probability), all on held-out rows (means over
@@ -391,7 +394,8 @@ stack_rows <- function(parts) {
 #' )
 #' largest_errors(select_final(cmp), top = 5)
 #' @export
-largest_errors <- function(choice, top = 20) {
+largest_errors <- function(choice, top = 20, ...) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(top, "top", min = 1, whole = TRUE)
   brief <- brief_of(choice$cmp)

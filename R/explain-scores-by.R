@@ -19,6 +19,7 @@
 #' @param metric The metric; default the deciding one.
 #' @param parts For numbers and dates: how many ranges.
 #' @param level A part differs when its adjusted p value is at most 1 - `level`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, one row a candidate and part: `candidate`, `setting`, `part`, `rows` (held out,
 #'   on all splits), `splits` (with a score), `metric`, `mean`, `sd` (over these splits), `shrunk`,
 #'   `difference` (from all rows of the same splits), `p` (adjusted), and `answer`: is the candidate
@@ -38,7 +39,8 @@
 #' )
 #' scores_by(cmp, "clay_body")
 #' @export
-scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95) {
+scores_by <- function(cmp, column, metric = NULL, parts = 4, level = 0.95, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(parts, "parts", min = 2, max = 50, whole = TRUE)
   check_number(level, "level", min = 0.5, max = 0.9999)

@@ -6,6 +6,7 @@
 #' fit serves every number of terms.
 #'
 #' @eval family_help("adaptive_splines")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (1991), Multivariate adaptive regression splines, Annals of
 #'   Statistics 19.
@@ -14,7 +15,8 @@
 #' @examples
 #' fam_adaptive_splines(terms = among(2:21), degree = among(1, 2))
 #' @export
-fam_adaptive_splines <- function(terms = 21, degree = 1) {
+fam_adaptive_splines <- function(terms = 21, degree = 1, ...) {
+  no_more(...)
   new_family(member_fam_adaptive_splines(), list(terms = terms, degree = degree))
 }
 

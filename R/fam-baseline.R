@@ -3,13 +3,17 @@
 #' Whatever cannot beat it has learned nothing.
 #'
 #' @eval family_help("baseline")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have.
 #' @examples
 #' candidates(baseline = fam_baseline(), linear = fam_linear())
 #' @export
-fam_baseline <- function(guess = "shares") new_family(member_fam_baseline(), list(guess = guess))
+fam_baseline <- function(guess = "shares", ...) {
+  no_more(...)
+  new_family(member_fam_baseline(), list(guess = guess))
+}
 
 member_fam_baseline <- function() {
   family_definition(

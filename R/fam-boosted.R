@@ -7,6 +7,7 @@
 #' Categories and missing values are taken as they are.
 #'
 #' @eval family_help("boosted")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (2001), Greedy function approximation: a gradient boosting
 #'   machine; Friedman (2002), Stochastic gradient boosting.
@@ -16,7 +17,8 @@
 #' fam_boosted(trees = from_to(20, 500, points = 25), rate = among(0.05, 0.1), depth = among(1, 3))
 #' @export
 fam_boosted <- function(trees = 200, rate = 0.1, depth = 3, min_leaf = 10, row_share = 0.5,
-                        column_share = 1, package = "gbm") {
+                        column_share = 1, package = "gbm", ...) {
+  no_more(...)
   new_family(
     member_fam_boosted(),
     list(

@@ -78,6 +78,7 @@ keep_model <- function(model, value) model
 #' @param test `function(settings, kind, about)` giving `TRUE` for every setting that cannot work.
 #'   `settings` holds a vector for each hyperparameter, one value a setting; `kind` is the outcome's
 #'   kind; `about` has the numbers of `rows`, `columns` and `classes`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A list for `define_family()`.
 #' @section Errors:
 #' `kw_error_argument` when `test` is no function of three arguments.
@@ -86,7 +87,8 @@ keep_model <- function(model, value) model
 #'   settings$terms > about$columns
 #' })
 #' @export
-cannot_work <- function(says, test) {
+cannot_work <- function(says, test, ...) {
+  no_more(...)
   check_string(says, "says")
   check_argument(
     is.function(test) && length(formals(test)) == 3L, "test",

@@ -5,6 +5,7 @@
 #' be below 0.
 #'
 #' @eval family_help("count_bayes")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references McCallum & Nigam (1998), A comparison of event models for naive Bayes
 #'   text classification.
@@ -16,7 +17,10 @@
 #'   fam_count_bayes(add = among(0.1, 1))
 #' )
 #' @export
-fam_count_bayes <- function(add = 1) new_family(member_fam_count_bayes(), list(add = add))
+fam_count_bayes <- function(add = 1, ...) {
+  no_more(...)
+  new_family(member_fam_count_bayes(), list(add = add))
+}
 
 member_fam_count_bayes <- function() {
   family_definition("count_bayes", "Naive Bayes for counts", c("two_class", "many_class"),

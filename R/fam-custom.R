@@ -37,6 +37,7 @@
 #'   hyperparameter.
 #' @param impossible A list of [cannot_work()]: combinations that are left out before running.
 #' @param does One sentence for [describe_family()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A function with the hyperparameters as arguments.
 #' @section Errors:
 #' `kw_error_definition` when a function uses something from outside itself,
@@ -55,8 +56,9 @@ define_family <- function(
   complexity_rank = 50,
   factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
   wants_scaling = FALSE, random = FALSE, packages = character(), simplicity = NULL,
-  impossible = list(), does = "A family defined by the user."
+  impossible = list(), does = "A family defined by the user.", ...
 ) {
+  no_more(...)
   check_word(name, "name")
   check_kinds(kinds)
   check_named(defaults, "defaults")

@@ -5,6 +5,7 @@
 #' `"regularised"` something between the two, drawn towards round clouds.
 #'
 #' @eval family_help("discriminant")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman (1989), Regularized discriminant analysis, JASA 84: the
 #'   covariances are as in its equations (16) to (18), with case counts as weights.
@@ -13,7 +14,8 @@
 #' @examples
 #' fam_discriminant("regularised", pooling = among(0, 0.5, 1), roundness = among(0.1, 0.5))
 #' @export
-fam_discriminant <- function(shape = "linear", pooling = 0.5, roundness = 0.1) {
+fam_discriminant <- function(shape = "linear", pooling = 0.5, roundness = 0.1, ...) {
+  no_more(...)
   new_family(
     member_fam_discriminant(), list(shape = shape, pooling = pooling, roundness = roundness)
   )

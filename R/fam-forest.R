@@ -5,6 +5,7 @@
 #' are the first trees of a larger one, so one fit serves every number of trees.
 #'
 #' @eval family_help("forest")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Breiman (2001), Random forests, Machine Learning 45. Malley et al.
 #'   (2012), Probability machines, Methods of Information in Medicine 51. Geurts,
@@ -15,7 +16,8 @@
 #' fam_forest(columns_tried = sensible(), min_node = among(1, 5, 20))
 #' @export
 fam_forest <- function(trees = 500, columns_tried = NULL, min_node = 5, row_share = 1,
-                       cut_rule = "usual") {
+                       cut_rule = "usual", ...) {
+  no_more(...)
   given <- list(trees = trees, min_node = min_node, row_share = row_share, cut_rule = cut_rule)
   if (!is.null(columns_tried)) given$columns_tried <- columns_tried
   new_family(member_fam_forest(), given)

@@ -8,6 +8,7 @@
 #' shares. For counts, such as words, see [fam_count_bayes()].
 #'
 #' @eval family_help("naive_bayes")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Hastie, Tibshirani & Friedman (2009), The Elements of Statistical
 #'   Learning, 6.6.3.
@@ -16,7 +17,8 @@
 #' @examples
 #' fam_naive_bayes(density = among("normal", "kernel"))
 #' @export
-fam_naive_bayes <- function(density = "normal", add = 1) {
+fam_naive_bayes <- function(density = "normal", add = 1, ...) {
+  no_more(...)
   new_family(member_fam_naive_bayes(), list(density = density, add = add))
 }
 

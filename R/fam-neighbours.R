@@ -4,6 +4,7 @@
 #' serves every number of neighbours, every weighting and every distance.
 #'
 #' @eval family_help("neighbours")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Fix & Hodges (1951); Epanechnikov kernel weights as in Hastie,
 #'   Tibshirani & Friedman (2009), The Elements of Statistical Learning, 6.2.
@@ -12,7 +13,8 @@
 #' @examples
 #' fam_neighbours(neighbours = among(1:50), weighting = among("equal", "inverse"))
 #' @export
-fam_neighbours <- function(neighbours = 10, weighting = "equal", distance = "euclidean") {
+fam_neighbours <- function(neighbours = 10, weighting = "equal", distance = "euclidean", ...) {
+  no_more(...)
   new_family(
     member_fam_neighbours(),
     list(neighbours = neighbours, weighting = weighting, distance = distance)

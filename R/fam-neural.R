@@ -6,6 +6,7 @@
 #' outcome are scaled inside the fit, so no scaling step is needed.
 #'
 #' @eval family_help("neural")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Rumelhart, Hinton & Williams (1986), Learning representations by
 #'   back-propagating errors, Nature 323; Ripley (1996), Pattern Recognition and Neural
@@ -16,7 +17,8 @@
 #' fam_neural(units = among(5, 20), decay = from_to(1e-5, 0.01, "log", 4))
 #' @export
 fam_neural <- function(units = 5, decay = 1e-3, epochs = 100, early_stop = FALSE, package = "nnet",
-                       layers = 1, rate = 0.01, momentum = 0.9, batch = 32) {
+                       layers = 1, rate = 0.01, momentum = 0.9, batch = 32, ...) {
+  no_more(...)
   settings <- list(
     units = units, decay = decay, epochs = epochs, early_stop = early_stop,
     package = package, layers = layers, rate = rate, momentum = momentum,

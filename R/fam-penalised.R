@@ -6,6 +6,7 @@
 #' is what a penalty's value means. Columns are taken as they come: scale them first.
 #'
 #' @eval family_help("penalised")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Friedman, Hastie & Tibshirani (2010), Regularization paths for
 #'   generalized linear models via coordinate descent, J. Stat. Software 33(1).
@@ -17,7 +18,8 @@
 #'   lasso_share = among(0, 0.5, 1)
 #' )
 #' @export
-fam_penalised <- function(penalty = 0.01, lasso_share = 0.5) {
+fam_penalised <- function(penalty = 0.01, lasso_share = 0.5, ...) {
+  no_more(...)
   new_family(member_fam_penalised(), list(penalty = penalty, lasso_share = lasso_share))
 }
 

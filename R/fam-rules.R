@@ -5,6 +5,7 @@
 #' of a final model. Categories and missing values are taken as they are.
 #'
 #' @eval family_help("rules")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Quinlan (1993), C4.5: Programs for machine learning; Quinlan (1992),
 #'   Learning with continuous classes.
@@ -13,7 +14,8 @@
 #' @examples
 #' fam_rules(rounds = among(1, 10), min_leaf = among(2, 10, 30))
 #' @export
-fam_rules <- function(rounds = 1, min_leaf = 2, confidence = 0.25, most_rules = 100) {
+fam_rules <- function(rounds = 1, min_leaf = 2, confidence = 0.25, most_rules = 100, ...) {
+  no_more(...)
   new_family(member_fam_rules(), list(
     rounds = rounds, min_leaf = min_leaf, confidence = confidence,
     most_rules = most_rules
@@ -102,6 +104,7 @@ predict_rules <- function(model, x) {
 #' Read the rules of a final model
 #'
 #' @param model A model from [fit_final()] whose family is [fam_rules()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The rules, a character vector with one line each, invisibly; printed.
 #' @section Errors:
 #' `kw_error_argument` for models of other families.
@@ -117,7 +120,8 @@ predict_rules <- function(model, x) {
 #' show_rules(fit_final(select_final(cmp)))
 #' }
 #' @export
-show_rules <- function(model) {
+show_rules <- function(model, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   if (model$family$definition$name != "rules") {
     stop_kw(

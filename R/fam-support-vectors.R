@@ -10,6 +10,7 @@
 #' scaling). A fit for two classes so trains four machines, which [preview()] says.
 #'
 #' @eval family_help("support_vectors")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Platt (1999), Probabilistic outputs for support vector machines; Lin,
 #'   Lin & Weng (2007), A note on Platt's probabilistic outputs, Machine Learning 68.
@@ -18,7 +19,10 @@
 #' @examples
 #' fam_support_vectors(kernel = among("linear", "radial"), cost = from_to(0.1, 10, "log"))
 #' @export
-fam_support_vectors <- function(kernel = "radial", cost = 1, width = NULL, degree = 2, tube = 0.1) {
+fam_support_vectors <- function(
+  kernel = "radial", cost = 1, width = NULL, degree = 2, tube = 0.1, ...
+) {
+  no_more(...)
   given <- list(kernel = kernel, cost = cost, degree = degree, tube = tube)
   if (!is.null(width)) given$width <- width
   new_family(member_fam_support_vectors(), given)

@@ -5,6 +5,7 @@
 #' Missing values and categories are taken as they are.
 #'
 #' @eval family_help("tree")
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A family for [pipeline()] and [candidates()].
 #' @references Breiman, Friedman, Olshen & Stone (1984), Classification and
 #'   Regression Trees.
@@ -16,7 +17,8 @@
 #'   impurity = among("gini", "information")
 #' )
 #' @export
-fam_tree <- function(pruning = 0.01, impurity = "gini", min_leaf = 7, depth = 30) {
+fam_tree <- function(pruning = 0.01, impurity = "gini", min_leaf = 7, depth = 30, ...) {
+  no_more(...)
   new_family(member_fam_tree(), list(
     pruning = pruning, impurity = impurity,
     min_leaf = min_leaf, depth = depth

@@ -21,6 +21,7 @@
 #'   which every outer split keeps a journal of its own.
 #' @param limits [limits()] of every outer split's run; default those of the plan. What was chosen
 #'   under a limit is judged under the same one.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_assessment`: `scores`, a tibble with `outer_split`, `metric`, `inner` (mean
 #'   validation score of the setting chosen there), `outer` (score on the outer validation
 #'   rows), `outer_se` (how far that score may be from its truth because these rows are few:
@@ -39,8 +40,9 @@
 #' @export
 assess_selection <- function(
   plan, outer = split_kfold(5), rule = NULL, margin = NULL,
-  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL, choose = NULL, keep = "none"
+  workers = "auto", journal = NULL, quiet = FALSE, limits = NULL, choose = NULL, keep = "none", ...
 ) {
+  no_more(...)
   if (inherits(plan, "kw_comparison")) plan <- without_blends(plan)$plan
   check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
   check_class(outer, "kw_splitter", "outer", "Make one with split_kfold() or another split_...().")

@@ -6,6 +6,7 @@
 #' @param model A model from [fit_final()] or [open_model()].
 #' @param file Path of the Markdown file; an existing one is replaced when the new one is
 #'   complete.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_argument` for anything but a model, `kw_error_file` when the file cannot be written.
@@ -20,7 +21,8 @@
 #' )
 #' write_card(fit_final(select_final(cmp)), file.path(tempdir(), "card.md"))
 #' @export
-write_card <- function(model, file) {
+write_card <- function(model, file, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_string(file, "file")
   write_whole(file, card_lines(model))

@@ -12,6 +12,7 @@
 #' @param file Path of the file; an existing file is replaced only when the new
 #'   one is complete.
 #' @param trust Do you trust where the file comes from?
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `save_model()`: the path, invisibly. `open_model()`: the model.
 #' @section Errors:
 #' `kw_error_model_file` when the file is absent, damaged, foreign or not trusted,
@@ -29,7 +30,8 @@
 #' save_model(fit_final(select_final(cmp)), file)
 #' open_model(file, trust = TRUE)
 #' @export
-save_model <- function(model, file) {
+save_model <- function(model, file, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_string(file, "file")
   check_writable_file(file)
@@ -165,7 +167,8 @@ whole_definition <- function(saved, kind, file) {
 
 #' @rdname save_model
 #' @export
-open_model <- function(file, trust = NULL) {
+open_model <- function(file, trust = NULL, ...) {
+  no_more(...)
   check_string(file, "file")
   folder <- tempfile("kilnwright-model-")
   dir.create(folder)

@@ -8,6 +8,7 @@
 #'   as `predict(type = "interval")`? It then keeps a fit of every fold (of the comparison's first
 #'   repeat, if they are no more than twenty, else of ten folds): so many fits more, and a file so
 #'   many times as large.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_model` for [predict()][predict.kw_model], [score_set_aside()] and
 #'   [save_model()].
 #' @section Errors:
@@ -24,7 +25,8 @@
 #' model <- fit_final(select_final(cmp))
 #' predict(model, demo_pots()[1:3, ])
 #' @export
-fit_final <- function(choice, intervals = FALSE) {
+fit_final <- function(choice, intervals = FALSE, ...) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_flag(intervals, "intervals")
   if (intervals) refuse_intervals(brief_of(choice$cmp))
@@ -51,7 +53,8 @@ fit_final <- function(choice, intervals = FALSE) {
     steps = frozen$steps, family = frozen$family, value = frozen$value,
     folds = if (intervals) folds_for_intervals(choice), metrics = plan$metrics,
     threshold = choice$threshold$value,
-    scores = final_scores(choice, training), facts = model_facts(choice), origin = origin
+    scores = final_scores(choice, training), facts = model_facts(choice),
+    reference = reference_of(choice, brief$schema), origin = origin
   )
 }
 

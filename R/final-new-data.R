@@ -7,6 +7,7 @@
 #' @param model A model from [fit_final()] or [open_model()].
 #' @param new_data Data frame, or path of a table; a delimited file is read by the model's
 #'   schema, so that codes keep their zeros and dates their format.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_new_data_check`, a tibble with one row a remark: `code` (`"mended"`,
 #'   `"never_seen"`, `"not_used"`), `where` (column), `detail`, `remedy`.
 #' @section Errors:
@@ -23,7 +24,8 @@
 #' new$glaze[1:3] <- "moonlight"
 #' check_new_data(fit_final(select_final(cmp)), new)
 #' @export
-check_new_data <- function(model, new_data) {
+check_new_data <- function(model, new_data, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   if (is.character(new_data)) new_data <- read_new_rows(model, new_data)
   frame <- frame_from_new(new_data, model$schema, model$missing_codes)

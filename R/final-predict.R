@@ -110,6 +110,7 @@ explain_failed_prediction <- function(model, e) {
 #'   the new one is complete.
 #' @param id Names of columns to copy; default the brief's id columns that `new_data` has.
 #' @param type,level As for [predict()][predict.kw_model].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_argument` for anything but a model, `kw_error_file` when a file is absent or cannot be
@@ -124,7 +125,8 @@ explain_failed_prediction <- function(model, e) {
 #' write_predictions(fit_final(select_final(cmp)), demo_pots()[1:5, ], file.path(tempdir(),
 #'   "predicted.csv"))
 #' @export
-write_predictions <- function(model, new_data, file, id = NULL, type = NULL, level = 0.9) {
+write_predictions <- function(model, new_data, file, id = NULL, type = NULL, level = 0.9, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_string(file, "file")
   ending <- tolower(sub("^.*[.]", "", basename(file)))

@@ -14,6 +14,7 @@
 #' @param weight,group Names of columns of the table: what rows weigh, and which rows belong
 #'   together, for the intervals.
 #' @param draws Bootstrap draws for the intervals; see [score_set_aside()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, one row a metric (and part): `part` (with `by`), `metric`, `score`, `low`,
 #'   `high` (95 % interval), `validation` (the mean over the comparison's splits), `rows`,
 #'   `left_out` (rows without outcome). `NA` where a part does not allow the metric.
@@ -31,9 +32,10 @@
 #'   splits = split_kfold(3), seed = 1, quiet = TRUE
 #' )
 #' model <- fit_final(select_final(cmp))
-#' score_known(model, pots[801:1600, ], by = "kiln", group = "firing_id", draws = 100)
+#' score_known(model, pots[801:1500, ], by = "kiln", group = "firing_id", draws = 100)
 #' @export
-score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, draws = 1000) {
+score_known <- function(model, table, by = NULL, weight = NULL, group = NULL, draws = 1000, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_class(table, "data.frame", "table")
   check_number(draws, "draws", min = 20, whole = TRUE)

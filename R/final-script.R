@@ -14,6 +14,7 @@
 #' @param data Path of the table as CSV, as the script is to read it.
 #' @param new_data Path of a CSV with rows to predict; when the script is run and finds it, it
 #'   writes `predictions.csv` beside it.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_select` for a model that was opened from a file, `kw_error_file` when the
@@ -29,7 +30,8 @@
 #' )
 #' write_script(fit_final(select_final(cmp)), file.path(tempdir(), "final.R"), data = "pots.csv")
 #' @export
-write_script <- function(model, file, data = "table.csv", new_data = "new.csv") {
+write_script <- function(model, file, data = "table.csv", new_data = "new.csv", ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   for (one in c("file", "data", "new_data")) check_string(get(one), one)
   check_writable_file(file)
@@ -338,25 +340,24 @@ script_beside <- function(model) {
 
 script_predictions <- function(model) {
   lowest <- model$family$lowest
+  found <- paste0(
+    if (!is.null(lowest)) "pmax(", "predict_prepared(prepare(new))",
+    if (!is.null(lowest)) paste0(", ", r_text(lowest), ")")
+  )
   c(
-    "predict_new <- function(new) {",
-    paste0(
-      "  prediction <- ", if (!is.null(lowest)) "pmax(", "predict_prepared(prepare(new))",
-      if (!is.null(lowest)) paste0(", ", r_text(lowest), ")")
-    ),
-    prediction_columns_lines(model), "}", "",
+    "predict_new <- function(new) {", prediction_columns_lines(model, found), "}", "",
     "if (file.exists(new_file)) {",
     "  file <- file.path(dirname(new_file), \"predictions.csv\")",
     "  write.csv(predict_new(read_table(new_file)), file, row.names = FALSE)", "}"
   )
 }
 
-prediction_columns_lines <- function(model) {
+prediction_columns_lines <- function(model, found) {
   lacking <- length(members_of_model(model)) == 1L &&
     length(model$family$present) < length(model$levels)
   levels <- if (lacking) "all_classes" else "levels(y)"
-  if (!is_wide(model$kind)) return("  data.frame(value = as.numeric(prediction))")
-  as_matrix <- "  prediction <- matrix(prediction, nrow(new))"
+  if (!is_wide(model$kind)) return(paste0("  data.frame(value = as.numeric(", found, "))"))
+  as_matrix <- paste0("  prediction <- matrix(", found, ", nrow(new))")
   if (!has_classes(model$kind)) {
     return(c(
       as_matrix, paste0("  colnames(prediction) <- ", r_vector(model$levels)),

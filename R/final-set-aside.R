@@ -9,6 +9,7 @@
 #'   opened from a file.
 #' @param draws Bootstrap draws of the set-aside rows (of whole groups, if the brief has
 #'   any) for the interval.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, one row a metric: `metric`, `training` (final model on the
 #'   working rows it was fitted to), `validation`, `validation_sd`,
 #'   `validation_se` (from the comparison), `set_aside`, `low`, `high` (95 %
@@ -29,7 +30,8 @@
 #' )
 #' score_set_aside(fit_final(select_final(cmp)))
 #' @export
-score_set_aside <- function(model, brief = NULL, draws = 1000) {
+score_set_aside <- function(model, brief = NULL, draws = 1000, ...) {
+  no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_number(draws, "draws", min = 20, whole = TRUE)
   if (!is.null(brief)) check_class(brief, "kw_brief", "brief", "Make one with brief().")

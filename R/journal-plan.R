@@ -98,7 +98,7 @@ shipped_form <- function(x, kind) {
 made_form <- function(x, prefix) {
   makers <- known_makers(prefix, shipped_members)
   for (name in names(makers)) {
-    if (!setequal(names(formals(makers[[name]])), names(x$arguments))) next
+    if (!setequal(names(arguments_of_maker(makers[[name]])), names(x$arguments))) next
     made <- tryCatch(do.call(makers[[name]], x$arguments), error = function(e) NULL)
     if (!same_member(made, x)) next
     return(list(ours = list(

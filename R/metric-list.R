@@ -18,21 +18,24 @@ NULL
 
 #' @rdname metric_values
 #' @export
-metric_f_beta <- function(beta = 2) {
+metric_f_beta <- function(beta = 2, ...) {
+  no_more(...)
   check_number(beta, "beta", min = 0, open_min = TRUE)
   f_beta_metric(paste0("f_beta_", format(beta)), paste0("F", format(beta)), beta)
 }
 
 #' @rdname metric_values
 #' @export
-metric_lift <- function(share = 0.1) {
+metric_lift <- function(share = 0.1, ...) {
+  no_more(...)
   check_number(share, "share", min = 0, max = 1, open_min = TRUE)
   lift_metric(paste0("lift_", format(share)), paste0("Lift at ", format(100 * share), " %"), share)
 }
 
 #' @rdname metric_values
 #' @export
-metric_cost <- function(missed = 1, false_alarm = 1) {
+metric_cost <- function(missed = 1, false_alarm = 1, ...) {
+  no_more(...)
   check_number(missed, "missed", min = 0)
   check_number(false_alarm, "false_alarm", min = 0)
   cost_metric(missed, false_alarm)
@@ -40,7 +43,8 @@ metric_cost <- function(missed = 1, false_alarm = 1) {
 
 #' @rdname metric_values
 #' @export
-metric_pinball <- function(quantile = 0.5) {
+metric_pinball <- function(quantile = 0.5, ...) {
+  no_more(...)
   check_number(quantile, "quantile", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
   pinball_metric(
     paste0("pinball_", format(quantile)), paste("Pinball loss at", format(quantile)), quantile
@@ -49,7 +53,8 @@ metric_pinball <- function(quantile = 0.5) {
 
 #' @rdname metric_values
 #' @export
-metric_huber <- function(bend = 1) {
+metric_huber <- function(bend = 1, ...) {
+  no_more(...)
   check_number(bend, "bend", min = 0, open_min = TRUE)
   huber_metric(paste0("huber_", format(bend)), paste0("Huber loss (bend ", format(bend), ")"), bend)
 }
@@ -58,6 +63,7 @@ metric_huber <- function(bend = 1) {
 #'
 #' @param brief A [brief()], or an outcome kind (`"number"`, `"two_class"`, `"many_class"`,
 #'   `"count"`, `"positive"`, `"ordered"`): only the metrics that fit it.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble: `metric`, `for_outcome`, `better` (`"higher"` or `"lower"`), `lowest`
 #'   and `highest` possible score, `unit`, `does`.
 #' @section Errors:
@@ -65,7 +71,8 @@ metric_huber <- function(bend = 1) {
 #' @examples
 #' list_metrics("two_class")
 #' @export
-list_metrics <- function(brief = NULL) {
+list_metrics <- function(brief = NULL, ...) {
+  no_more(...)
   kind <- if (inherits(brief, "kw_brief")) brief$kind else brief
   if (!is.null(kind)) check_choice(kind, outcome_kinds(), "brief")
   members <- lapply(known_members("metric"), function(make) make())
@@ -109,6 +116,7 @@ list_metrics <- function(brief = NULL) {
 #' @param row_wise Is the score a (weighted) mean of one number a row?
 #' @param vectorised See `score`.
 #' @param does One sentence, for [list_metrics()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A function without arguments that gives the metric for
 #'   `metrics = list(...)`.
 #' @section Errors:
@@ -122,7 +130,8 @@ list_metrics <- function(brief = NULL) {
 #' @export
 define_metric <- function(name, kinds, direction, score, undefined = NULL, label = name, unit = "",
                           range = c(-Inf, Inf), row_wise = FALSE, vectorised = FALSE,
-                          does = "A metric defined by the user.") {
+                          does = "A metric defined by the user.", ...) {
+  no_more(...)
   check_word(name, "name")
   check_kinds(kinds)
   check_choice(direction, c("higher", "lower"), "direction")

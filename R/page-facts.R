@@ -1,14 +1,17 @@
 # What a page shows of a comparison, as lists that become JSON: columns of settings, best first.
 
-# So many settings are in a report's page; the best ones.
+# So many settings are in a report's page.
 most_page_settings <- 2000L
 
 # `at`: the chosen setting, marked at first; default the leader.
 page_facts <- function(cmp, metric = NULL, at = NULL, most = most_page_settings) {
   metric <- cmp_metric(cmp, metric)
   table <- standings_rows(cmp, metric = metric$name)
-  shown <- utils::head(table, most)
-  rows <- rows_in_standings(cmp, shown)
+  all <- rows_in_standings(cmp, table)
+  thinned <- thinned_places(nrow(table), most)
+  kept <- sort(union(thinned$kept, match(at, all, nomatch = 0L)))
+  shown <- table[kept[kept > 0L], ]
+  rows <- all[kept]
   summary <- score_summary(cmp, metric$name)
   list(
     metric = list(
@@ -23,9 +26,19 @@ page_facts <- function(cmp, metric = NULL, at = NULL, most = most_page_settings)
         answer = I(page_answers(cmp, metric, shown))
       )
     ),
-    all = nrow(table), marked = I(c(match(at %||% rows[1], rows), 1L)[1] - 1L),
+    all = nrow(table), best = thinned$best, step = thinned$step,
+    marked = I(c(match(at %||% rows[1], rows), 1L)[1] - 1L),
     colours = okabe_ito
   )
+}
+
+# Which of `n` places are shown where no more than `most` can be: the best ones, and of the others
+# every so many, so that the whole field is seen.
+thinned_places <- function(n, most) {
+  if (n <= most) return(list(kept = seq_len(n), best = n, step = 1L))
+  best <- as.integer(0.6 * most)
+  step <- as.integer(ceiling((n - best) / (most - best)))
+  list(kept = c(seq_len(best), seq(best + step, n, by = step)), best = best, step = step)
 }
 
 page_setting_columns <- function(cmp, at, shown) {

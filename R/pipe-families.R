@@ -70,7 +70,8 @@ takes_words <- function(definition) {
 
 #' @rdname list_families
 #' @export
-describe_family <- function(name, brief = NULL) {
+describe_family <- function(name, brief = NULL, ...) {
+  no_more(...)
   definition <- family_by_name(name)
   if (!is.null(brief)) check_class(brief, "kw_brief", "brief", "Make one with brief().")
   sizes <- if (is.null(brief)) usual_sizes else family_sizes(definition, brief)

@@ -11,6 +11,7 @@
 #' @param also Codes of findings whose remedies are applied although something is lost by
 #'   them, e.g. `"duplicate_rows"`, `"gives_outcome_away"`, `"zeros_apart"`.
 #' @param codes Codes of the findings whose changes are taken back; default all.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `apply_remedies()`: a list of `brief`, the changed brief; `steps`, a list of steps
 #'   to begin a [pipeline()] with; `changes`, a tibble with one row a change: `code`, `where`,
 #'   `detail` (what it changes, and how much), `remedy`, `applied`; `left`, the findings that
@@ -28,7 +29,8 @@
 #' undo_remedies(mended$brief, "groups")
 #' pipeline(mended$steps, fam_penalised())
 #' @export
-apply_remedies <- function(brief, findings, also = NULL) {
+apply_remedies <- function(brief, findings, also = NULL, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_class(findings, "kw_findings", "findings", "Get them from inspect_data().")
   check_argument(is.null(also) || is.character(also), "also", "codes of findings", also)
@@ -50,7 +52,8 @@ apply_remedies <- function(brief, findings, also = NULL) {
 
 #' @rdname apply_remedies
 #' @export
-undo_remedies <- function(brief, codes = NULL) {
+undo_remedies <- function(brief, codes = NULL, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   made <- vapply(brief$changes, `[[`, "", "code")
   for (code in codes) check_choice(code, unique(made), "codes")

@@ -13,6 +13,7 @@
 #' @param file Path of the HTML file; an existing one is replaced when the new one is
 #'   complete.
 #' @param explain Also column importance, dependence and learning curve? They need more fits.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_report` for a model that was opened from a file: it carries no comparison.
@@ -28,7 +29,8 @@
 #' )
 #' write_report(cmp, file.path(tempdir(), "pots.html"))
 #' @export
-write_report <- function(x, file, explain = inherits(x, "kw_model")) {
+write_report <- function(x, file, explain = inherits(x, "kw_model"), ...) {
+  no_more(...)
   check_string(file, "file")
   check_flag(explain, "explain")
   choice <- NULL

@@ -12,6 +12,7 @@
 #' @param brief A [brief()].
 #' @param effort `"quick"`: few families, hardly any choice. `"usual"`: more families and choices.
 #'   `"thorough"`: every family that fits, and more choices.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return [candidates()] that print as code.
 #' @section Errors:
 #' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
@@ -22,7 +23,8 @@
 #' )
 #' sensible_candidates(job, "quick")
 #' @export
-sensible_candidates <- function(brief, effort = "usual") {
+sensible_candidates <- function(brief, effort = "usual", ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
   look <- new_outlook(brief, effort)
@@ -219,6 +221,7 @@ rough_time <- function(seconds) {
 #' @inheritParams sensible_candidates
 #' @param minutes The run may take so long; see [limits()].
 #' @param metrics,decide,provided,seed See [plan_comparison()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.
 #' @section Errors:
 #' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
@@ -231,8 +234,9 @@ rough_time <- function(seconds) {
 #' @export
 plan_by_itself <- function(
   brief, minutes = 10, effort = "usual", metrics = NULL, decide = NULL, provided = NULL,
-  seed = NULL
+  seed = NULL, ...
 ) {
+  no_more(...)
   check_number(minutes, "minutes", min = 0, open_min = TRUE)
   made <- sensible_candidates(brief, effort)
   splits <- splits_for(brief)

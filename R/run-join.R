@@ -22,6 +22,7 @@
 #'   process finds out whose are wrong; that worker's are taken no more, and all that it did is
 #'   done again, with a warning.
 #' @param wait Seconds for which a worker tries to reach the address.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `workers_at()`: an object for `run_comparison(workers = )`. `be_worker()`: `TRUE`
 #'   invisibly once the run has ended.
 #' @section Errors:
@@ -30,7 +31,8 @@
 #' @examples
 #' workers_at("tls+tcp://127.0.0.1:7701", certificate = file.path(tempdir(), "run.pem"))
 #' @export
-workers_at <- function(url, certificate = NULL, local = 0, verify = 0.02) {
+workers_at <- function(url, certificate = NULL, local = 0, verify = 0.02, ...) {
+  no_more(...)
   address <- read_address(url)
   check_number(local, "local", min = 0, whole = TRUE)
   check_number(verify, "verify", min = 0, max = 1)
@@ -143,7 +145,8 @@ most_restarts <- 20L
 
 #' @rdname workers_at
 #' @export
-be_worker <- function(url, certificate = NULL, wait = 60) {
+be_worker <- function(url, certificate = NULL, wait = 60, ...) {
+  no_more(...)
   need("mirai", "Being a worker")
   read_address(url)
   need("openssl", "Working with other machines")

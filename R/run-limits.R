@@ -16,13 +16,15 @@
 #' @param fit_seconds A single fit is stopped after so many seconds and counts as
 #'   failed. In this process R code is stopped; on workers, except on Windows, compiled
 #'   code too.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return Limits for `run_comparison(limits = )`.
 #' @section Errors:
 #' `kw_error_argument` for an argument of the wrong kind or out of range, naming it.
 #' @examples
 #' limits(minutes = 5, fit_seconds = 30)
 #' @export
-limits <- function(minutes = NULL, settings = NULL, fit_seconds = NULL) {
+limits <- function(minutes = NULL, settings = NULL, fit_seconds = NULL, ...) {
+  no_more(...)
   if (!is.null(minutes)) check_number(minutes, "minutes", min = 0, open_min = TRUE)
   if (!is.null(settings)) check_number(settings, "settings", min = 1, whole = TRUE)
   if (!is.null(fit_seconds)) check_number(fit_seconds, "fit_seconds", min = 0, open_min = TRUE)

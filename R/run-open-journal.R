@@ -9,6 +9,7 @@
 #'   [define_metric()] and the like, functions in selections of columns - came into the file as
 #'   R objects, and reading those can run code that the file's maker put into it. With `FALSE`
 #'   they are left unread: whatever needs them, such as fitting a model, stops and says so.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_comparison` as [run_comparison()] gives it. To go on with an unfinished
 #'   one call [run_comparison()] with the same plan and the same journal, or with
 #'   `open_comparison(file)$plan`.
@@ -27,7 +28,8 @@
 #' )
 #' open_comparison(file)
 #' @export
-open_comparison <- function(file, trust = FALSE) {
+open_comparison <- function(file, trust = FALSE, ...) {
+  no_more(...)
   check_string(file, "file")
   check_flag(trust, "trust")
   if (!file.exists(file) || dir.exists(file)) {

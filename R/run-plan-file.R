@@ -7,6 +7,7 @@
 #'
 #' @param file Path of the plan file. The table's path in it is relative to it.
 #' @param seed Overrides the file's seed.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A plan for [preview()] and [run_comparison()], with the file's `rule`.
 #' @section Errors:
 #' `kw_error_plan_file` when the file is absent or no YAML, has an unknown key
@@ -15,7 +16,10 @@
 #' @examples
 #' read_plan(system.file("extdata", "pots-plan.yml", package = "kilnwright"))
 #' @export
-read_plan <- function(file, seed = NULL) plan_from_file(file, seed, absent = "stop")
+read_plan <- function(file, seed = NULL, ...) {
+  no_more(...)
+  plan_from_file(file, seed, absent = "stop")
+}
 
 # `absent`: what to do about candidates whose packages are not installed: "stop", or a
 # function that is told their names and packages before they are left out.
@@ -286,7 +290,7 @@ plan_any <- function(x, at) {
 }
 
 plan_brief <- function(x, folder) {
-  known <- setdiff(names(formals(brief)), "table")
+  known <- setdiff(names(formals(brief)), c("table", "..."))
   x <- plan_keys(x, c("table", known), "brief", required = c("table", "outcome"))
   table <- plan_text(x$table, "brief > table")
   if (!grepl("^(/|[A-Za-z]:|~)", table)) table <- file.path(folder, table)

@@ -11,6 +11,7 @@
 #'   are written beside the plan file, as CSV, or where that would change them as parquet (package
 #'   nanoparquet).
 #' @param replace Replace files that are there?
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The path, invisibly.
 #' @section Errors:
 #' `kw_error_plan_file` for what a plan file cannot hold, such as functions of your own, and where
@@ -23,7 +24,8 @@
 #' write_plan(plan, file, replace = TRUE)
 #' cat(readLines(file), sep = "\n")
 #' @export
-write_plan <- function(plan, file, table = NULL, replace = FALSE) {
+write_plan <- function(plan, file, table = NULL, replace = FALSE, ...) {
+  no_more(...)
   check_class(plan, "kw_plan", "plan", "Make one with plan_comparison().")
   check_string(file, "file")
   check_argument(grepl("\\.ya?ml$", file), "file", "a path that ends in .yml", file)

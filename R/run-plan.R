@@ -26,6 +26,7 @@
 #'   drawn, printed and kept.
 #' @param search_seed Seed of the searches alone, so that one can be repeated on the same splits;
 #'   `NULL`: that of everything.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_plan` for [preview()] and [run_comparison()].
 #' @section Errors:
 #' `kw_error_plan`, `kw_error_splits`, `kw_error_rule`, `kw_error_argument`: each
@@ -44,8 +45,9 @@ plan_comparison <- function(
   brief, candidates = NULL, splits = split_kfold(),
   search = search_grid(points = 5),
   metrics = NULL, decide = NULL, provided = NULL, seed = NULL, screen = NULL,
-  search_seed = NULL, margin = NULL
+  search_seed = NULL, margin = NULL, ...
 ) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.null(candidates)) candidates <- default_candidates(brief)
   check_class(candidates, "kw_candidates", "candidates", "Make them with candidates().")
@@ -324,7 +326,7 @@ as_plan <- function(plan, ...) {
     }
     return(plan)
   }
-  known <- names(formals(plan_comparison))
+  known <- setdiff(names(formals(plan_comparison)), "...")
   given <- ...names()
   strange <- given[nzchar(given) & is.na(pmatch(given, known, duplicates.ok = TRUE))]
   if (length(strange) > 0L) {

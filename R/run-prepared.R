@@ -6,6 +6,7 @@
 #' @param pipeline A [pipeline()] or a list of steps.
 #' @param brief A [brief()].
 #' @param rows How many rows to show.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_prepared`: a list with one tibble a step, the untouched rows first,
 #'   each with `rows` rows; sparse columns are shown as numbers, at most 50 of them.
 #' @section Errors:
@@ -14,7 +15,8 @@
 #' job <- brief(demo_pots(), outcome = "cracked", id = "pot_id", group = "firing_id")
 #' show_prepared(pipeline(pre_missing(), pre_dates(), pre_onehot(), fam_linear()), job)
 #' @export
-show_prepared <- function(pipeline, brief, rows = 5) {
+show_prepared <- function(pipeline, brief, rows = 5, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_number(rows, "rows", min = 1, whole = TRUE)
   nodes <- prepared_nodes(pipeline, brief)

@@ -46,6 +46,7 @@
 #'   and the most promising one where none was asked for in full, are scored in full all the same.
 #' @param defaults Named list: arguments and their default values.
 #' @param does One sentence, for [list_parts()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A function with the arguments as arguments.
 #' @section Errors:
 #' `kw_error_definition` when `propose` uses something from outside itself; while running,
@@ -72,7 +73,8 @@
 #' )
 #' search_nearby(step = 0.2)
 #' @export
-define_search <- function(name, propose, defaults = list(), does = "") {
+define_search <- function(name, propose, defaults = list(), does = "", ...) {
+  no_more(...)
   check_word(name, "name")
   check_named(defaults, "defaults")
   check_sentence(does, "does")

@@ -16,6 +16,7 @@
 #' @param at_once So many are proposed a round.
 #' @param tournament The best of so many that are drawn from the population becomes a parent.
 #' @param mixed Share of the new settings that are mixed from two.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A search for [plan_comparison()].
 #' @references Eiben & Smith (2015), Introduction to evolutionary computing, 2nd edition, Springer,
 #'   chapters 3 to 5. Deb, Pratap, Agarwal & Meyarivan (2002), A fast and elitist multiobjective
@@ -27,8 +28,9 @@
 #' search_evolve(settings = 100)
 #' @export
 search_evolve <- function(
-  settings = 100, population = 12, at_once = 4, tournament = 3, mixed = 0.5
+  settings = 100, population = 12, at_once = 4, tournament = 3, mixed = 0.5, ...
 ) {
+  no_more(...)
   check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
   check_number(population, "population", min = 2, max = 1e4, whole = TRUE)
   check_number(at_once, "at_once", min = 1, max = 1000, whole = TRUE)

@@ -6,6 +6,7 @@
 #'
 #' @param points Into how many values a range is cut that has no `points` of its own.
 #' @param settings Number of settings drawn for each candidate that varies.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A search for [plan_comparison()]; a list of them sets one per candidate:
 #'   `list(forest = search_random(40), search_grid())`.
 #' @references Bergstra & Bengio (2012), Random search for hyper-parameter
@@ -17,7 +18,8 @@
 #' search_grid(points = 5)
 #' search_random(settings = 40)
 #' @export
-search_grid <- function(points = 5) {
+search_grid <- function(points = 5, ...) {
+  no_more(...)
   check_number(points, "points", min = 2, max = 10000, whole = TRUE)
   search_at_once("grid", list(points = points), "grid", function(space, seed) {
     clean_settings(space, grid_settings(space, points))
@@ -32,7 +34,8 @@ member_search_grid <- function() {
 
 #' @rdname search_grid
 #' @export
-search_random <- function(settings = 40) {
+search_random <- function(settings = 40, ...) {
+  no_more(...)
   check_number(settings, "settings", min = 1, max = 1e6, whole = TRUE)
   search_at_once("random", list(settings = settings), "random", function(space, seed) {
     with_seed(

@@ -21,6 +21,7 @@
 #'   if more than four do; at least `at_once` and at most half of all.
 #' @param at_once So many are proposed a round: about as many as there are workers, or a multiple.
 #' @param surrogate `"process"`, `"forest"` or `"auto"`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A search for [plan_comparison()].
 #' @references Jones, Schonlau & Welch (1998), Efficient global optimization of expensive black-box
 #'   functions, J. Global Optimization 13. Snoek, Larochelle & Adams (2012), Practical Bayesian
@@ -32,7 +33,8 @@
 #' @examples
 #' search_guided(settings = 60)
 #' @export
-search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = "auto") {
+search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = "auto", ...) {
+  no_more(...)
   check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
   if (!is.null(first)) check_number(first, "first", min = 1, max = settings, whole = TRUE)
   check_number(at_once, "at_once", min = 1, max = 1000, whole = TRUE)

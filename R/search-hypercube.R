@@ -5,6 +5,7 @@
 #' a range untried. Ranges are continuous unless they have `points`; listed values come in turn.
 #'
 #' @param settings Number of settings of each candidate that varies.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A search for [plan_comparison()].
 #' @references McKay, Beckman & Conover (1979), A comparison of three methods for selecting
 #'   values of input variables in the analysis of output from a computer code, Technometrics 21.
@@ -14,7 +15,8 @@
 #' @examples
 #' search_hypercube(settings = 40)
 #' @export
-search_hypercube <- function(settings = 40) {
+search_hypercube <- function(settings = 40, ...) {
+  no_more(...)
   check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
   need("lhs", "Latin hypercubes")
   search_at_once("hypercube", list(settings = settings), "Latin hypercube", function(space, seed) {

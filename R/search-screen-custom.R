@@ -12,6 +12,7 @@
 #' @param first On so many splits every setting is scored, at least three.
 #' @param defaults Named list: arguments and their default values.
 #' @param does One sentence, for [list_parts()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A function with the arguments as arguments.
 #' @section Errors:
 #' `kw_error_definition` when `keep` uses something from outside itself; while running,
@@ -24,7 +25,8 @@
 #' }, defaults = list(share = 0.5))
 #' screen_half(share = 0.7)
 #' @export
-define_screen <- function(name, keep, first = 3, defaults = list(), does = "") {
+define_screen <- function(name, keep, first = 3, defaults = list(), does = "", ...) {
+  no_more(...)
   check_word(name, "name")
   check_named(defaults, "defaults")
   check_sentence(does, "does")

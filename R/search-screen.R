@@ -50,6 +50,7 @@ fewest_screen_splits <- 5L
 #'   differences, those of earlier rounds of a search included.
 #' @param shares Shares of the training rows of the stages before the last one.
 #' @param keep Share of the fits that goes on after a stage; one fit may serve many settings.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A screen for `plan_comparison(screen = )`.
 #' @section Errors:
 #' `kw_error_splits` by [plan_comparison()]: a screen needs at least five splits, and scores of
@@ -61,7 +62,8 @@ fewest_screen_splits <- 5L
 #' screen_splits(first = 3)
 #' screen_rows(shares = c(0.1, 0.3))
 #' @export
-screen_splits <- function(first = 3, level = 0.85, margin = NULL, at_least = 5) {
+screen_splits <- function(first = 3, level = 0.85, margin = NULL, at_least = 5, ...) {
+  no_more(...)
   check_number(first, "first", min = 3, whole = TRUE)
   check_number(level, "level", min = 0.5, max = 0.9999)
   if (!is.null(margin)) check_number(margin, "margin", min = 0)
@@ -82,7 +84,8 @@ member_screen_splits <- function() {
 
 #' @rdname screen_splits
 #' @export
-screen_rows <- function(shares = c(0.1, 0.3), keep = 0.2, first = 4, at_least = 5) {
+screen_rows <- function(shares = c(0.1, 0.3), keep = 0.2, first = 4, at_least = 5, ...) {
+  no_more(...)
   fine <- is.numeric(shares) && length(shares) > 0L && !anyNA(shares) && all(shares > 0) &&
     all(shares < 1) && !is.unsorted(shares, strictly = TRUE)
   check_argument(fine, "shares", "rising numbers between 0 and 1", shares)

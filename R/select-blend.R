@@ -21,6 +21,7 @@
 #'   probabilities, for classes) of held-out predictions; `"mean"`: all weigh alike.
 #' @param name What the new candidate is called.
 #' @param quiet Say nothing of fits that are made again?
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The comparison with one candidate more.
 #' @section Errors:
 #' `kw_error_argument` for fewer than two candidates with a ranked setting, a name that is taken, or
@@ -38,7 +39,8 @@
 #' )
 #' standings(blend(cmp, by = "mean"))
 #' @export
-blend <- function(cmp, candidates = NULL, by = "weights", name = "blend", quiet = FALSE) {
+blend <- function(cmp, candidates = NULL, by = "weights", name = "blend", quiet = FALSE, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(by, c("weights", "mean"), "by")
   check_word(name, "name")

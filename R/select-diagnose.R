@@ -15,6 +15,7 @@
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric The metric; default the deciding one.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `diagnose()`: a tibble with one row a finding: `code`, `where`, `detail`,
 #'   `remedy`; no rows if nothing is odd. `hyperparameter_importance()`: a tibble with
 #'   `candidate`, `hyperparameter`, `values` (how many were tried), `share` (0 to 1, of the
@@ -36,7 +37,8 @@
 #' diagnose(cmp)
 #' hyperparameter_importance(cmp)
 #' @export
-diagnose <- function(cmp, metric = NULL) {
+diagnose <- function(cmp, metric = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)
@@ -190,7 +192,8 @@ find_flat <- function(cmp, metric, edges) {
 
 #' @rdname diagnose
 #' @export
-hyperparameter_importance <- function(cmp, metric = NULL) {
+hyperparameter_importance <- function(cmp, metric = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   metric <- cmp_metric(cmp, metric)
   summary <- score_summary(cmp, metric$name)

@@ -30,6 +30,7 @@
 #'   say.
 #' @param candidate Choose among these candidates only.
 #' @param metric Choose by this metric; default the deciding one.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason. See
 #'   [explain_choice()] for what other rules would choose.
 #' @section Errors:
@@ -45,7 +46,8 @@
 #' )
 #' select_final(cmp, rule = "one_se")
 #' @export
-select_final <- function(cmp, rule = NULL, margin = NULL, candidate = NULL, metric = NULL) {
+select_final <- function(cmp, rule = NULL, margin = NULL, candidate = NULL, metric = NULL, ...) {
+  no_more(...)
   field <- selection_field(cmp, candidate, metric)
   planned <- planned_rule(cmp$plan)
   if (is.null(rule) || identical(rule, planned$name)) margin <- margin %||% planned$margin
@@ -323,6 +325,7 @@ outcome_unit <- function(cmp, metric) {
 #' @param choice A choice from [select_final()].
 #' @param margin For rules that need one, such as `"within"`; default the choice's own, else a
 #'   quarter of the leader's standard deviation over splits.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, one row a rule (choosing among the same candidates as the choice): `rule`,
 #'   `candidate`, `setting` (number within the
 #'   candidate), `values`, `mean`, `sd`, `cost`, `reason`, `picked` (is it the setting that was
@@ -345,7 +348,8 @@ outcome_unit <- function(cmp, metric) {
 #' )
 #' explain_choice(select_final(cmp))
 #' @export
-explain_choice <- function(choice, margin = NULL) {
+explain_choice <- function(choice, margin = NULL, ...) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   cmp <- choice$cmp
   field <- selection_field(cmp, choice$among, choice$metric)

@@ -27,6 +27,7 @@
 #' @param choice A choice from [select_final()].
 #' @param level Confidence level of the interval.
 #' @param draws Number of draws of splits.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble of one row: `metric`, `mean` (over the splits), `optimism` (how much of it is
 #'   likely owed to being picked, in the metric's unit and never negative), `score` (the mean
 #'   corrected), `low` and `high` (the interval; `NA` where there is none), `level`, `settings`
@@ -43,7 +44,8 @@
 #' )
 #' honest_score(select_final(cmp))
 #' @export
-honest_score <- function(choice, level = 0.95, draws = 200) {
+honest_score <- function(choice, level = 0.95, draws = 200, ...) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   check_number(level, "level", min = 0.5, max = 0.9999)
   check_number(draws, "draws", min = 20, whole = TRUE)

@@ -22,6 +22,7 @@
 #' @param metric The metric; default the deciding one.
 #' @param nested What [assess_selection()] gave, if it was run.
 #' @param draws Number of bootstrap draws.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble: `estimate`, `score`, `optimism` (how much the naive score is too good,
 #'   positive in either direction of the metric), `low`, `high` (95 % over bootstrap draws
 #'   or outer splits; see below), `note` (why there is
@@ -47,7 +48,8 @@
 #' )
 #' optimism(cmp)
 #' @export
-optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500) {
+optimism <- function(cmp, metric = NULL, nested = NULL, draws = 500, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   if (!is.null(nested)) {
     check_class(nested, "kw_assessment", "nested", "Make one with assess_selection().")

@@ -12,6 +12,7 @@
 #' @return [candidates()] of the same names with `suffix` added, for
 #'   [extend_comparison()] or a new plan.
 #' @param suffix What is added to the names.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @section Errors:
 #' `kw_error_select` when nothing varies, or nothing is ranked.
 #' @examples
@@ -26,7 +27,8 @@
 #' finer <- refine_ranges(cmp)
 #' standings(extend_comparison(cmp, finer, quiet = TRUE))
 #' @export
-refine_ranges <- function(cmp, candidate = NULL, points = 5, suffix = "_finer") {
+refine_ranges <- function(cmp, candidate = NULL, points = 5, suffix = "_finer", ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(points, "points", min = 2, whole = TRUE)
   check_string(suffix, "suffix")

@@ -24,6 +24,7 @@ rule_definition <- function(name, choose, margin = NULL, does = "", by_scores = 
 #' @param margin `NULL` if the rule takes no margin, `"needed"` if one must be given, or the
 #'   default.
 #' @param does One sentence.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A rule.
 #' @section Errors:
 #' `kw_error_definition` when `choose` uses something from outside itself.
@@ -37,7 +38,8 @@ rule_definition <- function(name, choose, margin = NULL, does = "", by_scores = 
 #'   margin = 0.01
 #' )
 #' @export
-define_rule <- function(name, choose, margin = NULL, does = "") {
+define_rule <- function(name, choose, margin = NULL, does = "", ...) {
+  no_more(...)
   check_word(name, "name")
   check_sentence(does, "does")
   check_argument(

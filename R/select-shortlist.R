@@ -37,6 +37,7 @@
 #'   score alike: the signs of all differences on a split are turned together, 2,000 times.
 #'   The intervals are not adjusted.
 #' @param all All settings instead of those on the shortlist only?
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `shortlist()`: a tibble, best first: `place`, `candidate`, `setting`, the
 #'   hyperparameters that varied, `metric`, `mean`, `difference` (how much worse than the
 #'   leader), `low`, `high` (its interval), `p` (of a difference no larger than the margin),
@@ -63,8 +64,9 @@
 #' compare_pairs(cmp)
 #' @export
 shortlist <- function(
-  cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE
+  cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", all = FALSE, ...
 ) {
+  no_more(...)
   field <- paired_field(cmp, metric, level, margin, adjust)
   table <- standings_rows(cmp, metric = field$metric$name)
   check_flag(all, "all")
@@ -87,7 +89,8 @@ shortlist <- function(
 
 #' @rdname shortlist
 #' @export
-compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none") {
+compare_pairs <- function(cmp, metric = NULL, level = 0.95, margin = NULL, adjust = "none", ...) {
+  no_more(...)
   field <- paired_field(cmp, metric, level, margin, adjust)
   best <- best_of_candidates(cmp, field$metric$name)
   if (length(best) < 2L) {

@@ -16,6 +16,7 @@
 #' @param level `"settings"`: one row a setting that was to be scored in full; `"candidates"`: the
 #'   best setting of every candidate; `"families"`: the best one of every model family; `"all"`:
 #'   also what a screen dropped, at the end.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, of which printing shows the first rows with settings in words, numbers
 #'   rounded to their uncertainty and the spread over the splits as a strip, under what the best
 #'   is worth (see [honest_score()]); `print(x, n = 20)` shows more, [tibble::as_tibble()] all
@@ -40,7 +41,8 @@
 #' )
 #' standings(cmp)
 #' @export
-standings <- function(cmp, metric = NULL, top = NULL, level = "settings") {
+standings <- function(cmp, metric = NULL, top = NULL, level = "settings", ...) {
+  no_more(...)
   table <- standings_rows(cmp, metric, top, level)
   metric <- cmp_metric(cmp, metric)
   best <- tryCatch(

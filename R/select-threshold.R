@@ -13,6 +13,7 @@
 #' @param costs `c(missed = , false_alarm = )`: the costs of the two mistakes.
 #' @param provided Constraints such as `"recall >= 0.8"`, met by the threshold on the
 #'   predictions that it is chosen on.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The choice with its threshold, for [fit_final()]. Printing it says the
 #'   threshold and its score.
 #' @section Errors:
@@ -29,7 +30,8 @@
 #' )
 #' set_threshold(select_final(cmp), costs = c(missed = 10, false_alarm = 1))
 #' @export
-set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL) {
+set_threshold <- function(choice, best = NULL, costs = NULL, provided = NULL, ...) {
+  no_more(...)
   check_class(choice, "kw_choice", "choice", "Make one with select_final().")
   plan <- choice$cmp$plan
   if (!has_event(plan$brief$kind)) {

@@ -12,6 +12,7 @@
 #' @param part A family or step as its constructor gives it (`fam_mine()`), the
 #'   constructor itself, a metric, a splitter, a search, a screen, a rule, or a finding.
 #' @param brief A [brief()] with an outcome that the part is for.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_tried`: a tibble with `check`, `passed`, `detail`. Printing it says
 #'   what does not hold.
 #' @section Errors:
@@ -29,7 +30,8 @@
 #' )
 #' try_out(fam_middle, job)
 #' @export
-try_out <- function(part, brief) {
+try_out <- function(part, brief, ...) {
+  no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   if (is.function(part)) part <- part()
   split <- make_splits(split_kfold(5), brief, 1)[[1]]

@@ -19,6 +19,7 @@
 #' @param choices For `"choice"`: the values that there are.
 #' @param min,max Lowest and highest number.
 #' @param open_min Is `min` itself too low?
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A list for `define_family()` and `define_step()`.
 #' @examples
 #' hyperparameter("whole", 5,
@@ -29,7 +30,8 @@
 #' @export
 hyperparameter <- function(type, default, sensible = NULL, meaning, rising = NULL,
                            active_when = NULL, choices = NULL, min = -Inf, max = Inf,
-                           open_min = FALSE) {
+                           open_min = FALSE, ...) {
+  no_more(...)
   structure(
     list(
       type = type, default = default, sensible = sensible, meaning = meaning, rising = rising,

@@ -62,7 +62,8 @@ among <- function(...) {
 
 #' @rdname values_to_try
 #' @export
-from_to <- function(from, to, spacing = "even", points = NULL) {
+from_to <- function(from, to, spacing = "even", points = NULL, ...) {
+  no_more(...)
   check_number(from, "from")
   check_number(to, "to")
   check_choice(spacing, c("even", "log"), "spacing")
@@ -85,7 +86,8 @@ from_to <- function(from, to, spacing = "even", points = NULL) {
 
 #' @rdname values_to_try
 #' @export
-sensible <- function(part = NULL) {
+sensible <- function(part = NULL, ...) {
+  no_more(...)
   if (is.null(part)) return(structure(list(), class = c("kw_sensible", "kw_varying")))
   check_argument(inherits(part, c("kw_family", "kw_step")), "part", "a family or a step", part)
   free <- names(Filter(function(h) !is.null(h$sensible), part$definition$arguments))
@@ -108,7 +110,8 @@ either <- function(...) {
 
 #' @rdname values_to_try
 #' @export
-optional <- function(step) {
+optional <- function(step, ...) {
+  no_more(...)
   steps <- flatten_steps(step, inside = "optional()")
   if (length(steps) == 0L) stop_kw("argument", "`optional()` needs a step that does something.")
   structure(list(alternatives = list(no = list(), yes = steps)),

@@ -18,6 +18,7 @@
 #'   their levels as well. A bootstrap draw of whole groups is not stratified, but drawn
 #'   again where training or validation part lacks a class.
 #' @param keep_groups Keep the brief's groups whole? `FALSE` flatters the scores.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A splitter for [plan_comparison()].
 #' @references Efron & Tibshirani (1993), An Introduction to the Bootstrap; Efron &
 #'   Tibshirani (1997), Improvements on cross-validation: the .632+ bootstrap method,
@@ -28,7 +29,10 @@
 #' split_bootstrap(25)
 #' split_holdout(held_out = 0.25, draws = 10)
 #' @export
-split_bootstrap <- function(draws = 25, score = "out_of_bag", stratify = TRUE, keep_groups = TRUE) {
+split_bootstrap <- function(
+  draws = 25, score = "out_of_bag", stratify = TRUE, keep_groups = TRUE, ...
+) {
+  no_more(...)
   check_number(draws, "draws", min = 1, max = most_repeats, whole = TRUE)
   check_choice(score, c("out_of_bag", "632", "632plus"), "score")
   check_stratify(stratify)
@@ -95,7 +99,8 @@ holds_classes <- function(split, classes) {
 
 #' @rdname split_bootstrap
 #' @export
-split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_groups = TRUE) {
+split_holdout <- function(held_out = 0.25, draws = 1, stratify = TRUE, keep_groups = TRUE, ...) {
+  no_more(...)
   check_number(held_out, "held_out", min = 0, max = 1, open_min = TRUE, open_max = TRUE)
   check_number(draws, "draws", min = 1, max = most_repeats, whole = TRUE)
   check_stratify(stratify)

@@ -3,6 +3,7 @@
 #' @param plan A plan from [plan_comparison()], or a [brief()].
 #' @param splits A splitter, if `plan` is a brief.
 #' @param seed Seed of the splits, if `plan` is a brief.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_split_check`, a tibble with one row a problem: `code`, `where`, `detail`, `remedy`,
 #'   `splits` (how many are affected); no rows if nothing was found. Looked for: validation parts of
 #'   fewer than 30 rows, classes missing in a part, groups on both sides, rows that
@@ -15,7 +16,8 @@
 #' job <- brief(demo_pots(), outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id")
 #' check_splits(job, split_kfold(10, keep_groups = FALSE), seed = 1)
 #' @export
-check_splits <- function(plan, splits = split_kfold(), seed = 1) {
+check_splits <- function(plan, splits = split_kfold(), seed = 1, ...) {
+  no_more(...)
   made <- splits_of(plan, splits, seed)
   brief <- made$brief
   looked <- lapply(made$splits, look_at_split, brief = brief, alike = alike_rows(brief))

@@ -16,6 +16,7 @@
 #' @param paired Do the differences of two settings on these splits say which is better, so that
 #'   [shortlist()] may compare them? Not where later splits contain what earlier ones hold out.
 #' @param does One sentence, for [list_parts()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A function with the arguments as arguments.
 #' @section Errors:
 #' `kw_error_definition` when `divide` uses something from outside itself; when a plan is made,
@@ -35,7 +36,8 @@
 #' split_halves()
 #' @export
 define_split <- function(name, divide, defaults = list(), spread = "folds", paired = TRUE,
-                         does = "") {
+                         does = "", ...) {
+  no_more(...)
   check_word(name, "name")
   check_named(defaults, "defaults")
   check_argument(

@@ -12,13 +12,15 @@
 #'   levels (or quarters, for numbers) are kept alike as well. `FALSE`: neither.
 #' @param keep_groups Keep the brief's groups whole? `FALSE` lets a group lie in
 #'   training and validation rows at once, which flatters the scores.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A splitter for [plan_comparison()].
 #' @section Errors:
 #' `kw_error_splits` when there are fewer rows, groups or rows of a class than folds.
 #' @examples
 #' split_kfold(10, repeats = 3)
 #' @export
-split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE) {
+split_kfold <- function(k = 10, repeats = 1, stratify = TRUE, keep_groups = TRUE, ...) {
+  no_more(...)
   check_number(k, "k", min = 2, whole = TRUE)
   check_number(repeats, "repeats", min = 1, max = most_repeats, whole = TRUE)
   check_stratify(stratify)

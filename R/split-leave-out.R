@@ -44,7 +44,8 @@ member_split_leave_row <- function() {
 
 #' @rdname split_leave_row
 #' @export
-split_leave_group <- function(group = NULL) {
+split_leave_group <- function(group = NULL, ...) {
+  no_more(...)
   if (!is.null(group)) check_string(group, "group")
   splitter("leave_group", list(group = group),
     generate = function(about) {
@@ -85,6 +86,7 @@ member_split_leave_group <- function() {
 #'
 #' @param columns Names of columns holding `"training"`, `"validation"` or nothing
 #'   (`NA`: in neither part).
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A splitter for [plan_comparison()].
 #' @section Errors:
 #' `kw_error_splits` when a column is absent, a predictor, holds anything else or
@@ -92,7 +94,8 @@ member_split_leave_group <- function() {
 #' @examples
 #' split_columns(c("fold_a", "fold_b"))
 #' @export
-split_columns <- function(columns) {
+split_columns <- function(columns, ...) {
+  no_more(...)
   check_argument(
     is.character(columns) && length(columns) > 0L && !anyNA(columns),
     "columns",

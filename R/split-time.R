@@ -15,6 +15,7 @@
 #'   training part keeps its first length.
 #' @param keep_groups Leave out training rows of groups that reach into the validation part?
 #'   `FALSE` flatters the scores.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A splitter for [plan_comparison()]. Its scores are of different times with
 #'   overlapping training parts, so no test of differences is offered for them.
 #' @references Tashman (2000), Out-of-sample tests of forecasting accuracy, Int. J.
@@ -26,7 +27,8 @@
 #' split_time(first = 60, ahead = 10, gap = 5, window = "sliding")
 #' @export
 split_time <- function(first = 0.5, ahead = 0.1, advance = ahead, gap = 0, window = "growing",
-                       keep_groups = TRUE) {
+                       keep_groups = TRUE, ...) {
+  no_more(...)
   check_number(first, "first", min = 0, open_min = TRUE)
   check_number(ahead, "ahead", min = 0, open_min = TRUE)
   check_number(advance, "advance", min = 0, open_min = TRUE)

@@ -6,6 +6,7 @@
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param metric Names of metrics; default all.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `scores_by_split()`: a tibble with `candidate`, `setting`, `repeat`,
 #'   `split`, `metric`, `validation`, `training` (`NA` unless kept), `seconds`; of splits that
 #'   [settle()] added, for the settings that were scored on them.
@@ -32,7 +33,8 @@
 #' lengths(rows_by_split(cmp)[[1]])
 #' failures(cmp)
 #' @export
-scores_by_split <- function(cmp, metric = NULL) {
+scores_by_split <- function(cmp, metric = NULL, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   results <- cmp$results
   metrics <- metric %||% names(metrics_of(cmp))
@@ -79,7 +81,8 @@ split_places <- function(cmp) {
 
 #' @rdname scores_by_split
 #' @export
-rows_by_split <- function(cmp) {
+rows_by_split <- function(cmp, ...) {
+  no_more(...)
   if (!inherits(cmp, "kw_plan")) {
     check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   }
@@ -91,14 +94,16 @@ rows_by_split <- function(cmp) {
 
 #' @rdname scores_by_split
 #' @export
-failures <- function(cmp) {
+failures <- function(cmp, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   incidents(cmp, c(cmp$results$failures, cmp$results$unscored), "failed")
 }
 
 #' @rdname scores_by_split
 #' @export
-warnings_by_split <- function(cmp) {
+warnings_by_split <- function(cmp, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   incidents(cmp, cmp$results$warnings, "warned")
 }

@@ -1,6 +1,7 @@
 #' Where the time of a comparison went
 #'
 #' @param cmp A comparison from [run_comparison()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble with `what`, `seconds` and `share` of the whole, which is the elapsed time
 #'   times the processes that worked at the same time: `steps` (learning and using them),
 #'   `fits`, `predictions`, `scoring`, `waiting` (of workers that had nothing to do, and their
@@ -18,7 +19,8 @@
 #'   quiet = TRUE)
 #' time_spent(cmp)
 #' @export
-time_spent <- function(cmp) {
+time_spent <- function(cmp, ...) {
+  no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   spent <- cmp$results$spent
   work <- spent[c("steps", "fits", "predictions", "scoring")]

@@ -12,6 +12,7 @@
 #' @param ratio Size that rare classes get, as a share of the commonest one, above
 #'   0 and at most 1.
 #' @param neighbours For `"synthetic"`: how many nearest rows are considered.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -19,7 +20,8 @@
 #' @examples
 #' pre_balance(by = among("thin", "repeat", "synthetic"), ratio = 0.5)
 #' @export
-pre_balance <- function(by = "thin", ratio = 1, neighbours = 5) {
+pre_balance <- function(by = "thin", ratio = 1, neighbours = 5, ...) {
+  no_more(...)
   new_step(member_step_balance(), list(by = by, ratio = ratio, neighbours = neighbours))
 }
 

@@ -7,6 +7,7 @@
 #'   width; `"tree"`: where a small tree of the outcome on the column alone divides.
 #' @param bins Most bins.
 #' @param columns Which columns; default all numbers. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -14,7 +15,8 @@
 #' @examples
 #' pre_bins(by = among("quantile", "tree"), bins = 5, columns = wall_mm)
 #' @export
-pre_bins <- function(by = "quantile", bins = 5, columns = NULL) {
+pre_bins <- function(by = "quantile", bins = 5, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_bins(), list(by = by, bins = bins), rlang::enquo(columns))
 }
 

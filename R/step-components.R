@@ -7,6 +7,7 @@
 #'   variance.
 #' @param equal_scale Divide by the standard deviation first?
 #' @param columns Which columns; default all numbers that are not sparse. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -14,7 +15,8 @@
 #' @examples
 #' pre_components(number = among(3, 0.9))
 #' @export
-pre_components <- function(number = 5, equal_scale = TRUE, columns = NULL) {
+pre_components <- function(number = 5, equal_scale = TRUE, columns = NULL, ...) {
+  no_more(...)
   new_step(
     member_step_components(),
     list(number = number, equal_scale = equal_scale),

@@ -42,6 +42,7 @@
 #' @param random Does `learn` draw random numbers?
 #' @param required Names of arguments that must be given: hyperparameters, or `"columns"`.
 #' @param does One sentence, for [list_steps()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A function with the hyperparameters as arguments.
 #' @section Errors:
 #' `kw_error_argument` for an argument of the wrong kind, `kw_error_definition` when a function uses
@@ -64,7 +65,8 @@
 #' @export
 define_step <- function(name, learn, use, defaults = list(), columns = column_kinds,
                         changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
-                        required = character(), does = "") {
+                        required = character(), does = "", ...) {
+  no_more(...)
   check_word(name, "name")
   check_named(defaults, "defaults")
   check_sentence(does, "does")

@@ -9,6 +9,7 @@
 #' @param learn `function(columns, outcome)` giving the `state`, from training rows
 #'   only; `NULL` when nothing is learned.
 #' @param columns Which columns; default all. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_definition` when a function uses something from outside itself.
@@ -18,7 +19,8 @@
 #'   columns
 #' }, learn = function(columns, outcome) max(columns$wall_mm), columns = wall_mm)
 #' @export
-pre_custom <- function(use, learn = NULL, columns = NULL) {
+pre_custom <- function(use, learn = NULL, columns = NULL, ...) {
+  no_more(...)
   if (missing(use)) use <- NULL
   check_argument(
     is.function(use) && length(formals(use)) == 2L, "use", "a function(columns, state)", use

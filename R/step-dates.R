@@ -8,6 +8,7 @@
 #' @param cyclic Turn month, day of year, weekday, day and hour into sine and cosine, so that
 #'   December lies beside January?
 #' @param columns Which columns; default all dates. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -15,7 +16,10 @@
 #' @examples
 #' pre_dates(parts = c("elapsed", "month"), cyclic = among(TRUE, FALSE))
 #' @export
-pre_dates <- function(parts = c("elapsed", "month", "weekday"), cyclic = TRUE, columns = NULL) {
+pre_dates <- function(
+  parts = c("elapsed", "month", "weekday"), cyclic = TRUE, columns = NULL, ...
+) {
+  no_more(...)
   new_step(member_step_dates(), list(parts = parts, cyclic = cyclic), rlang::enquo(columns))
 }
 

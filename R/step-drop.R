@@ -10,6 +10,7 @@
 #' @param above Absolute correlation above which the later column is dropped.
 #' @param columns Which columns; for `pre_drop()` required, else default all that
 #'   the step makes sense for. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -19,7 +20,8 @@
 #' pre_drop_constant()
 #' pre_drop_correlated(above = among(0.9, 0.99))
 #' @export
-pre_drop <- function(columns = NULL) {
+pre_drop <- function(columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_drop(), list(), rlang::enquo(columns))
 }
 
@@ -35,7 +37,8 @@ drop_named <- function(state, frame) frame_swap(frame, remove = state)
 
 #' @rdname pre_drop
 #' @export
-pre_drop_constant <- function(share = 1, columns = NULL) {
+pre_drop_constant <- function(share = 1, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_drop_constant(), list(share = share), rlang::enquo(columns))
 }
 
@@ -89,7 +92,8 @@ commonest_share <- function(x, weights = NULL) {
 
 #' @rdname pre_drop
 #' @export
-pre_drop_correlated <- function(above = 0.95, columns = NULL) {
+pre_drop_correlated <- function(above = 0.95, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_drop_correlated(), list(above = above), rlang::enquo(columns))
 }
 

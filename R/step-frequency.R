@@ -4,6 +4,7 @@
 #' and a missing value, become 0.
 #'
 #' @param columns Which columns; default all categories. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -11,7 +12,8 @@
 #' @examples
 #' pre_frequency(columns = "glaze")
 #' @export
-pre_frequency <- function(columns = NULL) {
+pre_frequency <- function(columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_frequency(), list(), rlang::enquo(columns))
 }
 

@@ -8,6 +8,7 @@
 #'
 #' @param buckets Number of columns for each category.
 #' @param columns Which columns; default all categories. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -15,7 +16,8 @@
 #' @examples
 #' pre_hash(buckets = among(16, 64), columns = "glaze")
 #' @export
-pre_hash <- function(buckets = 32, columns = NULL) {
+pre_hash <- function(buckets = 32, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_hash(), list(buckets = buckets), rlang::enquo(columns))
 }
 

@@ -4,13 +4,15 @@
 #' centring by the training rows.
 #'
 #' @param columns Which columns; default all numbers. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_columns` when more than 2,000 products would arise.
 #' @examples
 #' pre_interactions(columns = c(wall_mm, ramp_c_per_h, humidity_pct))
 #' @export
-pre_interactions <- function(columns = NULL) {
+pre_interactions <- function(columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_interactions(), list(), rlang::enquo(columns))
 }
 

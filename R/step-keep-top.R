@@ -14,6 +14,7 @@
 #'   weights repeat rows, others are chances of being drawn.
 #' @param columns Which columns compete; default all numbers and categories. Others
 #'   stay. Ordered categories are judged by their places.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -21,7 +22,8 @@
 #' @examples
 #' pre_keep_top(top = among(5, 10, 20), by = "information")
 #' @export
-pre_keep_top <- function(top = 20, by = "p_value", columns = NULL) {
+pre_keep_top <- function(top = 20, by = "p_value", columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_keep_top(), list(top = top, by = by), rlang::enquo(columns))
 }
 

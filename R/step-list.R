@@ -33,7 +33,8 @@ list_steps <- function() {
 
 #' @rdname list_steps
 #' @export
-describe_step <- function(name) {
+describe_step <- function(name, ...) {
+  no_more(...)
   members <- known_members("step")
   check_string(name, "name")
   check_choice(sub("^pre_", "", name), names(members), "name")

@@ -22,6 +22,7 @@
 #'   text for categories; columns of the other kind take the median or mode.
 #' @param neighbours For `fill = "nearest"`: how many rows are asked.
 #' @param columns Which columns; default all. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -31,8 +32,9 @@
 #' @export
 pre_missing <- function(
   fill = "median", flag = FALSE, value = NULL, neighbours = 5,
-  columns = NULL
+  columns = NULL, ...
 ) {
+  no_more(...)
   new_step(
     member_step_missing(),
     list(fill = fill, flag = flag, value = value, neighbours = neighbours),

@@ -8,6 +8,7 @@
 #'   cannot have columns that sum to one?
 #' @param columns Which columns; default all categories and ordered categories.
 #'   See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -15,7 +16,8 @@
 #' @examples
 #' pre_onehot(drop_one = TRUE)
 #' @export
-pre_onehot <- function(drop_one = FALSE, columns = NULL) {
+pre_onehot <- function(drop_one = FALSE, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_onehot(), list(drop_one = drop_one), rlang::enquo(columns))
 }
 
@@ -79,7 +81,7 @@ onehot_sparse <- function(codes, sizes, n, names) {
 script_onehot <- function(state, about) {
   by <- rep(names(state$levels), lengths(state$levels))
   made <- new_column_names(
-    about, "level_names", paste0("paste(name, seen", about$i, "[[name]], sep = \"_\")"),
+    about, "level_names", "paste(name, levels, sep = \"_\")",
     paste(by, unlist(state$levels, use.names = FALSE), sep = "_", recycle0 = TRUE), state$names, by
   )
   list(does = paste0("one_hot", about$i), lines = code_lines(r"(
@@ -87,20 +89,17 @@ seen<<i>> <- lapply(x[<<columns>>], function(v) levels(droplevels(v))<<first>>)
 <<names>>
 one_hot<<i>> <- function(x) {
   for (name in names(seen<<i>>)) {
+    levels <- seen<<i>>[[name]]
     v <- x[[name]]
     x[[name]] <- NULL
     <<none>>
-    x[<<made>>] <- lapply(seen<<i>>[[name]], function(level) {
-      as.numeric(v %in% level)
-    })
+    x[<<made>>] <- lapply(levels, function(level) as.numeric(v %in% level))
   }
   x
 }
 )",
     i = about$i, columns = r_columns(names(state$levels), about$kinds), names = made$lines,
     made = made$code, first = if (about$settings$drop_one) "[-1]" else "",
-    none = if (any(lengths(state$levels) == 0L)) {
-      paste0("if (length(seen", about$i, "[[name]]) == 0) next")
-    }
+    none = if (any(lengths(state$levels) == 0L)) "if (length(levels) == 0) next"
   ))
 }

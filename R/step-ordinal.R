@@ -10,6 +10,7 @@
 #'   of the event for two classes), learned for training rows on other parts of
 #'   them, as in [pre_target_mean()].
 #' @param columns Which columns; default all ordered categories. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -17,7 +18,8 @@
 #' @examples
 #' pre_ordinal(order = list(kiln = c("test", "south", "north")), columns = c("kiln", "shelf"))
 #' @export
-pre_ordinal <- function(order = NULL, by = "levels", columns = NULL) {
+pre_ordinal <- function(order = NULL, by = "levels", columns = NULL, ...) {
+  no_more(...)
   check_named(order, "order")
   new_step(member_step_ordinal(), list(order = order, by = by), rlang::enquo(columns))
 }

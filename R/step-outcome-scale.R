@@ -15,6 +15,7 @@
 #' @param back `"mean"` or `"median"`.
 #' @param to,from Instead of `by`: two functions of numbers, there and back, such as `log10` and
 #'   `function(z) 10^z`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_plan` by [plan_comparison()] when the outcome is no number, or the first split has
@@ -25,7 +26,8 @@
 #' @examples
 #' pipeline(pre_outcome_scale(by = among("none", "log")), pre_minimal(), fam_linear())
 #' @export
-pre_outcome_scale <- function(by = "log", back = "mean", to = NULL, from = NULL) {
+pre_outcome_scale <- function(by = "log", back = "mean", to = NULL, from = NULL, ...) {
+  no_more(...)
   own <- own_scale(to, from)
   if (!is.null(own)) by <- "own"
   new_step(member_step_outcome_scale(), c(list(by = by, back = back), own))

@@ -7,6 +7,7 @@
 #' @param fence Interquartile ranges beyond the quartiles.
 #' @param share Share of the training values beyond each quantile limit.
 #' @param columns Which columns; default all numbers. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -14,7 +15,8 @@
 #' @examples
 #' pre_outliers(fence = among(1.5, 3))
 #' @export
-pre_outliers <- function(by = "fences", fence = 3, share = 0.01, columns = NULL) {
+pre_outliers <- function(by = "fences", fence = 3, share = 0.01, columns = NULL, ...) {
+  no_more(...)
   new_step(
     member_step_outliers(), list(by = by, fence = fence, share = share), rlang::enquo(columns)
   )

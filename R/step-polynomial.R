@@ -8,6 +8,7 @@
 #' @param degree Highest power, at least 2.
 #' @param pieces Columns of the spline basis (degrees of freedom).
 #' @param columns Which columns; default all numbers. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -16,7 +17,8 @@
 #' pre_polynomial(degree = among(2, 3), columns = wall_mm)
 #' pre_splines(pieces = 4, columns = c(wall_mm, ramp_c_per_h))
 #' @export
-pre_polynomial <- function(degree = 2, columns = NULL) {
+pre_polynomial <- function(degree = 2, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_polynomial(), list(degree = degree), rlang::enquo(columns))
 }
 
@@ -63,7 +65,8 @@ use_polynomial <- function(state, frame) {
 
 #' @rdname pre_polynomial
 #' @export
-pre_splines <- function(pieces = 4, columns = NULL) {
+pre_splines <- function(pieces = 4, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_splines(), list(pieces = pieces), rlang::enquo(columns))
 }
 

@@ -6,6 +6,7 @@
 #' @param at_least Levels with fewer training rows than this are merged: a
 #'   number of rows, or below 1 a share of the training rows.
 #' @param columns Which columns; default all categories. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -13,7 +14,8 @@
 #' @examples
 #' pre_rare_levels(at_least = among(5, 20, 50))
 #' @export
-pre_rare_levels <- function(at_least = 20, columns = NULL) {
+pre_rare_levels <- function(at_least = 20, columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_rare_levels(), list(at_least = at_least), rlang::enquo(columns))
 }
 

@@ -15,6 +15,7 @@
 #'   slope for either end (Kull, Silva Filho & Flach 2017); `"isotonic"`: any rising line (Zadrozny
 #'   & Elkan 2002), for a thousand rows or more; `"none"`: as they are.
 #' @param folds Number of parts, groups whole.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_plan` by [plan_comparison()] when the outcome has no classes. Where a class has fewer
@@ -26,7 +27,8 @@
 #' @examples
 #' pipeline(pre_recalibrate(by = among("none", "platt", "beta")), pre_minimal(), fam_forest())
 #' @export
-pre_recalibrate <- function(by = "platt", folds = 5) {
+pre_recalibrate <- function(by = "platt", folds = 5, ...) {
+  no_more(...)
   new_step(member_step_recalibrate(), list(by = by, folds = folds))
 }
 

@@ -7,6 +7,7 @@
 #' @param by `"sd"`: mean 0 and standard deviation 1; `"range"`: 0 to 1;
 #'   `"iqr"`: median 0 and interquartile range 1, little moved by outliers.
 #' @param columns Which columns; default all numbers. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -14,7 +15,8 @@
 #' @examples
 #' pre_scale(by = among("sd", "iqr"))
 #' @export
-pre_scale <- function(by = "sd", columns = NULL) {
+pre_scale <- function(by = "sd", columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_scale(), list(by = by), rlang::enquo(columns))
 }
 
@@ -101,6 +103,9 @@ script_scale <- function(state, about) {
   words <- names(state$sparse)
   columns <- c(names(state$dense), words)
   if (length(columns) == 0L) return(list(lines = NULL))
+  named <- r_columns(columns, about$kinds)
+  all <- identical(named, "names(x)")
+  some <- if (all) "x" else paste0("x[scaled", about$i, "]")
   # columns of mostly zeros keep their zeros, and are divided by their sd but for a range
   sparse <- if (length(words) > 0L && !about$weighted) code_lines(r"(
 mostly_zero<<i>> <- <<words>>
@@ -119,12 +124,12 @@ centre<<i>>[mostly_zero<<i>>] <- 0
     )
   } else {
     code_lines(r"(
-centre<<i>> <- vapply(x[scaled<<i>>], <<centre>>, 0, na.rm = TRUE)
-spread<<i>> <- vapply(x[scaled<<i>>], <<spread>>, 0, na.rm = TRUE)
+centre<<i>> <- vapply(<<some>>, <<centre>>, 0, na.rm = TRUE)
+spread<<i>> <- vapply(<<some>>, <<spread>>, 0, na.rm = TRUE)
 <<sparse>>
 <<idle>>
 )",
-      i = about$i, centre = centre, spread = spread, sparse = sparse,
+      i = about$i, centre = centre, spread = spread, sparse = sparse, some = some,
       idle = if (any(c(vapply(state$dense, `[`, 0, 2L), state$sparse) == 1)) code_lines(r"(
 # a column without spread is centred only
 idle<<i>> <- is.na(spread<<i>>) | spread<<i>> < 1e-12 * pmax(1, abs(centre<<i>>))
@@ -133,13 +138,14 @@ spread<<i>>[idle<<i>>] <- 1
     )
   }
   list(does = paste0("scale_columns", about$i), lines = code_lines(r"(
-scaled<<i>> <- <<columns>>
+<<columns>>
 <<learned>>
 scale_columns<<i>> <- function(x) {
-  x[scaled<<i>>] <- scale(x[scaled<<i>>], centre<<i>>, spread<<i>>)
+  <<scaled>> <- scale(<<some>>, centre<<i>>, spread<<i>>)
   x
 }
 )",
-    i = about$i, columns = r_columns(columns, about$kinds), learned = learned
+    i = about$i, columns = if (!all) paste0("scaled", about$i, " <- ", named),
+    learned = learned, some = some, scaled = if (all) "x[]" else some
   ))
 }

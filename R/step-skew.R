@@ -15,6 +15,7 @@
 #'
 #' @param by Which transformation.
 #' @param columns Which columns; default all numbers. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -22,7 +23,8 @@
 #' @examples
 #' pre_skew(by = among("yeo_johnson", "normal"), columns = weight_g)
 #' @export
-pre_skew <- function(by = "yeo_johnson", columns = NULL) {
+pre_skew <- function(by = "yeo_johnson", columns = NULL, ...) {
+  no_more(...)
   new_step(member_step_skew(), list(by = by), rlang::enquo(columns))
 }
 

@@ -11,6 +11,7 @@
 #' @param smoothing Rows' worth of overall mean added to each level, at least 0.
 #' @param folds Into how many parts the training rows are divided.
 #' @param columns Which columns; default all categories. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -18,7 +19,8 @@
 #' @examples
 #' pre_target_mean(smoothing = among(5, 50), columns = c("glaze", "clay_body"))
 #' @export
-pre_target_mean <- function(smoothing = 10, folds = 5, columns = NULL) {
+pre_target_mean <- function(smoothing = 10, folds = 5, columns = NULL, ...) {
+  no_more(...)
   new_step(
     member_step_target_mean(), list(smoothing = smoothing, folds = folds), rlang::enquo(columns)
   )

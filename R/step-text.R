@@ -16,6 +16,7 @@
 #'   (Spaerck Jones 1972, J. Documentation 28).
 #' @param drop_common Leave out common English words such as "the" and "of"?
 #' @param columns Which columns; default all text. See [of_kind()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
@@ -24,7 +25,8 @@
 #' pre_text(phrases = 1:2, in_at_least = 5, top = among(50, 200), count_as = "tfidf")
 #' @export
 pre_text <- function(phrases = 1, in_at_least = 5, in_at_most = 0.5, top = 200, count_as = "count",
-                     drop_common = TRUE, columns = NULL) {
+                     drop_common = TRUE, columns = NULL, ...) {
+  no_more(...)
   settings <- list(
     phrases = phrases, in_at_least = in_at_least, in_at_most = in_at_most, top = top,
     count_as = count_as, drop_common = drop_common

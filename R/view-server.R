@@ -14,6 +14,7 @@
 #' @param port Port to listen on; default any that is free.
 #' @param open Open the browser? Where there is none, the address is printed.
 #' @param trust As for [open_comparison()].
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A list, invisibly: `address`, and `stop()`, a function that ends the view.
 #' @section Errors:
 #' `kw_error_results` for a folder that holds no journal, `kw_error_journal` for a journal that
@@ -35,7 +36,8 @@
 #' }
 #' }
 #' @export
-view_comparison <- function(x, port = NULL, open = interactive(), trust = FALSE) {
+view_comparison <- function(x, port = NULL, open = interactive(), trust = FALSE, ...) {
+  no_more(...)
   check_flag(open, "open")
   if (!is.null(port)) check_number(port, "port", min = 1024, max = 65535, whole = TRUE)
   need("httpuv", "Viewing a comparison")
@@ -145,7 +147,7 @@ view_query <- function(text) {
 
 # What the page shows ----------------------------------------------------------------------------
 
-# So many settings are sent to a live page; the best ones.
+# So many settings are sent to a live page.
 most_view_settings <- 5000L
 
 view_facts <- function(now, asked) {

@@ -64,6 +64,25 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// note_terminations
+void note_terminations();
+RcppExport SEXP _kilnwright_note_terminations() {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    note_terminations();
+    return R_NilValue;
+END_RCPP
+}
+// was_terminated
+bool was_terminated();
+RcppExport SEXP _kilnwright_was_terminated() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    rcpp_result_gen = Rcpp::wrap(was_terminated());
+    return rcpp_result_gen;
+END_RCPP
+}
 // prefix_means
 Rcpp::NumericMatrix prefix_means(const Rcpp::NumericMatrix& x, const Rcpp::IntegerVector& sizes);
 RcppExport SEXP _kilnwright_prefix_means(SEXP xSEXP, SEXP sizesSEXP) {
@@ -231,6 +250,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_is_ordinary_file", (DL_FUNC) &_kilnwright_is_ordinary_file, 1},
     {"_kilnwright_output_state", (DL_FUNC) &_kilnwright_output_state, 0},
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
+    {"_kilnwright_note_terminations", (DL_FUNC) &_kilnwright_note_terminations, 0},
+    {"_kilnwright_was_terminated", (DL_FUNC) &_kilnwright_was_terminated, 0},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},
     {"_kilnwright_filled_matrix", (DL_FUNC) &_kilnwright_filled_matrix, 3},
     {"_kilnwright_neighbour_means", (DL_FUNC) &_kilnwright_neighbour_means, 8},

@@ -295,7 +295,8 @@ function closeLook(root, facts) {
   function sayRows(count) {
     const all = state.facts.all;
     said.textContent = count + " of " + all + (all === 1 ? " setting" : " settings") +
-      (n() < all ? " (the best " + n() + " are in this page)" : "");
+      (n() < all ? " (the best " + state.facts.best + ", and of the others one in " +
+        state.facts.step + ", are in this page)" : "");
   }
 
   function mark(row) {

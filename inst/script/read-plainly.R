@@ -1,8 +1,7 @@
 # Everything as it is written, so that codes keep their zeros; the separator is the one that the
 # first line has most of.
 read_table <- function(file) {
-  lines <- readLines(file, encoding = "UTF-8", warn = FALSE)
-  lines[1] <- sub("^\ufeff", "", lines[1])
+  lines <- sub("^\ufeff", "", readLines(file, encoding = "UTF-8", warn = FALSE))
   between <- c(",", ";", "\t", "|")
   found <- vapply(between, function(one) sum(gregexpr(one, lines[1], fixed = TRUE)[[1]] > 0), 0)
   read.table(

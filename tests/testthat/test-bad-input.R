@@ -349,3 +349,26 @@ test_that("a record that lacks something is refused, and says what and what to d
   whole <- kw("complete_record")(list(outcome = "number"), "kw_model")
   expect_true(all(c("folds", "exposure") %in% names(whole)))
 })
+
+test_that("every public function refuses an argument that it does not have, naming the nearest", {
+  e <- tryCatch(fam_forest(tres = 100), error = identity)
+  expect_identical(e$argument, "tres")
+  expect_match(conditionMessage(e), "fam_forest() has no argument `tres`.", fixed = TRUE)
+  expect_match(conditionMessage(e), "Did you mean 'trees'?", fixed = TRUE)
+  expect_error(split_kfold(5, 1, TRUE, TRUE, 3), "given too much; it takes k, repeats",
+    class = "kw_error_argument"
+  )
+  # these take any number of values, or hand arguments on
+  with_more <- c(
+    "among", "candidates", "draw_dependence", "either", "extend_comparison", "join_comparisons",
+    "list_ruled_out", "of_kind", "pipeline", "pre_derive", "preview", "rule_out",
+    "run_comparison", "settle"
+  )
+  for (name in setdiff(getNamespaceExports("kilnwright"), with_more)) {
+    made <- getExportedValue("kilnwright", name)
+    if (length(formals(made)) == 0L) next
+    e <- tryCatch(do.call(name, list(zz = 1)), error = identity)
+    expect_s3_class(e, "kw_error_argument")
+    expect_identical(e$argument, "zz", info = name)
+  }
+})

@@ -115,3 +115,28 @@ test_that("scripts say what rests on weights, rarer settings, points in time and
     expect_lt(length(readLines(file)), 420)
   }
 })
+
+test_that("scripts of the ledger's usual pipelines have at most a hundred lines of code", {
+  pots <- demo_pots()
+  job <- brief(pots,
+    outcome = "cracked", event = "yes", id = "pot_id", group = "firing_id",
+    ignore = c("shrinkage_pct", "grade"), missing_codes = list(glaze = "n/r", drying_days = -999),
+    ordered = list(shelf = c("bottom", "lower", "middle", "upper", "top"))
+  ) |> set_aside(share = 0.2, seed = 7)
+  ready <- function(...) pipeline(pre_missing(), pre_rare_levels(at_least = 20), pre_onehot(), ...)
+  cmp <- quiet_run(job, candidates(
+    penalised = ready(pre_scale(), fam_penalised(penalty = among(0.1, 0.02))),
+    tree = pipeline(pre_missing(), fam_tree()), forest = ready(fam_forest(trees = 20))
+  ), splits = split_holdout(0.3, draws = 1), seed = 4, workers = 1)
+  texts <- as.data.frame(lapply(pots, as.character))
+  for (name in c("penalised", "tree", "forest")) {
+    model <- fit_final(select_final(cmp, "best_mean", candidate = name))
+    file <- withr::local_tempfile(fileext = ".R")
+    write_script(model, file)
+    code <- grep("^\\s*(#|$)", readLines(file), value = TRUE, invert = TRUE)
+    expect_gte(length(code), 30)
+    expect_lte(length(code), 100)
+    scripted <- run_script(file, texts)$predict_new(texts)
+    expect_equal(scripted$p_yes, predict(model, pots)$p_yes, tolerance = 1e-10, info = name)
+  }
+})

@@ -2,9 +2,9 @@
 rooms <- c(
   "base", "outcome", "data", "space", "metric", "split", "fam", "step", "pipe", "work", "search",
   "journal", "run", "standings", "select", "final", "explain", "progress", "print", "draw",
-  "page", "report", "view", "cli"
+  "page", "report", "view", "serve", "cli"
 )
-face <- c("progress", "print", "draw", "page", "report", "view", "cli")
+face <- c("progress", "print", "draw", "page", "report", "view", "serve", "cli")
 interface_packages <- c(
   "ggplot2", "htmltools", "optparse", "scales", "patchwork", "ragg",
   "svglite"

@@ -129,3 +129,19 @@ test_that("one setting, one split and nothing ranked make a page as well", {
   expect_length(again$settings$scores[[1]], 1)
   expect_length(again$splits, 1)
 })
+
+test_that("of very many settings a page has the best, the chosen, and every so many of the others", {
+  cmp <- quiet_run(toy_brief("number"), candidates(line = fam_penalised(
+    penalty = from_to(1e-4, 10, "log", points = 400)
+  )), splits = split_kfold(3), seed = 2, workers = 1)
+  whole <- kw("page_facts")(cmp)
+  expect_identical(length(whole$settings$place), 400L)
+  last <- match(standings(cmp)$setting[399], cmp$results$row)
+  some <- kw("page_facts")(cmp, at = last, most = 50)
+  places <- whole$settings$proposed
+  shown <- match(some$settings$proposed, places)
+  expect_identical(shown, as.integer(sort(c(1:30, seq(49, 400, 19), 399))))
+  expect_identical(unclass(some$settings$proposed)[some$marked + 1L], last)
+  expect_identical(some$settings$mean_text, whole$settings$mean_text[shown])
+  expect_identical(c(some$best, some$step, some$all), c(30L, 19L, 400L))
+})
