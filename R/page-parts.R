@@ -14,7 +14,9 @@ page_look <- function(id = "look") {
       tags$label("Score against ", tags$select(class = "look-x")),
       tags$label("and ", tags$select(class = "look-y")),
       tags$label(tags$input(type = "checkbox", class = "look-near", checked = NA),
-        " near the best half")
+        " near the best half"),
+      tags$label(tags$input(type = "checkbox", class = "look-when"),
+        " darker, the later it was proposed")
     ),
     tags$div(class = "look-chart look-scores", role = "img",
       `aria-label` = "Mean score of every setting; the table below has the same"),

@@ -9,7 +9,8 @@ const mostLines = 8;
 
 function closeLook(root, facts) {
   const state = {
-    facts: facts, hidden: new Set(), marked: firstMarks(facts), x: "place", y: "", near: true
+    facts: facts, hidden: new Set(), marked: firstMarks(facts), x: "place", y: "", near: true,
+    when: false
   };
   const scores = chart(root.querySelector(".look-scores"));
   const splits = chart(root.querySelector(".look-splits"));
@@ -106,7 +107,7 @@ function closeLook(root, facts) {
     const axis = axisOf(state.x), second = axisOf(state.y);
     const s = state.facts.settings;
     const range = second ? {} : reach();
-    const shade = second && shades(second.values);
+    const shade = state.when ? times() : second && shades(second.values);
     // logarithms on an even axis, so that zooming moves evenly along it
     const axisFor = one => ({
       type: one.number ? "value" : "category", data: one.levels, name: one.name, scale: true,
@@ -125,7 +126,7 @@ function closeLook(root, facts) {
           value: [valueOn(axis, row), second ? valueOn(second, row) : s.mean[row]], row: row,
           symbolSize: second ? 6 + 14 * shade(row) : big ? 17 : 9,
           itemStyle: {
-            opacity: big ? 1 : second ? 0.15 + 0.75 * shade(row) : 0.6,
+            opacity: big ? 1 : shade ? 0.15 + 0.75 * shade(row) : 0.6,
             borderColor: big ? "#000" : "transparent", borderWidth: 2
           }
         });
@@ -143,7 +144,8 @@ function closeLook(root, facts) {
         ...axisFor(axis), nameLocation: "middle", nameGap: 28, min: state.x === "place" ? 1 : null
       },
       yAxis: {
-        ...(second ? {...axisFor(second), name: second.name + "; the larger and darker, the better"} :
+        ...(second ? {...axisFor(second), name: second.name +
+            "; the larger and darker, the " + (state.when ? "later" : "better")} :
           {type: "value", name: state.facts.metric.axis, scale: true, ...range,
             axisLabel: {showMinLabel: false, showMaxLabel: false}}),
         nameLocation: "end", nameTextStyle: {align: "left"}
@@ -167,6 +169,14 @@ function closeLook(root, facts) {
     const known = good.filter(Number.isFinite).sort((a, b) => a - b);
     const middle = known[Math.floor(known.length / 2)], top = known[known.length - 1];
     return row => Math.max(0, (good[row] - middle) / (top - middle || 1));
+  }
+
+  // From 0, proposed first, to 1, proposed last.
+  function times() {
+    const all = state.facts.settings.proposed;
+    const first = all.reduce((a, b) => Math.min(a, b), Infinity);
+    const last = all.reduce((a, b) => Math.max(a, b), -Infinity);
+    return row => (all[row] - first) / (last - first || 1);
   }
 
   // Split by split -----------------------------------------------------------------------------
@@ -371,6 +381,7 @@ function closeLook(root, facts) {
       drawScores();
     });
     listen(".look-y", "change", event => { state.y = event.target.value; drawScores(); });
+    listen(".look-when", "change", event => { state.when = event.target.checked; drawScores(); });
     listen(".look-near", "change", event => { state.near = event.target.checked; drawScores(); });
     listen(".look-search", "input", filter);
     listen(".look-short", "change", filter);

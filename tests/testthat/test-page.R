@@ -87,6 +87,14 @@ test_that("settings are sorted, searched, filtered, marked and hovered over in a
   page$do("const x = document.querySelector('.look-x'); x.value = 'tree\\nmin_leaf';
            x.dispatchEvent(new Event('change'))")
   expect_identical(page$do("return look.scores.getOption().xAxis[0].name"), "min_leaf")
+
+  # where a search went: the later a setting was proposed, the darker
+  page$point(".look-when", press = TRUE)
+  drawn <- page$do("return look.scores.getOption().series[0].data.map(d =>
+    [look.state.facts.settings.proposed[d.row], d.itemStyle.opacity, look.state.marked.has(d.row)])")
+  drawn <- Filter(function(d) !d[[3]], drawn)
+  order <- order(vapply(drawn, function(d) as.numeric(d[[1]]), 0))
+  expect_false(is.unsorted(vapply(drawn, function(d) as.numeric(d[[2]]), 0)[order], strictly = TRUE))
   expect_length(page$log("browser"), 0)
   expect_identical(asked_elsewhere(page, address), character())
 })
