@@ -223,6 +223,28 @@ member_command_drift <- function() {
   )
 }
 
+member_command_repeat <- function() {
+  new_command("repeat", "run the plan that a model records again, and compare all scores", "model",
+    list(
+      option("table", help = "the table that the model was made from"),
+      option("workers", "auto", "number of worker processes, or auto [default %default]"),
+      option("quiet", help = "no progress", type = "flag"),
+      option("trust", help = "the model file comes from a place that I trust", type = "flag"),
+      json_option()
+    ),
+    example = "kilnwright repeat model.kilnwright --table pots.csv --trust",
+    run = function(positional, options) {
+      if (is.null(options$table)) wrong_call("kilnwright repeat needs --table.")
+      model <- open_model(positional$model, trust = options$trust)
+      found <- repeat_model(model, options$table, asked_workers(options), options$quiet)
+      if (options$json) say_json(found) else print(found, n = Inf)
+      if (!all(found$same[found$matters == "result"])) {
+        stop_kw("repeat", "The recorded results were not had again.")
+      }
+    }
+  )
+}
+
 member_command_serve <- function() {
   new_command("serve", "answer requests for predictions over HTTP", "model",
     list(

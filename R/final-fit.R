@@ -87,7 +87,7 @@ final_scores <- function(choice, training) {
 model_facts <- function(choice) {
   cmp <- choice$cmp
   plan <- cmp$plan
-  list(
+  c(record_of_plan(plan), list(
     candidate = candidate_names(cmp)[choice$at], setting = setting_label(cmp, choice$at),
     family = plan$spaces[[cmp$results$candidate[choice$at]]]$pipeline$family$definition$name,
     rule = choice$rule, reason = choice$reason, worth = honest_text(choice),
@@ -97,5 +97,5 @@ model_facts <- function(choice) {
     set_aside_rows = if (is.null(plan$brief$sealed)) 0L else plan$brief$sealed$n,
     data_fingerprint = plan$brief$fingerprint,
     seal_fingerprint = plan$brief$sealed$fingerprint, versions = cmp$versions
-  )
+  ))
 }

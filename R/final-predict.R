@@ -48,8 +48,13 @@ predict.kw_model <- function(object, new_data, type = NULL, level = 0.9, ...) {
   }
   if (!is.null(type)) check_choice(type, c(choices, "interval"), "type")
   frame <- frame_from_new(new_data, object$schema, object$missing_codes)
+  prediction_table(object, frame, type, level)
+}
+
+# What predict() gives, of rows that are a frame already.
+prediction_table <- function(object, frame, type, level) {
   if (identical(type, "interval")) {
-    usual <- predict(object, new_data, type = choices[1])
+    usual <- prediction_table(object, frame, if (has_classes(object$kind)) "class", level)
     return(tibble::add_column(usual, !!!interval_columns(object, frame, level)))
   }
   prediction <- tryCatch(predict_frame(object, frame), error = function(e) {
@@ -148,7 +153,10 @@ parquet_bytes <- function(columns) {
 
 # Id columns, then predictions.
 with_ids <- function(model, new_data, id, type, level) {
-  prediction <- predict(model, new_data, type = type, level = level)
+  beside_ids(model, new_data, predict(model, new_data, type = type, level = level), id)
+}
+
+beside_ids <- function(model, new_data, prediction, id = NULL) {
   check_columns_exist(id, names(new_data), "id")
   id <- id %||% intersect(model$id, names(new_data))
   c(unclass(new_data)[id], as.list(prediction))

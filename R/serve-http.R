@@ -211,13 +211,15 @@ serve_predictions <- function(desk, request) {
       "There are ", nrow(new), " rows; at most ", desk$most_rows, " are taken at once."
     ))
   }
-  refuse_bad_rows(desk$model, new)
-  found <- with_ids(desk$model, new, NULL, asked$type, asked$level)
+  frame <- served_frame(desk$model, new)
+  found <- beside_ids(
+    desk$model, new, prediction_table(desk$model, frame, asked$type, asked$level)
+  )
   desk$counts$rows <- desk$counts$rows + nrow(new)
   if (grepl("text/csv", request$HTTP_ACCEPT %||% "", fixed = TRUE)) {
     return(serve_body(200L, csv_bytes(found), "text/csv; charset=utf-8"))
   }
-  remarks <- serve_remarks(desk$model, new)
+  remarks <- serve_remarks(desk$model, new, frame)
   serve_json(c(list(predictions = json_rows(found), rows = nrow(new)), remarks))
 }
 
@@ -253,8 +255,7 @@ served_types <- function(model) {
   )
 }
 
-serve_remarks <- function(model, new) {
-  frame <- frame_from_new(new, model$schema, model$missing_codes)
+serve_remarks <- function(model, new, frame) {
   remarks <- remarks_on_new(model, new, frame)
   unseen <- remarks$where[remarks$code == "never_seen"]
   strange <- vapply(unseen, function(name) {

@@ -58,11 +58,16 @@ table_of_rows <- function(model, rows) {
   }
   refuse_problems(problems, length(rows))
   wanted <- c(names(model$schema), intersect(model$id, names(rows[[1]])))
+  alike <- length(unique(held)) == 1L
+  flat <- if (alike) unname(do.call(c, rows))
+  width <- length(rows[[1]])
   columns <- lapply(stats::setNames(nm = wanted), function(name) {
-    lapply(rows, function(row) row[[name]])
+    if (!alike) return(lapply(rows, function(row) row[[name]]))
+    flat[seq.int(match(name, names(rows[[1]])), length(flat), by = width)]
   })
   for (name in wanted) {
-    several <- which(vapply(columns[[name]], function(x) is.list(x) || length(x) > 1L, NA))
+    lists <- vapply(columns[[name]], is.list, NA)
+    several <- which(lists | lengths(columns[[name]]) > 1L)
     problems <- c(problems, list(row_problems(
       several, name, expected_of(model$schema[[name]]), rep("several values", length(several))
     )))
@@ -81,9 +86,10 @@ table_of_rows <- function(model, rows) {
 column_of_values <- function(values, levels, name) {
   none <- lengths(values) == 0L
   values[none] <- list(NA)
-  types <- unique(vapply(values[!none], typeof, ""))
-  alike <- all(types %in% c("integer", "double")) || identical(types, "logical")
-  if (alike) return(unlist(values))
+  alike <- unlist(values)
+  # of one type as they are: what differs was made a text
+  if (!is.character(alike) && !mixes_flags(values[!none], alike)) return(alike)
+  if (all(vapply(values[!none], is.character, NA))) return(alike)
   numbers <- vapply(values, is.numeric, NA)
   text <- rep(NA_character_, length(values))
   text[!numbers & !none] <- vapply(values[!numbers & !none], as.character, "")
@@ -92,6 +98,21 @@ column_of_values <- function(values, levels, name) {
     text[numbers] <- if (is.null(levels)) canonical_number(x) else mend_code(x, levels, name)
   }
   text
+}
+
+# Rows as the model takes them, or refused.
+served_frame <- function(model, new) {
+  frame <- tryCatch(
+    frame_from_new(new, model$schema, model$missing_codes), kw_error = function(e) NULL
+  )
+  endless <- function(x) is.numeric(x) && any(is.infinite(x))
+  if (is.null(frame) || any(vapply(frame$columns, endless, NA))) refuse_bad_rows(model, new)
+  frame
+}
+
+# TRUE and FALSE among numbers would count as 1 and 0.
+mixes_flags <- function(values, alike) {
+  is.numeric(alike) && any(vapply(values, is.logical, NA))
 }
 
 # Every column by itself, so that all that is wrong is told at once.
