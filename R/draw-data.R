@@ -10,6 +10,7 @@
 #' @param brief A [brief()].
 #' @param columns Names of the columns to draw; default all but text, at most `most`.
 #' @param most At most so many columns.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
 #' @section Errors:
 #' `kw_error_draw` when there is nothing to draw.

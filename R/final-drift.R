@@ -7,7 +7,8 @@
 #' @details
 #' A column's working rows are in at most fifty ranges, or in its levels or values; what is missing
 #' is a part of its own, and of a text the number of characters is looked at. Ranges and levels are
-#' joined until at least five new rows are to be expected in each. The shares then and now are
+#' joined until at least five new rows are to be expected in each; rows count alike, whatever they
+#' weigh. The shares then and now are
 #' compared by Pearson's chi-squared test of two samples; where rows come in groups, both samples
 #' count as so many rows fewer as rows of a group are alike (Rao & Scott 1981, Journal of the
 #' American Statistical Association 76, 221-230; Thomas & Rao 1987, there 82, 630-636). p is

@@ -8,6 +8,7 @@
 #'   without the event; 0 or more.
 #' @param quantile The quantile that is predicted, between 0 and 1.
 #' @param bend Error up to which the loss is a parabola, in the outcome's unit.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A metric.
 #' @section Errors:
 #' `kw_error_argument` for a value that there is not.

@@ -5,6 +5,7 @@
 #' @param brief A [brief()]: sensible ranges and defaults are then those for its
 #'   working rows after the least preparation that the family needs. Without it,
 #'   for 1,000 rows, 20 columns and two classes.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `list_families()`: a tibble with `family`, `does`, `predicts`, `takes`
 #'   (what its input may hold), `path` (hyperparameters of which one fit serves all
 #'   values), `hyperparameters`, `packages`, `installed`. `describe_family()`: a

@@ -6,6 +6,7 @@
 #' held-out predictions together, and its standard error by the jackknife.
 #'
 #' @param group Name of a column; default the brief's group.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A splitter for [plan_comparison()].
 #' @references Stone (1974), Cross-validatory choice and assessment of statistical
 #'   predictions, JRSS B 36.

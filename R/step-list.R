@@ -1,6 +1,7 @@
 #' What steps there are, and what each does
 #'
 #' @param name Name of a step without `pre_`, e.g. `"skew"`.
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return `list_steps()`: a tibble with `step`, `does`, `columns` (taken by default)
 #'   and `hyperparameters`. `describe_step()`: a `kw_description`; printing it shows
 #'   choices, defaults, sensible ranges and what going up does.

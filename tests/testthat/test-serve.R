@@ -271,9 +271,21 @@ test_that("arguments of a service that make no sense are refused", {
   expect_error(serve_model(model, host = "no such place"), class = "kw_error_view")
 })
 
+# The process whose arguments have these two in a row.
+process_called <- function(...) {
+  wanted <- paste(c(...), collapse = " ")
+  files <- Sys.glob("/proc/[0-9]*/cmdline")
+  called <- vapply(files, function(file) {
+    bytes <- suppressWarnings(tryCatch(readBin(file, "raw", 1e5), error = function(e) raw()))
+    bytes[bytes == as.raw(0L)] <- as.raw(32L)
+    grepl(wanted, rawToChar(bytes), fixed = TRUE)
+  }, NA)
+  as.integer(basename(dirname(files[called])))
+}
+
 test_that("kilnwright serve answers, and ends when it is asked to", {
   skip_if_not_installed("httpuv")
-  skip_on_os("windows")
+  skip_if_not(dir.exists("/proc/self"), "/proc, to find the process")
   file <- withr::local_tempfile(fileext = ".kilnwright")
   save_model(model_to_serve(), file)
   out <- withr::local_tempfile()
@@ -293,8 +305,7 @@ test_that("kilnwright serve answers, and ends when it is asked to", {
   }
   expect_match(paste(found, collapse = ""), "\"status\":\"ok\"", fixed = TRUE)
   expect_identical(readLines(out), paste0("http://127.0.0.1:", port, "/"))
-  # no other process has the port in its call
-  system2("pkill", c("-TERM", "-f", shQuote(paste0("[-]-port ", port))))
+  tools::pskill(process_called("--port", port), tools::SIGTERM)
   said <- character()
   while (length(said) < 2L && Sys.time() < end) {
     Sys.sleep(0.1)
