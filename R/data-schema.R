@@ -265,14 +265,11 @@ mend_date <- function(x, entry, name) {
   if (inherits(x, "Date")) return(if (isTRUE(entry$moment)) as.POSIXct(x) else x)
   if (isTRUE(entry$moment)) {
     date <- moments_of_text(as.character(x))
-    expected <- "a point in time (like 2031-05-17 14:30:00)"
   } else {
-    format <- entry$format %||% usual_date_format
-    date <- dates_of_text(as.character(x), format)
-    expected <- paste0("a date (like ", format(as.Date("2031-05-17"), format), ")")
+    date <- dates_of_text(as.character(x), entry$format %||% usual_date_format)
   }
   bad <- is.na(date) & !is.na(x)
-  if (any(bad)) wrong_kind(name, expected, x, bad)
+  if (any(bad)) wrong_kind(name, expected_of(entry), x, bad)
   date
 }
 
@@ -310,6 +307,21 @@ mend_code <- function(x, levels, name) {
   several <- x %in% number[duplicated(number) & !is.na(number)] & !text %in% levels
   if (any(several)) wrong_kind(name, "text: more than one level is that number", text, several)
   ifelse(text %in% levels | is.na(same), text, same)
+}
+
+# What a column's values are to be, in words.
+expected_of <- function(entry) {
+  switch(entry$kind,
+    number = "a number", text = "a text",
+    date = if (isTRUE(entry$moment)) {
+      "a point in time (like 2031-05-17 14:30:00)"
+    } else {
+      day <- format(as.Date("2031-05-17"), entry$format %||% usual_date_format)
+      paste0("a date (like ", day, ")")
+    },
+    if (identical(entry$levels, c("FALSE", "TRUE"))) "TRUE or FALSE" else
+      paste("a level, such as", enumerate(quoted(entry$levels), 3L))
+  )
 }
 
 wrong_kind <- function(name, expected, x, bad) {

@@ -8,14 +8,13 @@
 #' A column's working rows are in at most fifty ranges, or in its levels or values; what is missing
 #' is a part of its own, and of a text the number of characters is looked at. Ranges and levels are
 #' joined until at least five new rows are to be expected in each; rows count alike, whatever they
-#' weigh. The shares then and now are
-#' compared by Pearson's chi-squared test of two samples; where rows come in groups, both samples
-#' count as so many rows fewer as rows of a group are alike (Rao & Scott 1981, Journal of the
-#' American Statistical Association 76, 221-230; Thomas & Rao 1987, there 82, 630-636). p is
-#' corrected for the number of columns (Holm 1979, Scandinavian Journal of Statistics 6, 65-70):
-#' where nothing moved, one look in twenty at most (`level`) finds anything at all. With many rows
-#' chance explains nothing away, and a shift that is of no matter is found as well: `margin` says
-#' what matters.
+#' weigh. The shares then and now are compared by Pearson's chi-squared test of two samples; where
+#' rows come in groups, both samples count as fewer rows, the more alike rows of a group are (Rao &
+#' Scott 1981, Journal of the American Statistical Association 76, 221-230; Thomas & Rao 1987, there
+#' 82, 630-636). p is corrected for the number of columns (Holm 1979, Scandinavian Journal of
+#' Statistics 6, 65-70): where nothing moved, one look in twenty at most (`level`) finds anything at
+#' all. With many rows chance explains nothing away, and a shift that is of no matter is found as
+#' well: `margin` says what matters.
 #'
 #' The prediction is a column like the others, where the comparison kept the predictions of held-out
 #' rows (`run_comparison(keep = "all_predictions")`); so is the outcome, where the new rows have it.
@@ -71,7 +70,7 @@ watch_drift <- function(model, new_data, level = 0.05, margin = 0.1, group = NUL
   frame <- frame_from_new(new_data, model$schema, model$missing_codes)
   if (nrow(new_data) == 0L) stop_kw("new_data", "There are no new rows.")
   grouped <- drift_groups(model, new_data, group)
-  compared <- drift_columns(model, new_data, frame, grouped)
+  compared <- drift_columns(model, new_data, frame)
   each <- lapply(names(compared), function(name) {
     one_drift(compared[[name]]$then, compared[[name]]$now, grouped)
   })
@@ -108,7 +107,7 @@ drift_groups <- function(model, new, group) {
 }
 
 # What is compared, by the name it is shown under: list(then, now).
-drift_columns <- function(model, new, frame, group) {
+drift_columns <- function(model, new, frame) {
   reference <- model$reference
   found <- Map(
     function(then, now) list(then = then, now = now), reference$columns,
@@ -130,15 +129,14 @@ drift_columns <- function(model, new, frame, group) {
 
 # Shares of cells then and now, and the test: list(row, cells).
 one_drift <- function(then, now, group) {
-  told <- told_values(now)
+  x <- told_values(now)$x
   level <- then$kind == "level"
-  x <- if (level) factor(as.character(now)) else told$x
   code <- cell_of(x, then)
   n <- length(now)
   missing <- sum(is.na(code))
   mean <- if (!level && missing < n) mean(x, na.rm = TRUE) else NA_real_
   outside <- if (!is.null(then$ends)) x < then$ends[1] | x > then$ends[2] else code == 0L
-  # rows of a group count as fewer, unlike groups of then, as what is known of those
+  # how alike rows of a group are; where no groups are said, as alike as they were then
   coarse <- coarse_code(code, length(then$counts), 10L)
   effect <- if (is.null(group)) min(then$effect, max(1, n / 2)) else design_effect(coarse, group)
   joined <- drift_cells(then, code, min(n / effect, then$n / then$effect))

@@ -90,9 +90,11 @@ model_facts <- function(choice) {
   c(record_of_plan(plan), list(
     candidate = candidate_names(cmp)[choice$at], setting = setting_label(cmp, choice$at),
     family = plan$spaces[[cmp$results$candidate[choice$at]]]$pipeline$family$definition$name,
-    rule = choice$rule, reason = choice$reason, worth = honest_text(choice),
+    rule = choice$rule, margin = choice$margin, among = choice$among, reason = choice$reason,
+    worth = honest_text(choice),
     deciding_metric = choice$metric,
-    settings_compared = length(cmp$results$candidate), splits = plan$splitter$label,
+    settings_compared = length(cmp$results$candidate), stopped = cmp$stopped,
+    splits = plan$splitter$label,
     seed = plan$seed, working_rows = nrow(plan$brief$table),
     set_aside_rows = if (is.null(plan$brief$sealed)) 0L else plan$brief$sealed$n,
     data_fingerprint = plan$brief$fingerprint,

@@ -43,7 +43,7 @@ remarks_on_new <- function(model, new_data, frame) {
     x <- recode_missing(new_data[[name]], model$missing_codes[[name]], name)
     list(
       mended_remark(x, model$schema[[name]], name),
-      unseen_remark(x, frame$columns[[name]], model$schema[[name]], name)
+      unseen_remark(unseen_levels(x, frame$columns[[name]], model$schema[[name]]), name)
     )
   })
   known <- c(names(model$schema), model$outcome, model$id, unlist(model$brief$roles))
@@ -84,10 +84,17 @@ mended_remark <- function(x, entry, name) {
   remark_on("mended", name, paste0("came as ", came, ", read as ", wanted), "")
 }
 
-unseen_remark <- function(x, column, entry, name) {
-  if (!entry$kind %in% c("category", "ordered")) return(NULL)
-  text <- if (entry$kind == "ordered") as.character(x) else as.character(column)
-  strange <- !is.na(text) & !text %in% entry$levels
+# Texts of levels that were never seen, NA where there is none. Of ordered ones what was given
+# counts, since as a column they are missing.
+unseen_levels <- function(x, column, entry) {
+  text <- as.character(if (entry$kind == "ordered") x else column)
+  if (!entry$kind %in% c("category", "ordered")) text[] <- NA
+  text[text %in% entry$levels] <- NA
+  text
+}
+
+unseen_remark <- function(text, name) {
+  strange <- !is.na(text)
   if (!any(strange)) return(NULL)
   remark_on(
     "never_seen", name,

@@ -5,7 +5,7 @@
 most_single_values <- 20L
 fine_ranges <- 50L
 
-# Of a choice, whose model was fitted on `table`: list(columns, outcome, prediction, group).
+# Of what was chosen: list(columns, outcome, prediction, group).
 reference_of <- function(choice, schema) {
   brief <- brief_of(choice$cmp)
   group <- if (!is.null(brief$roles$group)) brief$table[[brief$roles$group]]
@@ -134,7 +134,7 @@ design_effect <- function(code, group) {
     p <- sum(here) / n
     if (p >= 1) return(NA_real_)
     variance <- groups / (groups - 1) * sum((here - sizes * p)^2) / n^2
-    c(variance / (p * (1 - p) / n) * (1 - p))
+    variance * n / p
   }, 0)
   if (length(codes) < 2L) return(1)
   max(1, sum(each, na.rm = TRUE) / (length(codes) - 1))

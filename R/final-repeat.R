@@ -48,18 +48,14 @@ repeat_model <- function(model, table, workers = "auto", quiet = FALSE, ...) {
       remedy = "Run the script that made it, or fit it again with this version."
     )
   }
-  folder <- tempfile("repeat-")
-  dir.create(folder)
-  # reason: a temporary folder of ours
-  on.exit(unlink(folder, recursive = TRUE))
-  plan <- plan_of_record(recorded, table, folder)
+  plan <- plan_of_record(recorded, if (is.data.frame(table)) table else read_data(table))
   cmp <- run_comparison(plan, workers = workers, quiet = quiet)
   repeat_listing(rbind(
     repeated_rows_of(model, plan), repeated_versions(model, cmp), repeated_scores(model, cmp)
-  ), model)
+  ))
 }
 
-# Where the table stands in a recorded plan.
+# What stands for the table in a recorded plan.
 recorded_table <- "the-table.csv"
 
 # A plan as lines of a plan file: list(plan), or list(no_plan), why there is none.
@@ -70,22 +66,12 @@ record_of_plan <- function(plan) {
   )
 }
 
-plan_of_record <- function(recorded, table, folder) {
-  if (is.data.frame(table)) {
-    file <- file.path(folder, recorded_table)
-    write_rows(table, file)
-  } else {
-    check_string(table, "table")
-    file <- normalizePath(table, mustWork = FALSE)
-    if (!file.exists(file)) stop_kw("file", paste0("There is no file ", quoted(table), "."))
-  }
-  named <- paste0("  ", sub("\n$", "", yaml::as.yaml(list(table = file))))
-  lines <- strsplit(recorded, "\n", fixed = TRUE)[[1]]
-  at <- which(lines == paste0("  table: ", recorded_table))[1]
-  lines[at] <- named
-  plan <- file.path(folder, "plan.yml")
-  writeLines(lines, plan, useBytes = TRUE)
-  read_plan(plan)
+plan_of_record <- function(recorded, table) {
+  file <- tempfile("repeat-", fileext = ".yml")
+  # reason: a temporary file of ours
+  on.exit(unlink(file))
+  writeLines(recorded, file, useBytes = TRUE)
+  plan_from_file(file, NULL, absent = "stop", table = table)
 }
 
 compared_fact <- function(what, recorded, now, matters = "circumstance") {
@@ -121,6 +107,9 @@ repeated_versions <- function(model, cmp) {
   rbind(
     compared_fact("R", then$r, now$r), compared_fact("platform", then$platform, now$platform),
     compared_fact("linear algebra", then$blas, now$blas),
+    compared_fact(
+      "what ended the run", model$facts$stopped %||% "its end", cmp$stopped %||% "its end"
+    ),
     compared_fact(names(packages), packages, unlist(now$packages)[names(packages)])
   )
 }
@@ -136,7 +125,10 @@ repeated_scores <- function(model, cmp) {
   if (length(at) == 0L) {
     return(rbind(count, compared_fact("the choice", facts$candidate, "not there", "result")))
   }
-  choice <- select_final(cmp, rule = facts$rule)
+  choice <- select_final(cmp,
+    rule = facts$rule, margin = facts$margin, candidate = facts$among,
+    metric = facts$deciding_metric
+  )
   chosen <- list(candidate = names[choice$at], setting = setting_label(cmp, choice$at))
   choice$at <- at[1]
   scores <- fit_final(choice)$scores
@@ -171,7 +163,7 @@ metrics_that_see_thresholds <- function(cmp) {
   names(metrics)[vapply(metrics, function(metric) metric$by_class, NA)]
 }
 
-repeat_listing <- function(table, model) {
+repeat_listing <- function(table) {
   result <- table[table$matters == "result", ]
   other <- table$what[table$matters == "circumstance" & !(table$same %in% TRUE)]
   fine <- all(result$same)

@@ -23,7 +23,8 @@ read_plan <- function(file, seed = NULL, ...) {
 
 # `absent`: what to do about candidates whose packages are not installed: "stop", or a
 # function that is told their names and packages before they are left out.
-plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
+# `table`: rows in place of the file that the brief names.
+plan_from_file <- function(file, seed, absent, folder = dirname(file), table = NULL) {
   check_string(file, "file")
   said <- load_plan_yaml(file)
   at <- "the top"
@@ -36,7 +37,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file)) {
     at,
     required = c("brief", "candidates")
   )
-  brief <- plan_brief(said$brief, folder)
+  brief <- plan_brief(said$brief, folder, table)
   if (!is.null(said$set_aside)) brief <- plan_set_aside(brief, said$set_aside)
   candidates <- plan_candidates(said$candidates, said$shared)
   if (is.function(absent)) candidates <- leave_out_absent(candidates, brief$kind, absent)
@@ -289,11 +290,11 @@ plan_any <- function(x, at) {
   if (is_map(x)) values else unlist(values)
 }
 
-plan_brief <- function(x, folder) {
+plan_brief <- function(x, folder, table = NULL) {
   known <- setdiff(names(formals(brief)), c("table", "..."))
   x <- plan_keys(x, c("table", known), "brief", required = c("table", "outcome"))
-  table <- plan_text(x$table, "brief > table")
-  if (!grepl("^(/|[A-Za-z]:|~)", table)) table <- file.path(folder, table)
+  file <- plan_text(x$table, "brief > table")
+  if (!grepl("^(/|[A-Za-z]:|~)", file)) file <- file.path(folder, file)
   map_of <- function(value, key, read) {
     if (is.null(value)) return(NULL)
     if (!is_map(value)) {
@@ -301,7 +302,7 @@ plan_brief <- function(x, folder) {
     }
     Map(read, value, paste0("brief > ", key, " > ", names(value)))
   }
-  brief(read_data(table),
+  brief(table %||% read_data(file),
     outcome = plan_text(x$outcome, "brief > outcome"),
     event = plan_text(x$event, "brief > event"), id = plan_texts(x$id, "brief > id"),
     group = plan_text(x$group, "brief > group"), weight = plan_text(x$weight, "brief > weight"),

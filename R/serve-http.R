@@ -68,24 +68,15 @@ serve_model <- function(
   check_number(most_rows, "most_rows", min = 1, whole = TRUE)
   check_number(most_bytes, "most_bytes", min = 100)
   need("httpuv", "Serving a model")
-  served <- tryCatch(
-    {
-      port <- port %||% httpuv::randomPort(min = 20000L, host = host)
-      desk <- new_desk(model, host, port, token, most_rows, most_bytes)
-      httpuv::startServer(host, port, serve_app(desk), quiet = TRUE)
-    },
-    error = function(e) {
-      stop_kw("view", paste0(
-        "Nothing can be served on ", host, if (!is.null(port)) paste0(", port ", port), "."
-      ),
-      where = plain_message(e), remedy = "Leave `port` out for one that is free."
-      )
-    }
-  )
+  desk <- NULL
+  server <- listen_on(host, port, function(port) {
+    desk <<- new_desk(model, host, port, token, most_rows, most_bytes)
+    serve_app(desk)
+  })
   shown <- if (grepl(":", host, fixed = TRUE)) paste0("[", host, "]") else host
   invisible(list(
-    address = paste0("http://", shown, ":", port, "/"),
-    stop = function() httpuv::stopServer(served), counts = function() as.list(desk$counts)
+    address = paste0("http://", shown, ":", server$port, "/"), stop = server$stop,
+    counts = function() as.list(desk$counts)
   ))
 }
 
@@ -212,9 +203,12 @@ serve_predictions <- function(desk, request) {
     ))
   }
   frame <- served_frame(desk$model, new)
-  found <- beside_ids(
-    desk$model, new, prediction_table(desk$model, frame, asked$type, asked$level)
+  # what was asked for and cannot be, such as a level that is too high for so few rows
+  predicted <- tryCatch(
+    prediction_table(desk$model, frame, asked$type, asked$level),
+    kw_error_argument = function(e) refuse_request(400L, plain_message(e))
   )
+  found <- beside_ids(desk$model, new, predicted)
   desk$counts$rows <- desk$counts$rows + nrow(new)
   if (grepl("text/csv", request$HTTP_ACCEPT %||% "", fixed = TRUE)) {
     return(serve_body(200L, csv_bytes(found), "text/csv; charset=utf-8"))
@@ -257,15 +251,13 @@ served_types <- function(model) {
 
 serve_remarks <- function(model, new, frame) {
   remarks <- remarks_on_new(model, new, frame)
-  unseen <- remarks$where[remarks$code == "never_seen"]
-  strange <- vapply(unseen, function(name) {
-    values <- recode_missing(new[[name]], model$missing_codes[[name]], name)
-    if (is.factor(frame$columns[[name]])) values <- as.character(frame$columns[[name]])
-    !is.na(values) & !values %in% model$schema[[name]]$levels
-  }, logical(nrow(new)))
+  strange <- rep(FALSE, nrow(new))
+  for (name in remarks$where[remarks$code == "never_seen"]) {
+    x <- recode_missing(new[[name]], model$missing_codes[[name]], name)
+    strange <- strange | !is.na(unseen_levels(x, frame$columns[[name]], model$schema[[name]]))
+  }
   list(
-    mended = sum(remarks$code == "mended"),
-    never_seen = sum(rowSums(matrix(strange, nrow(new))) > 0),
+    mended = sum(remarks$code == "mended"), never_seen = sum(strange),
     remarks = as.data.frame(remarks)[c("code", "where", "detail")]
   )
 }
@@ -277,11 +269,8 @@ json_rows <- function(columns) {
 }
 
 serve_json <- function(facts, status = 200L, headers = NULL) {
-  text <- jsonlite::toJSON(facts,
-    auto_unbox = TRUE, na = "null", null = "null", digits = NA, dataframe = "rows",
-    Date = "ISO8601", POSIXt = "ISO8601"
-  )
-  serve_body(status, charToRaw(enc2utf8(text)), "application/json; charset=utf-8", headers)
+  body <- charToRaw(enc2utf8(page_json(facts)))
+  serve_body(status, body, "application/json; charset=utf-8", headers)
 }
 
 serve_body <- function(status, body, type, headers = NULL) {

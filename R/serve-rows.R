@@ -40,7 +40,8 @@ rows_of_json <- function(model, bytes) {
   table_of_rows(model, found)
 }
 
-# A list of lists as a table: the model's columns, its ids, and what else is in the first row.
+# A list of lists as a table: the model's columns, its ids, and empty columns for what else the
+# first row has, which are remarked on.
 table_of_rows <- function(model, rows) {
   held <- vapply(rows, function(row) paste(names(row), collapse = "\r"), "")
   problems <- list()
@@ -69,7 +70,8 @@ table_of_rows <- function(model, rows) {
     lists <- vapply(columns[[name]], is.list, NA)
     several <- which(lists | lengths(columns[[name]]) > 1L)
     problems <- c(problems, list(row_problems(
-      several, name, expected_of(model$schema[[name]]), rep("several values", length(several))
+      several, name, if (name %in% names(model$schema)) expected_of(model$schema[[name]]) else
+        "one value", "several values"
     )))
   }
   refuse_problems(problems, length(rows))
@@ -141,20 +143,6 @@ column_problems <- function(model, x, name) {
       rows <- e$row %||% seq_along(x)
       row_problems(rows, name, e$expected %||% expected_of(entry), x[rows])
     }
-  )
-}
-
-# What a column's values are to be, in words.
-expected_of <- function(entry) {
-  switch(entry$kind %||% "id",
-    number = "a number", date = if (isTRUE(entry$moment)) {
-      "a point in time, like 2031-05-17 14:30:00"
-    } else {
-      paste("a date, like", format(as.Date("2031-05-17"), entry$format %||% usual_date_format))
-    },
-    text = "a text", id = "a number or a text",
-    if (identical(entry$levels, c("FALSE", "TRUE"))) "true or false" else
-      paste("a level, such as", enumerate(quoted(entry$levels), 3L))
   )
 }
 

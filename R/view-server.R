@@ -45,18 +45,29 @@ view_comparison <- function(x, port = NULL, open = interactive(), trust = FALSE,
   source <- view_source(x, trust)
   source$read()
   token <- view_token()
-  port <- port %||% httpuv::randomPort(min = 20000L, host = "127.0.0.1")
-  server <- tryCatch(
-    httpuv::startServer("127.0.0.1", port, view_app(source, token, port), quiet = TRUE),
+  server <- listen_on("127.0.0.1", port, function(port) view_app(source, token, port))
+  address <- paste0("http://127.0.0.1:", server$port, "/", token, "/")
+  if (open && !open_page(address)) say("Open this page: ", address)
+  invisible(list(address = address, stop = server$stop))
+}
+
+# Serves the application that app(port) makes, on any free port where none is given:
+# list(port, stop).
+listen_on <- function(host, port, app) {
+  tryCatch(
+    {
+      port <- port %||% httpuv::randomPort(min = 20000L, host = host)
+      server <- httpuv::startServer(host, port, app(port), quiet = TRUE)
+      list(port = port, stop = function() httpuv::stopServer(server))
+    },
     error = function(e) {
-      stop_kw("view", paste0("Nothing can be served on port ", port, "."),
-        where = plain_message(e), remedy = "Leave `port` out for one that is free."
+      stop_kw("view", paste0(
+        "Nothing can be served on ", host, if (!is.null(port)) paste0(", port ", port), "."
+      ),
+      where = plain_message(e), remedy = "Leave `port` out for one that is free."
       )
     }
   )
-  address <- paste0("http://127.0.0.1:", port, "/", token, "/")
-  if (open && !open_page(address)) say("Open this page: ", address)
-  invisible(list(address = address, stop = function() httpuv::stopServer(server)))
 }
 
 # Was there a browser to open it?

@@ -55,6 +55,27 @@ test_that("what is not the same is told, and what may have done it", {
   expect_match(gsub(" +", " ", said), "What else differs: fingerprint of them", fixed = TRUE)
 })
 
+test_that("the choice is made as it was: by its rule and margin, among its candidates", {
+  table <- toy(120)
+  run <- function(...) {
+    quiet_run(toy_brief("number", table), candidates(
+      tree = fam_tree(pruning = among(0.01, 0.05, 0.1, 0.2)), line = fam_linear()
+    ), splits = split_kfold(4), seed = 2, workers = 1, ...)
+  }
+  again <- function(choice) {
+    repeat_model(fit_final(choice), table, workers = 1, quiet = TRUE)
+  }
+  cmp <- run()
+  expect_true(all(again(select_final(cmp, candidate = "tree"))$same))
+  expect_true(all(again(select_final(cmp, rule = "within", margin = 0.3))$same))
+  # a run that a limit ended is another run than the whole plan
+  found <- again(select_final(run(limits = limits(settings = 2))))
+  row <- found[found$what == "what ended the run", ]
+  expect_identical(row$recorded, "the limit of 2 settings")
+  expect_false(row$same)
+  expect_false(found$same[found$what == "settings compared"])
+})
+
 test_that("metrics that see a threshold are left out, and what cannot be repeated says why", {
   case <- repeat_case(threshold = TRUE)
   found <- repeat_model(case$model, case$file, workers = 1, quiet = TRUE)

@@ -144,7 +144,7 @@ test_that("rows that cannot be read are refused: which row, which column, what w
   )
   expect_identical(
     problems(bad("{\"size\": 1, \"code\": \"007\", \"when\": null}")),
-    list("2|dry|true or false, or null|nothing")
+    list("2|dry|TRUE or FALSE, or null|nothing")
   )
   expect_identical(
     problems(bad(with("size", "[1, 2]"), with("code", "{\"a\": 1}"))),
@@ -191,6 +191,10 @@ test_that("wrong requests get the status that says what is wrong, and the servic
   expect_identical(status("/predict?typ=value", rows), 400L)
   expect_identical(status("/predict?type=class", rows), 400L)
   expect_identical(status("/predict?level=2", rows), 400L)
+  # too high for so few rows
+  found <- ask(service, "/predict?type=interval&level=0.9999", rows)
+  expect_identical(found$status, 400L)
+  expect_match(found$json$error, "level", fixed = TRUE)
   expect_identical(status("/predict", "size,code\n1,2,3\n", "text/csv"), 400L)
   expect_identical(status("/predict", "size\n1\n", "text/csv"), 422L)
   expect_identical(status("/predict", "[{}]"), 422L)
