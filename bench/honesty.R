@@ -1,6 +1,10 @@
 # What scores, ties and intervals claim, simulated at full size; writes docs/honesty.md.
 # Usage: Rscript bench/honesty.R [share] [pattern]   (share: of the runs, e.g. 0.1 for a quick one;
 # pattern: only lines that match it are made anew, the rest stay as they are in docs/honesty.md)
+#
+# Runs that are done stay in build/honesty, with their seconds: broken off, the same command goes
+# on. They belong to the package as it is: with other code all of them are made anew. MC_CORES says
+# how many at once (two).
 
 suppressPackageStartupMessages({
   library(testthat)
@@ -12,18 +16,49 @@ given <- commandArgs(TRUE)
 share <- if (length(given) > 0L) as.numeric(given[1]) else 1
 pattern <- if (length(given) > 1L) given[2] else ""
 known <- readLines("docs/honesty.md")
+cores <- as.integer(Sys.getenv("MC_CORES", "2"))
+code <- c(
+  list.files("R", full.names = TRUE), list.files("src", "[.]cpp$", full.names = TRUE),
+  list.files("tests/testthat", "^helper-", full.names = TRUE), "bench/honesty.R"
+)
+folder <- file.path("build", "honesty", rlang::hash(unname(tools::md5sum(code))))
+dir.create(folder, recursive = TRUE, showWarnings = FALSE)
+
+timed <- function(one) {
+  function(seed) {
+    start <- proc.time()[["elapsed"]]
+    value <- suppressWarnings(as.double(one(seed)))
+    c(seed = seed, value = value, seconds = proc.time()[["elapsed"]] - start)
+  }
+}
+
+# What there is of the first `runs` runs, and the rest of them, some at a time.
+runs_of <- function(what, runs, one) {
+  file <- file.path(folder, paste0(rlang::hash(what), ".csv"))
+  done <- if (file.exists(file)) utils::read.csv(file) else NULL
+  left <- setdiff(seq_len(runs), done$seed)
+  for (seeds in split(left, (seq_along(left) - 1L) %/% (5L * cores))) {
+    made <- parallel::mclapply(seeds, timed(one), mc.cores = cores)
+    failed <- Filter(function(run) inherits(run, "try-error"), made)
+    if (length(failed) > 0L) stop(what, ": ", failed[[1]], call. = FALSE)
+    done <- rbind(done, as.data.frame(do.call(rbind, made)))
+    utils::write.csv(done, file, row.names = FALSE)
+  }
+  done[done$seed <= runs, ]
+}
+
+spent <- 0
 
 # what: in words; claim: what it must be; runs; one(seed)
 line <- function(what, claim, runs, one) {
   if (!grepl(pattern, what)) return(known[startsWith(known, paste0("| ", what, " |"))])
   runs <- max(10, round(runs * share))
-  values <- unlist(parallel::mclapply(seq_len(runs), function(seed) {
-    suppressWarnings(as.double(one(seed)))
-  }, mc.cores = 2L))
-  found <- mean(values)
-  se <- sd(values) / sqrt(length(values))
-  text <- sprintf("| %s | %s | %.3f | %.3f | %d |", what, claim, found, se, length(values))
-  message(text)
+  done <- runs_of(what, runs, one)
+  spent <<- spent + sum(done$seconds)
+  found <- mean(done$value)
+  se <- sd(done$value) / sqrt(nrow(done))
+  text <- sprintf("| %s | %s | %.3f | %.3f | %d |", what, claim, found, se, nrow(done))
+  message(sprintf("%s %.0f s", text, sum(done$seconds)))
   text
 }
 
@@ -195,5 +230,8 @@ writeLines(c(
   "",
   "| what | claimed | found | standard error | runs |",
   "|---|---|---|---|---|",
-  lines
+  lines,
+  if (!nzchar(pattern)) c("", sprintf(
+    "All of these runs: %.0f minutes of one core, %.0f of two.", spent / 60, spent / 120
+  ))
 ), "docs/honesty.md")
