@@ -11,6 +11,49 @@ member_command_completion <- function() {
   )
 }
 
+#' What the command line can do
+#'
+#' All commands of `kilnwright` with their options, as `--help` tells of them one by one.
+#'
+#' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
+#' @return A tibble, one row an option (one row with an empty option for a command that has none):
+#'   `command`, `does`, `arguments` (what follows the command, those in brackets may be left out),
+#'   `option`, `value` (what follows the option, empty for a switch), `says`, `example`.
+#' @section Errors:
+#' `kw_error_package` where package optparse is not installed.
+#' @examplesIf requireNamespace("optparse", quietly = TRUE)
+#' list_commands()
+#' @export
+list_commands <- function(...) {
+  no_more(...)
+  need("optparse", "The command line")
+  table <- lapply(shipped_members("command"), function(make) {
+    one <- make()
+    options <- one$arguments
+    of <- function(read) if (length(options) == 0L) "" else vapply(options, read, "")
+    tibble::tibble(
+      command = one$name, does = one$does,
+      arguments = paste(words_of_positional(one), collapse = " "),
+      option = of(function(option) option@long_flag),
+      value = of(function(option) {
+        if (option@action == "store_true") "" else sub("^--", "", toupper(option@long_flag))
+      }),
+      says = of(function(option) {
+        sub("%default", format(option@default), option@help, fixed = TRUE)
+      }),
+      example = paste(one$example, collapse = "; ")
+    )
+  })
+  table <- tibble::as_tibble(data.table::rbindlist(table))
+  listing(table,
+    title = paste(
+      count_of(length(unique(table$command)), "command"), "with",
+      count_of(sum(nzchar(table$option)), "option")
+    ),
+    hide = c("does", "example"), texts = "says", rows = Inf
+  )
+}
+
 # By command: what it does, and its options, where TRUE says that a value follows.
 completed_words <- function() {
   lapply(shipped_members("command"), function(make) {

@@ -289,9 +289,11 @@ token_of <- function(file) {
 member_command_parts <- function() {
   new_command(
     "parts", "list all parts that can be named in a plan file: steps, families, rules, ...",
-    character(), list(option("kind", help = "of this kind only"), json_option()),
-    example = "kilnwright parts --kind search",
+    character(),
+    list(option("kind", help = "of this kind only; key: the plan file's keys"), json_option()),
+    example = c("kilnwright parts --kind search", "kilnwright parts --kind key"),
     run = function(positional, options) {
+      if (identical(options$kind, "key")) return(say_plan_keys(options$json))
       table <- list_parts(options$kind)
       if (options$json) return(say_json(table))
       for (kind in unique(table$kind)) {
@@ -302,6 +304,18 @@ member_command_parts <- function() {
       }
     }
   )
+}
+
+say_plan_keys <- function(json) {
+  table <- list_plan_keys()
+  if (json) return(say_json(table))
+  for (where in unique(table$where)) {
+    say(where)
+    for (i in which(table$where == where)) {
+      must <- if (table$required[i]) ", required"
+      say_wrapped(paste0("  ", table$key[i], " (", table$value[i], must, "): ", table$does[i]), 4L)
+    }
+  }
 }
 
 # `tell`: a function that gives the table, `describe`: one of a name; `known`: such a name.

@@ -161,13 +161,17 @@ new_command <- function(name, does, positional, options = list(), run, optional 
   )
 }
 
-run_one_command <- function(command, name, arguments) {
-  need("optparse", "The command line")
+# What follows a command, in capitals; in brackets what may be left out.
+words_of_positional <- function(command) {
   names <- toupper(command$positional)
   left <- seq_along(names) > length(names) - command$optional
+  ifelse(left, paste0("[", names, "]"), names)
+}
+
+run_one_command <- function(command, name, arguments) {
+  need("optparse", "The command line")
   usage <- paste(
-    "kilnwright", name, paste(ifelse(left, paste0("[", names, "]"), names), collapse = " "),
-    "[options]"
+    "kilnwright", name, paste(words_of_positional(command), collapse = " "), "[options]"
   )
   parser <- optparse::OptionParser(
     usage = usage,

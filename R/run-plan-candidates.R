@@ -81,7 +81,7 @@ plan_step <- function(definition, x, at) {
       paste0("Make the plan in R, with pre_", definition$name, "().")
     )
   }
-  x <- plan_keys(x, c(known, "columns", "called"), at, required = definition$required)
+  x <- plan_keys(x, c(known, keys_at("a step")), at, required = definition$required)
   settings <- plan_settings(x[setdiff(names(x), c("columns", "called"))], definition, at)
   columns <- plan_columns(x$columns, paste0(at, " > columns"))
   step <- new_step(definition, settings, rlang::new_quosure(columns, baseenv()))
@@ -117,7 +117,7 @@ plan_value <- function(x, declared, at) {
   }
   if (is_map(x) && declared$type == "any") return(plan_any(x, at))
   if (is_map(x)) {
-    x <- plan_keys(x, c("from", "to", "spacing", "points"), at, required = c("from", "to"))
+    x <- plan_keys(x, keys_at("a value"), at, keys_needed_at("a value"))
     return(from_to(
       plan_number(x$from, paste0(at, " > from")),
       plan_number(x$to, paste0(at, " > to")),
@@ -134,7 +134,7 @@ plan_value <- function(x, declared, at) {
 plan_columns <- function(x, at) {
   if (is.null(x)) return(NULL)
   if (!is_map(x)) return(call("all_of", plan_texts(x, at)))
-  x <- plan_keys(x, c("kind", "except"), at)
+  x <- plan_keys(x, keys_at("columns"), at)
   if (!is.null(x$kind)) {
     kinds <- plan_texts(x$kind, paste0(at, " > kind"))
     for (kind in kinds) check_choice(kind, column_kinds, paste0(at, " > kind"))
@@ -154,7 +154,7 @@ plan_columns <- function(x, at) {
 plan_rule <- function(candidates, x, at) {
   candidate <- NULL
   if (is_map(x)) {
-    x <- plan_keys(x, c("rule", "candidate"), at, required = "rule")
+    x <- plan_keys(x, keys_at("rule_out"), at, keys_needed_at("rule_out"))
     candidate <- plan_texts(x$candidate, paste0(at, " > candidate"))
     x <- x$rule
   }

@@ -28,15 +28,7 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file), table = N
   check_string(file, "file")
   said <- load_plan_yaml(file)
   at <- "the top"
-  said <- plan_keys(
-    said,
-    c(
-      "brief", "set_aside", "shared", "candidates", "rule_out", "splits", "search", "screen",
-      "metrics", "decide", "provided", "margin", "rule", "minutes", "seed", "search_seed"
-    ),
-    at,
-    required = c("brief", "candidates")
-  )
+  said <- plan_keys(said, keys_at(at), at, keys_needed_at(at))
   brief <- plan_brief(said$brief, folder, table)
   if (!is.null(said$set_aside)) brief <- plan_set_aside(brief, said$set_aside)
   candidates <- plan_candidates(said$candidates, said$shared)
@@ -291,8 +283,7 @@ plan_any <- function(x, at) {
 }
 
 plan_brief <- function(x, folder, table = NULL) {
-  known <- setdiff(names(formals(brief)), c("table", "..."))
-  x <- plan_keys(x, c("table", known), "brief", required = c("table", "outcome"))
+  x <- plan_keys(x, keys_at("brief"), "brief", keys_needed_at("brief"))
   file <- plan_text(x$table, "brief > table")
   if (!grepl("^(/|[A-Za-z]:|~)", file)) file <- file.path(folder, file)
   map_of <- function(value, key, read) {
@@ -319,8 +310,7 @@ plan_brief <- function(x, folder, table = NULL) {
 }
 
 plan_set_aside <- function(brief, x) {
-  known <- c("share", "seed", "after", "latest", "keep_groups")
-  x <- plan_keys(x, known, "set_aside")
+  x <- plan_keys(x, keys_at("set_aside"), "set_aside")
   at <- function(key) paste0("set_aside > ", key)
   arguments <- list(
     brief = brief, share = plan_number(x$share, at("share")),

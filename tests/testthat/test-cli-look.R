@@ -112,6 +112,30 @@ test_that("tables are written as JSON for other programs", {
   expect_identical(nrow(data.table::fread("log.csv")), 3L)
 })
 
+test_that("the keys of plan files are listed, and are those that the functions take", {
+  keys <- list_plan_keys()
+  expect_setequal(keys$key[keys$where == "brief"], setdiff(names(formals(brief)), "..."))
+  expect_setequal(
+    keys$key[keys$where == "set_aside"], setdiff(names(formals(set_aside)), c("brief", "..."))
+  )
+  expect_setequal(keys$key[keys$required & keys$where == "the top"], c("brief", "candidates"))
+  expect_false(anyNA(keys))
+  listed <- command("parts", "--kind", "key", "--json")
+  expect_equal(jsonlite::fromJSON(paste(listed$out, collapse = "\n"))$key, keys$key)
+  expect_match(command("parts", "--kind", "key")$out, "brief (map, required)", fixed = TRUE, all = FALSE)
+})
+
+test_that("every command is listed with the options that its help has", {
+  commands <- list_commands()
+  help <- paste(command("--help")$out, collapse = "\n")
+  for (name in unique(commands$command)) expect_match(help, paste0("\n  ", name, " "))
+  told <- paste(command("serve", "--help")$out, collapse = "\n")
+  serve <- commands[commands$command == "serve", ]
+  for (one in serve$option) expect_match(told, one, fixed = TRUE)
+  expect_equal(unique(serve$arguments), "MODEL")
+  expect_false(any(grepl("%default", commands$says, fixed = TRUE)))
+})
+
 test_that("parts that an R file defines are known to the command, only if it is named", {
   withr::local_dir(withr::local_tempdir())
   writeLines(c(
