@@ -6,7 +6,8 @@ stamp := build/installed
 sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* inst/script/* inst/page/* exec/*)
 
 
-.PHONY: demo test test-faults check verify lint drift spell docs rooms screenshots bench coverage install setup-demo setup-test setup-develop clean
+.PHONY: demo test test-faults check verify lint drift spell docs rooms site screenshots bench \
+  coverage check-native release install setup-demo setup-test setup-develop setup-site clean
 
 demo: setup-demo $(stamp)
 	$(R) exec/kilnwright demo --out $(DEMO_FOLDER) --replace
@@ -25,12 +26,21 @@ $(stamp): $(sources)
 	$(R) tools/install.R
 	@touch $(stamp)
 
-setup-demo setup-test setup-develop:
+setup-demo setup-test setup-develop setup-site:
 	@$(R) tools/setup.R $(subst setup-,,$@)
 
 check: setup-develop
 	@mkdir -p build
+	rm -f build/kilnwright_*.tar.gz
 	cd build && R CMD build .. && _R_CHECK_FORCE_SUGGESTS_=false R CMD check --no-manual kilnwright_*.tar.gz
+
+# The tarball that is published, and what a registry would say of it.
+release: setup-develop
+	$(R) tools/release.R
+
+# The compiled code under the address and undefined-behaviour sanitizers, and under valgrind.
+check-native: setup-test
+	sh tools/check-native.sh
 
 lint: setup-develop
 	$(R) -e 'found <- lintr::lint_package(); print(found); quit(status = length(found) > 0)'
@@ -39,13 +49,14 @@ lint: setup-develop
 # package's check (its tests are run by make test).
 verify: lint drift spell
 	@mkdir -p build
-	cd build && R CMD build --no-build-vignettes .. && \
-	  _R_CHECK_FORCE_SUGGESTS_=false R CMD check --no-manual --no-tests kilnwright_*.tar.gz
+	rm -f build/kilnwright_*.tar.gz
+	cd build && R CMD build .. && \
+	  _R_CHECK_FORCE_SUGGESTS_=false R CMD check --no-manual --no-tests --no-vignettes kilnwright_*.tar.gz
 	@! grep -E "^\* checking .* (ERROR|WARNING)$$" build/kilnwright.Rcheck/00check.log
 
 drift: setup-develop
 	$(R) tools/docs.R
-	git diff --exit-code --stat -- man NAMESPACE README.md R/RcppExports.R src/RcppExports.cpp
+	git diff --exit-code --stat -- man NAMESPACE docs/reference.md R/RcppExports.R src/RcppExports.cpp
 
 spell: setup-develop
 	$(R) tools/spell.R
@@ -57,6 +68,10 @@ docs: setup-develop
 rooms:
 	$(R) tools/rooms.R
 
+# A folder of pages, site/index.html, that opens from disk.
+site: setup-site $(stamp)
+	$(R) tools/site.R
+
 screenshots: setup-develop $(stamp)
 	$(R) tools/screenshots.R
 
@@ -67,4 +82,4 @@ coverage: setup-develop
 	$(R) -e 'print(covr::package_coverage())'
 
 clean:
-	rm -rf build $(DEMO_FOLDER) src/*.o src/*.so
+	rm -rf build site $(DEMO_FOLDER) src/*.o src/*.so

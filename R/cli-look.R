@@ -119,9 +119,11 @@ draft_plan <- function(file, options) {
   dir.create(folder)
   # reason: a temporary folder of ours
   on.exit(unlink(folder, recursive = TRUE))
-  draft <- file.path(folder, "plan.yml")
-  write_plan(with_ranges(plan), draft, table = file)
-  lines <- commented_plan(readLines(draft, encoding = "UTF-8")[-1], mended)
+  # refused if it would not be the same plan when it is read
+  plan <- with_ranges(plan)
+  write_plan(plan, file.path(folder, "plan.yml"), table = file)
+  named <- path_from_plan(file, if (options$out == "-") "plan.yml" else options$out)
+  lines <- commented_plan(c("", plan_yaml(plan, named, sealed = TRUE)), mended)
   if (options$out == "-") return(show_lines(lines))
   write_whole(options$out, c(paste("# Run it with: kilnwright run", options$out), lines))
   complain(paste0("The plan is in ", options$out, "; kilnwright preview ", options$out,

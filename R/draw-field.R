@@ -4,7 +4,8 @@
 #' proposed: the later, the darker and larger.
 #'
 #' @param cmp A comparison from [run_comparison()].
-#' @param candidate Name of a candidate in which at least two hyperparameters vary.
+#' @param candidate Name of a candidate in which at least two hyperparameters vary; default the best
+#'   in which anything varies.
 #' @param pair Names of two of them; default the two with the most values.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object.
@@ -21,11 +22,11 @@
 #' )
 #' draw_field(cmp, "tree")
 #' @export
-draw_field <- function(cmp, candidate, pair = NULL, ...) {
+draw_field <- function(cmp, candidate = NULL, pair = NULL, ...) {
   no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
-  check_choice(candidate, names(spaces_of(cmp)), "candidate")
   metric <- cmp_metric(cmp)
+  candidate <- tuned_candidate(cmp, candidate, metric)
   data <- field_data(cmp, candidate, pair, metric)
   pair <- attr(data, "pair")
   axis <- function(which) {

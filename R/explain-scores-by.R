@@ -20,8 +20,8 @@
 #' @param parts For numbers and dates: how many ranges.
 #' @param level A part differs when its adjusted p value is at most 1 - `level`.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
-#' @return A tibble, one row a candidate and part: `candidate`, `setting`, `part`, `rows` (held out,
-#'   on all splits), `splits` (with a score), `metric`, `mean`, `sd` (over these splits), `shrunk`,
+#' @return A tibble, one row a candidate and part: `candidate`, `setting`, `part`, `rows` (held out
+#'   on any split, each once), `splits` (with a score), `metric`, `mean`, `sd` (over these splits), `shrunk`,
 #'   `difference` (from all rows of the same splits), `p` (adjusted), and `answer`: is the candidate
 #'   `"better"` or `"worse"` there than over all, or `"cannot tell"`; `NA` with fewer than five
 #'   splits.
@@ -138,8 +138,10 @@ part_scores <- function(cmp, predictions, metric, part, splits) {
   rows <- vapply(splits, function(split) {
     tabulate(part$code[split$validation], length(part$label))
   }, integer(length(part$label)))
+  held_out <- unique(unlist(lapply(splits, `[[`, "validation")))
   list(
     by_part = matrix(by_part, length(part$label)), rows = matrix(rows, length(part$label)),
+    distinct = as.double(tabulate(part$code[held_out], length(part$label))),
     whole = vapply(seq_along(splits), function(i) {
       score(splits[[i]]$validation, predictions[[i]])
     }, 1)
@@ -162,7 +164,7 @@ part_verdicts <- function(scores, label, metric, ratio, level, paired) {
   good <- if (metric$direction == "higher") difference else -difference
   answer <- ifelse(p <= 1 - level, ifelse(good > 0, "better", "worse"), "cannot tell")
   list(
-    part = label, rows = rowSums(scores$rows), splits = as.integer(splits),
+    part = label, rows = scores$distinct, splits = as.integer(splits),
     metric = rep(metric$name, length(label)), mean = ifelse(splits > 0L, mean, NA), sd = sd,
     shrunk = shrunk_means(mean, sd, splits, rowSums(weight)),
     difference = ifelse(splits > 0L, difference, NA), p = p, answer = answer

@@ -7,7 +7,8 @@
 #'
 #' @param plan A plan from [plan_comparison()].
 #' @param file Path of the plan file, ending in `.yml` or `.yaml`.
-#' @param table Path of the table from which the plan's brief was made. Without it the working rows
+#' @param table Path of the table from which the plan's brief was made; named from the plan's folder
+#'   if it lies there or below. Without it the working rows
 #'   are written beside the plan file, as CSV, or where that would change them as parquet (package
 #'   nanoparquet).
 #' @param replace Replace files that are there?
@@ -71,9 +72,11 @@ try_plan_file <- function(plan, file, beside, table) {
   draft <- file.path(folder, basename(file))
   if (!is.null(beside)) write_rows(whole_table(plan$brief), file.path(folder, basename(beside)))
   named <- if (is.null(beside)) normalizePath(table, mustWork = FALSE) else basename(beside)
-  text <- plan_yaml(plan, named, sealed = is.null(beside))
-  writeLines(c(paste("# Run it with: kilnwright run", basename(file)), "", text), draft,
-    useBytes = TRUE)
+  lines <- function(named) {
+    head <- c(paste("# Run it with: kilnwright run", basename(file)), "")
+    c(head, plan_yaml(plan, named, sealed = is.null(beside)))
+  }
+  writeLines(lines(named), draft, useBytes = TRUE)
   read <- tryCatch(read_plan(draft), kw_error = plain_message)
   if (is.character(read)) return(read)
   differs <- plan_differences(plan, read)
@@ -82,8 +85,15 @@ try_plan_file <- function(plan, file, beside, table) {
     rows <- file.path(folder, basename(beside))
     write_whole(beside, readBin(rows, "raw", file.size(rows)), private = TRUE)
   }
-  write_whole(file, readLines(draft, encoding = "UTF-8"))
+  write_whole(file, lines(if (is.null(beside)) path_from_plan(table, file) else named))
   NULL
+}
+
+# A table in the folder of the plan, or below it, is named from there, so that both can be moved.
+path_from_plan <- function(table, file) {
+  whole <- normalizePath(table, "/", mustWork = FALSE)
+  folder <- paste0(normalizePath(dirname(file), "/", mustWork = FALSE), "/")
+  if (startsWith(whole, folder)) substring(whole, nchar(folder) + 1L) else whole
 }
 
 # As it was given: counts, where the brief's own table holds rates.

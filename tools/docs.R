@@ -1,4 +1,4 @@
-# Help pages, NAMESPACE and the README's tables from the sources, in one go.
+# Help pages, NAMESPACE and docs/reference.md from the sources, in one go.
 
 # A NAMESPACE that names a function which is gone cannot be installed, and only what is
 # installed can be documented: such names are taken out first.
@@ -20,4 +20,4 @@ drop_stale_exports()
 run("tools/install.R")
 roxygen2::roxygenise(load_code = "installed")
 run("tools/install.R")
-run("tools/readme-tables.R")
+run("tools/write-reference.R")

@@ -1,9 +1,10 @@
 # Installs what is missing: Debian's built packages where they can be had, then
-# package sources. Usage: Rscript tools/setup.R demo|test|develop
+# package sources. Usage: Rscript tools/setup.R demo|test|develop|site
 #
 # demo    = what the package imports, and what the command line and the report use
 # test    = demo + every model package and what the tests use
-# develop = test + documentation, linting, coverage, benchmarks
+# develop = test + documentation with its vignettes, linting, coverage, benchmarks
+# site    = develop + what makes a folder of pages
 #
 # lightgbm is left to the user: it takes long to compile. ANN2 brings new versions of much
 # else, so only developers get it.
@@ -21,14 +22,15 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
     "quantreg"
   )
   tests <- c(models, "openssl", "testthat", "withr", "readxl", "nanoparquet")
+  everything <- setdiff(
+    c(imports, command_line, tests, split_field(fields[["Suggests"]])), "lightgbm"
+  )
   wanted <- switch(level,
     demo = c(imports, command_line),
     test = c(imports, command_line, tests),
-    develop = setdiff(
-      c(imports, command_line, tests, split_field(fields[["Suggests"]])),
-      "lightgbm"
-    ),
-    stop("setup: the level is one of demo, test, develop; got '", level, "'", call. = FALSE)
+    develop = everything,
+    site = c(everything, "pkgdown"),
+    stop("setup: the level is one of demo, test, develop, site; got '", level, "'", call. = FALSE)
   )
   unique(wanted)
 }
@@ -116,6 +118,21 @@ install_browser <- function() {
   }
 }
 
+# What makes pages of the vignettes.
+install_pandoc <- function() {
+  if (rmarkdown::pandoc_available()) return(invisible())
+  if (can_use_apt()) {
+    message("setup: asking Debian for pandoc, which makes pages of the vignettes")
+    system2("apt-get", c("-qq", "-y", "-o", "Dpkg::Use-Pty=0", "--no-install-recommends", "install",
+      "pandoc"), stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
+  }
+  if (!rmarkdown::pandoc_available() && !nzchar(Sys.which("pandoc"))) {
+    stop("setup: no pandoc, without which vignettes cannot be built. Install it by hand and try again.",
+      call. = FALSE
+    )
+  }
+}
+
 main <- function(level) {
   wanted <- setdiff(wanted_packages(level), welcome)
   absent <- missing_packages(wanted)
@@ -137,6 +154,7 @@ main <- function(level) {
     )
   }
   if (level != "demo") install_browser()
+  if (level %in% c("develop", "site")) install_pandoc()
   message("setup: everything needed for '", level, "' is installed")
 }
 

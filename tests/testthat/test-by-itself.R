@@ -121,6 +121,8 @@ test_that("a plan goes into a plan file and comes back with the same keys", {
   )
   small <- plan_comparison(aside, candidates(t = sensible(fam_tree(depth = 3))), seed = 2)
   write_plan(small, file, table = file.path(folder, "toy.csv"), replace = TRUE)
+  # both can be moved together
+  expect_match(readLines(file), "^  table: toy.csv$", all = FALSE)
   expect_identical(kw("plan_differences")(small, read_plan(file)), character())
   expect_true(any(grepl("share: 0.3", readLines(file), fixed = TRUE)))
 })

@@ -52,6 +52,14 @@ test_that("parts are scored on their held-out rows, and told where they differ",
   expect_output(print(found), "c  +[0-9]+")
 })
 
+test_that("rows are counted once, however often they are held out", {
+  table <- parted()
+  twice <- quiet_run(brief(table, "y"), candidates(mean = fam_baseline()),
+    splits = split_kfold(5, repeats = 2), metrics = "mae", seed = 1
+  )
+  expect_identical(scores_by(twice, "kind")$rows, as.double(table(table$kind)))
+})
+
 test_that("numbers are cut into ranges of equal size; without kept predictions it is the same", {
   kept <- scores_by(parted_comparison(keep = "all_predictions"), "late", parts = 3)
   expect_identical(kept$part[4], "missing")

@@ -1,0 +1,56 @@
+# The reference by job, from the groups of pkgdown/_pkgdown.yml: topics with the functions that they
+# are of, as Rd for the package's help page and as Markdown for docs/reference.md. Sourced by
+# tools/docs.R and by the package's own roxygen block.
+
+reference_groups <- function(root = ".") {
+  yaml::read_yaml(file.path(root, "pkgdown", "_pkgdown.yml"))$reference
+}
+
+# Title and aliases of every help page, by topic.
+help_topics <- function(root = ".") {
+  files <- list.files(file.path(root, "man"), "[.]Rd$", full.names = TRUE)
+  pages <- lapply(files, function(file) {
+    lines <- readLines(file, encoding = "UTF-8")
+    field <- function(tag) {
+      found <- grep(paste0("^\\\\", tag, "\\{"), lines, value = TRUE)
+      gsub("\\%", "%", sub(paste0("^\\\\", tag, "\\{(.*)\\}$"), "\\1", found), fixed = TRUE)
+    }
+    list(
+      title = field("title"), aliases = field("alias"),
+      hidden = any(grepl("keyword{internal}", lines, fixed = TRUE))
+    )
+  })
+  names(pages) <- sub("[.]Rd$", "", basename(files))
+  Filter(function(page) !page$hidden, pages)
+}
+
+reference_rd <- function(root = ".") {
+  topics <- help_topics(root)
+  unlist(lapply(reference_groups(root), function(group) {
+    items <- vapply(group$contents, function(topic) {
+      called <- c(intersect(topic, topics[[topic]]$aliases), topics[[topic]]$aliases)[1]
+      paste0("\\item \\code{\\link{", called, "}}: ", topics[[topic]]$title)
+    }, "")
+    c(paste0("\\subsection{", group$title, "}{\\itemize{"), items, "}}")
+  }))
+}
+
+reference_markdown <- function(root = ".") {
+  topics <- help_topics(root)
+  unlist(lapply(reference_groups(root), function(group) {
+    rows <- vapply(group$contents, function(topic) {
+      calls <- grep("^[a-z][A-Za-z0-9_]*$", topics[[topic]]$aliases, value = TRUE)
+      calls <- setdiff(calls, "kilnwright")
+      named <- if (length(calls) > 0L) calls else topic
+      paste0("| ", paste0("`", named, "`", collapse = " "), " | ", topics[[topic]]$title, " |")
+    }, "")
+    c("", paste("##", group$title), "", "| calls | what |", "|---|---|", rows)
+  }))
+}
+
+# Topics that no group has, or that there are not: none must be.
+stray_topics <- function(root = ".") {
+  grouped <- unlist(lapply(reference_groups(root), `[[`, "contents"))
+  there <- names(help_topics(root))
+  c(setdiff(there, grouped), setdiff(grouped, there), grouped[duplicated(grouped)])
+}

@@ -1,0 +1,42 @@
+# Builds the tarball and checks it as a registry would; ends with what it found, and non-zero on an
+# error, a warning, or a note of ours. Notes that come with every first submission are known.
+
+dir.create("build", showWarnings = FALSE)
+unlink(list.files("build", "^kilnwright_.*[.]tar[.]gz$", full.names = TRUE))
+home <- setwd("build")
+run <- function(...) system2(file.path(R.home("bin"), "R"), c("CMD", ...))
+
+version <- read.dcf("../DESCRIPTION", "Version")[1]
+news <- grep("^# kilnwright ", readLines("../NEWS.md"), value = TRUE)[1]
+if (!identical(news, paste("# kilnwright", version))) {
+  stop("NEWS.md begins with '", news, "', DESCRIPTION says ", version, call. = FALSE)
+}
+if (run("build", "..") != 0L) stop("the tarball could not be built", call. = FALSE)
+tarball <- list.files(".", "^kilnwright_.*[.]tar[.]gz$")
+Sys.setenv("_R_CHECK_FORCE_SUGGESTS_" = "false", "_R_CHECK_CRAN_INCOMING_REMOTE_" = "false")
+run("check", "--as-cran", "--no-manual", tarball)
+
+lines <- readLines("kilnwright.Rcheck/00check.log")
+starts <- grep("^\\* ", lines)
+ends <- c(starts[-1] - 1L, length(lines))
+bad <- grep("(ERROR|WARNING|NOTE)$", lines[starts])
+# what a first submission, a machine without a clock's service, or missing tools bring about
+known <- paste(
+  "New submission", "unable to verify current time", "no command 'tidy' found",
+  "Skipping checking HTML validation", "Skipping checking math rendering",
+  sep = "|"
+)
+ours <- Filter(function(found) {
+  said <- lines[starts[found]:ends[found]][-1]
+  said <- said[nzchar(trimws(said))]
+  grepl("(ERROR|WARNING)$", lines[starts[found]]) || !any(grepl(known, said))
+}, bad)
+for (found in bad) {
+  cat(if (found %in% ours) "OURS   " else "known  ",
+    paste(lines[starts[found]:ends[found]], collapse = "\n       "), "\n", sep = "")
+}
+installed <- file.path("kilnwright.Rcheck", "kilnwright")
+size <- sum(file.size(list.files(installed, recursive = TRUE, full.names = TRUE))) / 1e6
+cat(sprintf("\n%s: %.1f MB; installed: %.1f MB\n", tarball, file.size(tarball) / 1e6, size))
+setwd(home)
+if (length(ours) > 0L) quit(status = 1L)
