@@ -37,7 +37,7 @@ page_style <- function() paste(page_file("tables.min.css"), page_file("page.css"
 
 # Charts and tables, the page's own code, and more of it.
 page_code <- function(...) {
-  files <- c("charts.min.js", "tables.min.js", "page.js", ...)
+  files <- c("charts.min.js.gz", "tables.min.js.gz", "page.js", ...)
   paste0("<script>", vapply(files, page_file, ""), "</script>", collapse = "")
 }
 

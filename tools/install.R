@@ -10,7 +10,7 @@ if (length(writable) == 0L) {
 log <- tempfile()
 status <- system2(file.path(R.home("bin"), "R"),
   c(
-    "CMD", "INSTALL", "--no-test-load", "--preclean", "--clean",
+    "CMD", "INSTALL", "--strip", "--no-test-load", "--preclean", "--clean",
     paste0("--library=", shQuote(writable[1])), "."
   ),
   stdout = log, stderr = log

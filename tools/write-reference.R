@@ -43,7 +43,7 @@ if (length(stray) > 0L) {
   stop("pkgdown/_pkgdown.yml lacks these help pages, or has them for nothing: ",
     paste(stray, collapse = ", "), call. = FALSE)
 }
-new <- c(
+new <- unname(c(
   "# Reference", "",
   "Made by `make docs` from the code: all calls by job, then all parts. In R, `?kilnwright` has the",
   "calls, `list_parts()` the parts; on the command line `kilnwright parts`.",
@@ -62,7 +62,7 @@ new <- c(
   "", "## Searches and screens", "", parts("search", "screen"),
   "", "## Rules", "", "`select_final(cmp, rule = \"one_se\")` goes by one.", "", parts("rule"),
   "", "## Findings", "", "`inspect_data(job)` looks for them.", "", parts("finding")
-)
+))
 file <- "docs/reference.md"
 if (identical(commandArgs(TRUE), "--check")) {
   same <- file.exists(file) && identical(new, readLines(file))
