@@ -42,7 +42,7 @@ member_fam_adaptive_splines <- function() {
     accepts = list(weights = TRUE), fit = fit_splines,
     script = script_adaptive_splines,
     path = list(along = "terms", set_matters = FALSE, predict = predict_splines),
-    freeze = freeze_splines, packages = "earth",
+    freeze = freeze_splines, plain = plain_splines, packages = "earth",
     does = "Adds up lines with bends, placed where they help."
   )
 }
@@ -132,6 +132,25 @@ freeze_splines <- function(model, value) {
   model$sizes <- rep(size, length(model$sizes))
   model$wanted <- size
   model
+}
+
+plain_splines <- function(model, value) {
+  subset <- model$subsets[[1]]
+  terms <- lapply(subset$terms, function(term) {
+    lapply(unname(which(model$dirs[term, ] != 0)), function(column) {
+      side <- model$dirs[term, column]
+      list(
+        input = column - 1L, side = c("below", "as_is", "above")[match(side, c(-1, 2, 1))],
+        knot = if (side == 2) 0 else model$cuts[term, column]
+      )
+    })
+  })
+  n <- ncol(subset$coefficients)
+  list(
+    form = "hinges",
+    link = if (!model$is_class) "identity" else if (n == 1L) "logistic" else "against_rest",
+    terms = terms, outputs = lapply(seq_len(n), function(j) unname(subset$coefficients[, j]))
+  )
 }
 
 script_adaptive_splines <- function(settings, about) {

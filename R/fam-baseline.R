@@ -30,6 +30,9 @@ member_fam_baseline <- function() {
     complexity_rank = 0,
     accepts = list(factors = TRUE, sparse = TRUE, missing = TRUE, weights = TRUE, nothing = TRUE),
     random = TRUE, fit = fit_baseline, predict = predict_baseline, script = script_baseline,
+    plain = function(model, value) {
+      if (!isTRUE(model$draw)) plain_constant(model$shares %||% model$mean)
+    },
     does = "Predicts the mean, or the shares of the classes, whatever the predictors say."
   )
 }

@@ -83,7 +83,7 @@ member_fam_boosted <- function() {
     }),
     random = TRUE, fit = fit_boosted, script = script_boosted,
     path = list(along = "trees", set_matters = FALSE, predict = predict_boosted),
-    freeze = freeze_boosted,
+    freeze = freeze_boosted, plain = plain_boosted,
     impossible = list(
       cannot_work(
         "a tree needs more rows than twice its smallest leaf and one",
@@ -244,6 +244,35 @@ freeze_boosted <- function(model, value) {
     })
   }
   model
+}
+
+# Of package gbm; lightgbm has a text of its own.
+plain_boosted <- function(model, value) {
+  if (model$package != "gbm") return(NULL)
+  groups <- lapply(model$runs, function(run) {
+    ordered <- lengths(model$levels) > 0L & run$var.type == 0
+    trees <- lapply(run$trees[seq_len(min(value, model$trees))], function(tree) {
+      leaf <- tree[[1]] < 0L
+      by_level <- !leaf & run$var.type[pmax(tree[[1]], 0L) + 1L] > 0
+      cut <- ifelse(leaf | by_level, 0, tree[[2]])
+      # the package numbers ordered levels from 0
+      cut <- cut + ifelse(leaf, 0, ordered[pmax(tree[[1]], 0L) + 1L])
+      plain_simple_tree(
+        left = ifelse(leaf, -1L, tree[[3]]), right = ifelse(leaf, -1L, tree[[4]]),
+        otherwise = ifelse(leaf, seq_along(leaf) - 1L, tree[[5]]), input = tree[[1]], cut = cut,
+        side = ifelse(by_level, cumsum(by_level) - 1L, -1L),
+        sides = lapply(run$c.splits[tree[[2]][by_level] + 1L], as.integer),
+        values = as.list(ifelse(leaf, tree[[2]], 0))
+      )
+    })
+    list(start = run$initF, trees = trees)
+  })
+  link <- if (model$is_class) {
+    if (length(groups) == 1L) "logistic" else "against_rest"
+  } else if (isTRUE(model$is_count)) "exp" else "identity"
+  form <- plain_trees(groups, link, "sum", "right")
+  form$levels <- unname(model$levels)
+  form
 }
 
 # By package gbm or lightgbm: a function boost(), and lines that call it for every class but one of

@@ -41,13 +41,15 @@
 #                       function(settings, kind) giving one
 #   script(settings, about)  NULL, or lines of plain R that fit and predict the same, see
 #                       final-script.R
+#   plain(model, value) NULL, or what predicts as numbers and names alone, see fam-plain.R; NULL
+#                       from it: this one model has no such form
 family_definition <- function(name, label, kinds, hyperparameters = list(), complexity_rank,
                               simplicity = no_simplicity, accepts = list(),
                               random = FALSE, fit, predict = NULL, path = NULL, inner_fits = NULL,
                               freeze = keep_model,
                               impossible = list(), packages = character(), does = "",
-                              keeps_rows = keeps_no_rows, script = NULL, state_version = 1L,
-                              combines = FALSE) {
+                              keeps_rows = keeps_no_rows, script = NULL, plain = NULL,
+                              state_version = 1L, combines = FALSE) {
   usual <- list(
     factors = FALSE, sparse = FALSE, missing = FALSE, weights = FALSE,
     wants_scaling = FALSE, most_levels = NULL, nothing = FALSE
@@ -60,7 +62,7 @@ family_definition <- function(name, label, kinds, hyperparameters = list(), comp
     ),
     label = label, simplicity = simplicity, fit = fit, predict = predict, path = path,
     inner_fits = inner_fits, freeze = freeze, impossible = impossible, shipped = TRUE,
-    keeps_rows = keeps_rows, script = script, state_version = state_version,
+    keeps_rows = keeps_rows, script = script, plain = plain, state_version = state_version,
     class = "kw_family_definition"
   )
 }
@@ -241,6 +243,7 @@ new_fitter <- function(definition, x, target, threads = 1L) {
     if (length(present) < nlevels(y)) y <- factor(y, levels = present)
   }
   given <- if (!is.null(target$recalibration)) x
+  inputs <- if (is.data.frame(x)) names(x) else colnames(x)
   coding <- NULL
   if (definition$shipped) {
     coding <- learn_coding(x)
@@ -269,7 +272,7 @@ new_fitter <- function(definition, x, target, threads = 1L) {
     model <- if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
     fitted <- list(
       definition = definition, model = model, present = present, levels = levels,
-      settings = settings, coding = coding, lowest = lowest
+      settings = settings, coding = coding, lowest = lowest, inputs = inputs
     )
     if (!is.null(target$recalibration)) {
       fitted$recalibration <- recalibration_of(definition, given, target, settings, seed, threads)

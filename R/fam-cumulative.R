@@ -18,6 +18,11 @@ member_fam_cumulative <- function() {
   family_definition("cumulative", "Cumulative logit", "ordered",
     complexity_rank = 20, accepts = list(weights = TRUE), fit = fit_cumulative,
     predict = predict_cumulative, script = script_cumulative, packages = "MASS",
+    plain = function(model, value) {
+      form <- plain_linear(c(0, model$slopes), "cumulative")
+      form$cuts <- model$cuts
+      form
+    },
     does = "Weighs the columns and adds them up; the sum says how far up the classes a row stands."
   )
 }

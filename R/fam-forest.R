@@ -93,7 +93,7 @@ member_fam_forest <- function() {
     keeps_rows = function(settings, kind) kind == "quantiles",
     script = script_forest,
     path = list(along = "trees", set_matters = FALSE, predict = predict_forest),
-    packages = "ranger",
+    plain = plain_forest, packages = "ranger",
     does = "Averages many trees, each grown on its own draw of rows and columns."
   )
 }
@@ -200,6 +200,36 @@ ranger_predictions <- function(model, x, trees, all) {
   } else {
     predicted[, order, drop = FALSE]
   }
+}
+
+# Categories are ordered by the package; a level that it does not know comes after all others.
+plain_forest <- function(model, value) {
+  if (!is.null(model$quantiles)) return(NULL)
+  forest <- model$fit$forest
+  n_classes <- length(model$classes)
+  trees <- lapply(seq_len(min(value, model$trees)), function(i) {
+    children <- forest$child.nodeIDs[[i]]
+    leaf <- children[[1]] == 0
+    values <- if (n_classes == 0L) {
+      as.list(ifelse(leaf, forest$split.values[[i]], 0))
+    } else {
+      order <- match(model$classes, forest$levels[forest$class.values])
+      lapply(forest$terminal.class.counts[[i]], function(shares) {
+        if (length(shares) == 0L) rep(0, n_classes) else shares[order]
+      })
+    }
+    plain_simple_tree(
+      left = as.integer(ifelse(leaf, -1, children[[1]])),
+      right = as.integer(ifelse(leaf, -1, children[[2]])),
+      otherwise = seq_along(leaf) - 1L, input = as.integer(forest$split.varIDs[[i]]),
+      cut = forest$split.values[[i]], side = rep(-1L, length(leaf)), sides = list(), values = values
+    )
+  })
+  form <- plain_trees(
+    list(list(start = rep(0, max(1L, n_classes)), trees = trees)), "identity", "mean", "left", "last"
+  )
+  form$levels <- forest$covariate.levels %||% list()
+  form
 }
 
 script_forest <- function(settings, about) {

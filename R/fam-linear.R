@@ -20,6 +20,11 @@ member_fam_linear <- function() {
     "linear", "Linear", c("number", "count", "positive", "quantiles", "two_class", "many_class"),
     complexity_rank = 20, accepts = list(weights = TRUE),
     fit = fit_linear, predict = predict_linear, script = script_linear,
+    plain = function(model, value) {
+      plain_linear(model$coefficients, switch(model$type,
+        log = "exp", two_class = "logistic", many_class = "softmax", "identity"
+      ))
+    },
     packages = function(settings, kind) {
       switch(kind, many_class = "nnet", quantiles = "quantreg", character())
     },

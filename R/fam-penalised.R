@@ -50,6 +50,12 @@ member_fam_penalised <- function() {
     fit = fit_penalised, script = script_penalised,
     path = list(along = "penalty", set_matters = TRUE, predict = predict_penalised),
     freeze = freeze_penalised, packages = "glmnet",
+    plain = function(model, value) {
+      slopes <- do.call(rbind, lapply(model$coefficients, as.vector))
+      plain_linear(cbind(as.vector(model$intercepts), slopes), switch(model$distribution,
+        gaussian = "identity", poisson = , gamma = "exp", binomial = "logistic", "softmax"
+      ))
+    },
     does = "Weighs the columns and adds them up, with the weights held small."
   )
 }

@@ -64,6 +64,13 @@ member_fam_tree <- function() {
     ),
     fit = fit_tree, script = script_tree,
     path = list(along = "pruning", set_matters = FALSE, predict = predict_tree), packages = "rpart",
+    plain = function(model, value) {
+      tree <- plain_pruned_tree(model, value)
+      start <- rep(0, ncol(model$values))
+      form <- plain_trees(list(list(start = start, trees = list(tree))), "identity", "sum", "right")
+      form$levels <- unname(model$levels)
+      form
+    },
     does = "Asks one question after the other and predicts from the rows that answered alike."
   )
 }

@@ -40,7 +40,7 @@ save_model <- function(model, file, ...) {
   # JSON keeps the names of lists only
   facts$versions$packages <- as.list(facts$versions$packages)
   manifest <- list(
-    kind = "kilnwright model", format = 1L,
+    kind = "kilnwright model", format = 2L,
     written = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"),
     outcome = model$outcome, outcome_kind = model$kind, classes = model$levels,
     event = model$event, columns = as.list(schema_kinds(model$schema)),
@@ -49,6 +49,7 @@ save_model <- function(model, file, ...) {
   )
   parts <- list(
     "manifest.json" = json_bytes(manifest),
+    "plain.json" = plain_model_bytes(model),
     "model.rds" = squeezed(serialize(model_core(model), NULL))
   )
   sums <- paste(vapply(parts, cli::hash_raw_sha256, ""), names(parts))
@@ -201,10 +202,10 @@ open_model <- function(file, trust = NULL, ...) {
 # Unpacks and checks; nothing is unserialised here.
 unpack_model <- function(file, folder) {
   if (!file.exists(file)) stop_kw("model_file", paste0("There is no file ", quoted(file), "."))
-  expected <- c("checksums.txt", "manifest.json", "model.rds")
   listed <- tryCatch(zip::zip_list(file), error = function(e) NULL)
   if (is.null(listed)) damaged_model(file, "It is no zip file, or its end is missing.")
-  if (!identical(sort(listed$filename, method = "radix"), expected)) {
+  parts <- Filter(function(form) setequal(form, listed$filename), parts_of_form)
+  if (length(parts) != 1L || anyDuplicated(listed$filename) > 0L) {
     stop_kw("model_file", paste0("The file ", quoted(file), " is not a Kilnwright model."),
       where = paste0("It holds ", enumerate(quoted(clean_line(listed$filename))), ".")
     )
@@ -213,19 +214,25 @@ unpack_model <- function(file, folder) {
   tryCatch(zip::unzip(file, exdir = folder), error = function(e) {
     damaged_model(file, plain_message(e))
   })
-  check_sums(file, folder)
+  check_sums(file, folder, setdiff(parts[[1]], "checksums.txt"))
   manifest <- tryCatch(
     jsonlite::read_json(file.path(folder, "manifest.json"), simplifyVector = TRUE),
     error = function(e) damaged_model(file, "The manifest is no JSON.")
   )
-  check_manifest(file, manifest)
+  check_manifest(file, manifest, names(parts))
   manifest
 }
 
+# What the file of each form holds; the first had no plain part.
+parts_of_form <- list(
+  "1" = c("checksums.txt", "manifest.json", "model.rds"),
+  "2" = c("checksums.txt", "manifest.json", "model.rds", "plain.json")
+)
+
 # A small file that would fill the disk: the model inside is squeezed already, so that the zip
-# makes it hardly smaller; the rest is short.
+# makes it hardly smaller; its numbers as text are a few times as long; the rest is short.
 refuse_bomb <- function(file, listed) {
-  most <- ifelse(listed$filename == "model.rds", 1e7 + 10 * file.size(file), 1e7)
+  most <- ifelse(listed$filename == "manifest.json", 1e7, 1e7 + 10 * file.size(file))
   large <- which(listed$uncompressed_size > most)
   if (length(large) > 0L) {
     damaged_model(file, paste0(
@@ -235,9 +242,8 @@ refuse_bomb <- function(file, listed) {
   }
 }
 
-# One line for each part, in order.
-check_sums <- function(file, folder) {
-  parts <- c("manifest.json", "model.rds")
+# One line for each part.
+check_sums <- function(file, folder, parts) {
   stated <- readLines(file.path(folder, "checksums.txt"), warn = FALSE)
   if (length(stated) != length(parts)) damaged_model(file, "Checksums are missing, or too many.")
   wanted <- paste(cli::hash_file_sha256(file.path(folder, parts)), parts)
@@ -245,9 +251,9 @@ check_sums <- function(file, folder) {
   if (length(off) > 0L) damaged_model(file, paste0("The checksum of ", off[1], " does not match."))
 }
 
-check_manifest <- function(file, manifest) {
+check_manifest <- function(file, manifest, form) {
   known <- is.list(manifest) && identical(manifest$kind, "kilnwright model") &&
-    is.numeric(manifest$format) && identical(as.double(manifest$format), 1)
+    is.numeric(manifest$format) && identical(as.character(manifest$format), form)
   if (!known) {
     stop_kw(
       "model_file",

@@ -12,13 +12,17 @@
 #' @param model A model from [fit_final()].
 #' @param file Path of the R script; an existing one is replaced when the new one is complete.
 #' @param data Path of the table as CSV, as the script is to read it.
+#' @param only_predicts Write a script that learns nothing, but predicts by what was learned, which
+#'   stands in it as text (numbers and levels, no training row)? It needs base R alone. Models have
+#'   this plain form whose family is the baseline, linear, penalised or cumulative regression, a
+#'   tree, a forest, boosted trees (package gbm), adaptive splines, or a blend of these.
 #' @param new_data Path of a CSV with rows to predict; when the script is run and finds it, it
 #'   writes `predictions.csv` beside it.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The path, invisibly.
 #' @section Errors:
-#' `kw_error_select` for a model that was opened from a file, `kw_error_file` when the
-#' script cannot be written.
+#' `kw_error_select` for a model that was opened from a file, or that has no plain form where
+#' `only_predicts` asks for one (saying why), `kw_error_file` when the script cannot be written.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -30,10 +34,13 @@
 #' )
 #' write_script(fit_final(select_final(cmp)), file.path(tempdir(), "final.R"), data = "pots.csv")
 #' @export
-write_script <- function(model, file, data = "table.csv", new_data = "new.csv", ...) {
+write_script <- function(
+  model, file, data = "table.csv", new_data = "new.csv", only_predicts = FALSE, ...
+) {
   no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   for (one in c("file", "data", "new_data")) check_string(get(one), one)
+  check_flag(only_predicts, "only_predicts")
   check_writable_file(file)
   if (is.null(model$origin)) {
     stop_kw(
@@ -42,7 +49,11 @@ write_script <- function(model, file, data = "table.csv", new_data = "new.csv", 
       remedy = "Use the model from fit_final()."
     )
   }
-  write_whole(file, script_lines(model, data, new_data))
+  write_whole(file, if (only_predicts) {
+    plain_script_lines(model, new_data)
+  } else {
+    script_lines(model, data, new_data)
+  })
 }
 
 # In a script `x` is a data frame of the prepared columns, `y` the outcome, `w` the weights.
@@ -141,7 +152,8 @@ script_head <- function(model, packages) {
     strwrap(paste0("Chosen by the rule ", model$facts$rule, ": ", model$facts$reason), 90), "",
     "Reads the table, learns the preparation and fits the model as it was done then; needs R",
     paste0("and ", if (length(packages) > 0L) paste(packages, collapse = ", ") else
-      "nothing else", ".")
+      "nothing else", "."),
+    strwrap(words_of_versions(model), 90)
   ))
 }
 

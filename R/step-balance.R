@@ -28,6 +28,7 @@ pre_balance <- function(by = "thin", ratio = 1, neighbours = 5, ...) {
 member_step_balance <- function() {
   step_definition("balance",
     learn = learn_balance, use = function(state, frame) frame, script = script_balance,
+    plain = plain_nothing,
     does = "Evens out the classes among the training rows.", changes_rows = TRUE, random = TRUE,
     hyperparameters = list(
       by = hyperparameter("choice", "thin",

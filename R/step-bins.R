@@ -23,6 +23,7 @@ pre_bins <- function(by = "quantile", bins = 5, columns = NULL, ...) {
 member_step_bins <- function() {
   step_definition("bins",
     learn = learn_bins, use = use_bins, script = script_bins,
+    plain = function(state) list(cuts = state),
     columns = "number", packages = "rpart",
     does = "Cuts numbers into ordered categories.",
     hyperparameters = list(

@@ -27,6 +27,12 @@ pre_components <- function(number = 5, equal_scale = TRUE, columns = NULL, ...) 
 member_step_components <- function() {
   step_definition("components",
     learn = learn_components, use = use_components, script = script_components, columns = "number",
+    plain = function(state) {
+      list(
+        centre = lapply(state$centres, `[`, 1L), spread = lapply(state$centres, `[`, 2L),
+        loadings = matrix_rows(state$loadings), names = state$names
+      )
+    },
     does = "Replaces numbers by their leading principal components.",
     hyperparameters = list(
       number = hyperparameter("number", 5,

@@ -3,8 +3,10 @@
 # A step definition has: name, arguments (its hyperparameters), columns (the kinds that it takes
 # by default), changes_rows, cross_fitted, random, packages (whose version can change what it
 # does), keeps_rows(settings) (is what it learns made of training rows?), script(state, about)
-# (lines of plain R that do the same, see final-script.R), state_version (raised when the state is
-# made otherwise than before, so that models saved earlier are refused), and two functions:
+# (lines of plain R that do the same, see final-script.R), plain(state) (the state as lists of numbers
+# and texts that docs/model-file.md describes for readers in other languages; NULL, or NULL from it:
+# there is no such form), state_version (raised when the state is made otherwise than before, so that
+# models saved earlier are refused), and two functions:
 #
 #   learn(frame, target, settings, seed) -> list(state, training)
 #   use(state, frame) -> frame
@@ -98,7 +100,8 @@ step_definition <- function(name, learn, use, hyperparameters = list(), columns 
                             changes_rows = FALSE, cross_fitted = FALSE, random = FALSE,
                             expand = NULL, check = NULL, does = "", shipped = TRUE,
                             packages = character(), keeps_rows = keeps_no_rows,
-                            required = character(), script = NULL, state_version = 1L) {
+                            required = character(), script = NULL, plain = NULL,
+                            state_version = 1L) {
   member("step", name, does,
     arguments = hyperparameters,
     capabilities = list(
@@ -106,7 +109,7 @@ step_definition <- function(name, learn, use, hyperparameters = list(), columns 
       random = random, packages = packages, required = required
     ),
     learn = learn, use = use, expand = expand, check = check, shipped = shipped,
-    keeps_rows = keeps_rows, script = script, state_version = state_version,
+    keeps_rows = keeps_rows, script = script, plain = plain, state_version = state_version,
     class = "kw_step_definition"
   )
 }
@@ -120,6 +123,12 @@ as_learned <- function(about, ...) {
     paste0(names(values), about$i, " <- ", vapply(values, r_values, ""))
   )
 }
+
+# What is plainly said of steps that do nothing to new rows, and of those that drop columns.
+plain_nothing <- function(state) list()
+plain_dropped <- function(state) list(columns = as.character(state))
+
+matrix_rows <- function(x) lapply(seq_len(nrow(x)), function(i) unname(x[i, ]))
 
 # Names of new columns in a script: `usual` is code for them within a loop over `name`; where a
 # name was taken, the table had others, which are written out. list(code, lines).

@@ -28,7 +28,7 @@ member_step_dates <- function() {
     "dates",
     learn = learn_dates,
     use = use_dates,
-    script = script_dates,
+    script = script_dates, plain = function(state) state,
     check = check_date_parts,
     columns = "date",
     does = "Turns dates into elapsed days and (cyclic) parts.",

@@ -29,7 +29,7 @@ member_step_drop <- function() {
   step_definition("drop",
     does = "Drops the columns named.", columns = character(), required = "columns",
     learn = function(frame, target, settings, seed) list(state = settings$columns, training = NULL),
-    use = drop_named, script = script_drop
+    use = drop_named, script = script_drop, plain = plain_dropped
   )
 }
 
@@ -45,6 +45,7 @@ pre_drop_constant <- function(share = 1, columns = NULL, ...) {
 member_step_drop_constant <- function() {
   step_definition("drop_constant",
     learn = learn_drop_constant, use = drop_named, script = script_drop_constant,
+    plain = plain_dropped,
     does = "Drops columns that (nearly) always have the same value.",
     hyperparameters = list(
       share = hyperparameter("number", 1,
@@ -102,7 +103,7 @@ member_step_drop_correlated <- function() {
     "drop_correlated",
     learn = learn_drop_correlated,
     use = drop_named,
-    script = script_drop_correlated,
+    script = script_drop_correlated, plain = plain_dropped,
     columns = "number",
     does = "Drops numbers that repeat an earlier one.",
     hyperparameters = list(

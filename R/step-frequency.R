@@ -20,6 +20,7 @@ pre_frequency <- function(columns = NULL, ...) {
 member_step_frequency <- function() {
   step_definition("frequency",
     learn = learn_frequency, use = use_frequency, script = script_frequency, columns = "category",
+    plain = function(state) list(shares = lapply(state, as.list)),
     does = "Replaces a category by the share of training rows that have it."
   )
 }

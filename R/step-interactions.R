@@ -22,6 +22,11 @@ member_step_interactions <- function() {
     learn = learn_interactions,
     use = use_interactions,
     script = script_interactions,
+    plain = function(state) {
+      list(
+        pairs = matrix_rows(t(state$pairs)), centres = as.list(state$centres), names = state$names
+      )
+    },
     columns = "number",
     does = "Adds the product of every pair of numbers."
   )

@@ -30,6 +30,7 @@ pre_keep_top <- function(top = 20, by = "p_value", columns = NULL, ...) {
 member_step_keep_top <- function() {
   step_definition("keep_top",
     learn = learn_keep_top, use = drop_named, script = script_keep_top,
+    plain = plain_dropped,
     does = "Keeps the columns that go best with the outcome.",
     columns = c("number", "category", "ordered"), random = TRUE, packages = "ranger",
     hyperparameters = list(

@@ -51,6 +51,10 @@ member_step_missing <- function() {
     random = TRUE,
     keeps_rows = function(settings) identical(settings$fill, "nearest"),
     script = script_missing,
+    plain = function(state) {
+      single <- vapply(state$fills, function(fill) is.atomic(fill) && length(fill) == 1L, NA)
+      if (is.null(state$rows) && all(single)) state[c("fills", "flagged", "flags")]
+    },
     does = "Fills missing values with what the training rows suggest.",
     hyperparameters = list(
       fill = hyperparameter(

@@ -26,6 +26,7 @@ member_step_onehot <- function() {
     learn = learn_onehot, use = use_onehot,
     does = "Turns each level of a category into a 0/1 column.",
     columns = c("category", "ordered"), script = script_onehot,
+    plain = function(state) state[c("levels", "names")],
     hyperparameters = list(
       drop_one = hyperparameter("flag", FALSE,
         sensible = function(rows, columns, classes) among(FALSE, TRUE),

@@ -27,6 +27,7 @@ pre_ordinal <- function(order = NULL, by = "levels", columns = NULL, ...) {
 member_step_ordinal <- function() {
   step_definition("ordinal",
     learn = learn_ordinal, use = use_ordinal, script = script_ordinal,
+    plain = function(state) list(levels = state),
     does = "Turns ordered categories into 1, 2, 3 ...", columns = "ordered",
     cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(

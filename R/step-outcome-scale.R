@@ -37,7 +37,7 @@ member_step_outcome_scale <- function() {
   step_definition("outcome_scale",
     learn = learn_scaled_outcome, use = function(state, frame) frame, columns = character(),
     # families say it with the fit
-    script = function(state, about) list(lines = NULL),
+    script = function(state, about) list(lines = NULL), plain = plain_nothing,
     cross_fitted = TRUE, does = "Lets families learn a numeric outcome on another scale.",
     hyperparameters = list(
       by = hyperparameter("choice", "log",

@@ -25,6 +25,7 @@ pre_outliers <- function(by = "fences", fence = 3, share = 0.01, columns = NULL,
 member_step_outliers <- function() {
   step_definition("outliers",
     learn = learn_outliers, use = use_outliers, script = script_outliers, columns = "number",
+    plain = function(state) list(limits = state),
     does = "Moves values beyond learned limits to the limit.",
     hyperparameters = list(
       by = hyperparameter("choice", "fences",

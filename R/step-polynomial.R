@@ -25,6 +25,12 @@ pre_polynomial <- function(degree = 2, columns = NULL, ...) {
 member_step_polynomial <- function() {
   step_definition("polynomial",
     learn = learn_polynomial, use = use_polynomial, script = script_polynomial, columns = "number",
+    plain = function(state) {
+      list(
+        centre = lapply(state$known, `[`, 1L), spread = lapply(state$known, `[`, 2L),
+        powers = state$powers, names = state$names
+      )
+    },
     does = "Adds powers of numbers, so that linear families can bend.",
     hyperparameters = list(
       degree = hyperparameter("whole", 2,

@@ -22,6 +22,7 @@ pre_rare_levels <- function(at_least = 20, columns = NULL, ...) {
 member_step_rare_levels <- function() {
   step_definition("rare_levels",
     learn = learn_rare_levels, use = use_rare_levels, script = script_rare_levels,
+    plain = function(state) list(levels = state),
     does = "Merges levels with few training rows, and later unseen ones, into 'other'.",
     columns = "category",
     hyperparameters = list(

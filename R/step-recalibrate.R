@@ -36,7 +36,7 @@ member_step_recalibrate <- function() {
   step_definition("recalibrate",
     learn = learn_to_recalibrate, use = function(state, frame) frame, columns = character(),
     # families say it with the fit
-    script = function(state, about) list(lines = NULL),
+    script = function(state, about) list(lines = NULL), plain = plain_nothing,
     cross_fitted = TRUE,
     does = "Brings the family's probabilities in line with what is observed.",
     hyperparameters = list(

@@ -23,6 +23,10 @@ pre_scale <- function(by = "sd", columns = NULL, ...) {
 member_step_scale <- function() {
   step_definition("scale",
     learn = learn_scale, use = use_scale, script = script_scale,
+    plain = function(state) {
+      if (length(state$sparse) > 0L) return(NULL)
+      list(centre = lapply(state$dense, `[`, 1L), spread = lapply(state$dense, `[`, 2L))
+    },
     does = "Puts numbers on a common scale.", columns = "number",
     hyperparameters = list(
       by = hyperparameter("choice", "sd",

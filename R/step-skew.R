@@ -31,6 +31,9 @@ pre_skew <- function(by = "yeo_johnson", columns = NULL, ...) {
 member_step_skew <- function() {
   step_definition("skew",
     learn = learn_skew, use = use_skew, script = script_skew, columns = "number",
+    plain = function(state) {
+      list(by = state$by, columns = Filter(function(x) !isTRUE(x$idle), state$columns))
+    },
     does = "Transforms skewed numbers to be closer to symmetric.",
     hyperparameters = list(
       by = hyperparameter(

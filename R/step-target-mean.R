@@ -29,6 +29,11 @@ pre_target_mean <- function(smoothing = 10, folds = 5, columns = NULL, ...) {
 member_step_target_mean <- function() {
   step_definition("target_mean",
     learn = learn_target_mean, use = use_target_mean, script = script_target_mean,
+    plain = function(state) {
+      list(names = state$names, means = lapply(state$means, function(known) {
+        list(levels = known$levels, means = matrix_rows(known$means))
+      }))
+    },
     does = "Replaces a category by the smoothed mean outcome of its rows, cross-fitted.",
     columns = c("category", "ordered"), cross_fitted = TRUE, random = TRUE,
     hyperparameters = list(

@@ -13,10 +13,10 @@ manifest_of <- function(file) {
 }
 
 # The parts of a model file, changed by a function, packed again with true checksums.
-forged <- function(file, change, env = parent.frame()) {
+forged <- function(file, change, env = parent.frame(),
+                   parts = c("manifest.json", "plain.json", "model.rds")) {
   folder <- withr::local_tempdir()
   zip::unzip(file, exdir = folder)
-  parts <- c("manifest.json", "model.rds")
   manifest <- jsonlite::read_json(file.path(folder, "manifest.json"))
   manifest <- change(manifest, folder)
   jsonlite::write_json(manifest, file.path(folder, "manifest.json"), auto_unbox = TRUE)
@@ -99,6 +99,24 @@ test_that("bombs, doubled checksums and odd manifests are refused before anythin
   expect_s3_class(
     open_model(forged(file, function(m, folder) m), trust = TRUE), "kw_model"
   )
+})
+
+test_that("files of the first form, which had no plain part, are read; what is neither is not", {
+  file <- saved_model(candidates(t = fam_tree()))
+  first <- function(m, folder) {
+    m$format <- 1L
+    m
+  }
+  older <- forged(file, first, parts = c("manifest.json", "model.rds"))
+  new <- toy_brief("number")$table
+  expect_identical(
+    predict(open_model(older, trust = TRUE), new), predict(open_model(file, trust = TRUE), new)
+  )
+  # a form that the file does not have
+  expect_error(open_model(forged(file, first), trust = TRUE), class = "kw_error_model_file")
+  as_it_is <- function(m, folder) m
+  lacking <- forged(file, as_it_is, parts = c("manifest.json", "model.rds"))
+  expect_error(open_model(lacking, trust = TRUE), class = "kw_error_model_file")
 })
 
 test_that("a model whose parts keep another state than this version reads is refused by name", {
