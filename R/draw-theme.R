@@ -18,6 +18,8 @@ point_shapes <- c(16, 17, 15, 18, 3, 4, 8, 1)
 #' @param base_size Text size in points.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 theme.
+#' @section Errors:
+#' `kw_error_argument` for an argument that it does not have.
 #' @examples
 #' ggplot2::ggplot(demo_pots(), ggplot2::aes(wall_mm, shrinkage_pct)) +
 #'   ggplot2::geom_point() +

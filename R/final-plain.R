@@ -118,15 +118,15 @@ json_form <- function(form) {
 }
 
 plain_model_bytes <- function(model) {
-  text <- jsonlite::toJSON(exact_numbers(plain_model(model)), json_verbatim = TRUE, null = "null")
+  text <- jsonlite::toJSON(json_in_full(plain_model(model)), json_verbatim = TRUE, null = "null")
   charToRaw(enc2utf8(as.character(text)))
 }
 
 # Numbers as JSON with all their digits, of which the package writes fifteen: a value that equals a
 # cut must do so for every reader. What is missing or infinite is null.
-exact_numbers <- function(x) {
+json_in_full <- function(x) {
   if (is.list(x)) {
-    x[] <- lapply(x, exact_numbers)
+    x[] <- lapply(x, json_in_full)
     return(x)
   }
   if (!is.numeric(x)) return(x)

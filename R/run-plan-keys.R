@@ -7,6 +7,8 @@
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, one row a key: `where` (the key it stands under, `"the top"` for none), `key`,
 #'   `value` (what may be written there), `required`, `does` (one sentence).
+#' @section Errors:
+#' `kw_error_argument` for an argument that it does not have.
 #' @examples
 #' list_plan_keys()
 #' @export

@@ -21,6 +21,8 @@
 #' @param open_min Is `min` itself too low?
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A list for `define_family()` and `define_step()`.
+#' @section Errors:
+#' `kw_error_argument` for a type that there is not, or values that do not fit it.
 #' @examples
 #' hyperparameter("whole", 5,
 #'   min = 1, meaning = "How many columns are used.",

@@ -48,6 +48,30 @@ reference_markdown <- function(root = ".") {
   }))
 }
 
+# Puts the others of its group under "See Also" of every help page that has none; pages of more than a
+# dozen others name the list of all parts instead.
+add_see_also <- function(root = ".") {
+  topics <- help_topics(root)
+  linked <- function(topic) {
+    called <- c(intersect(topic, topics[[topic]]$aliases), topics[[topic]]$aliases)[1]
+    paste0("\\code{\\link{", called, "}}")
+  }
+  for (group in reference_groups(root)) {
+    for (topic in group$contents) {
+      file <- file.path(root, "man", paste0(topic, ".Rd"))
+      lines <- readLines(file, encoding = "UTF-8")
+      if (any(startsWith(lines, "\\seealso"))) next
+      others <- setdiff(group$contents, topic)
+      if (length(others) > 12L) others <- group$contents[1]
+      named <- paste(vapply(setdiff(others, topic), linked, ""), collapse = ", ")
+      said <- paste0(if (nzchar(named)) paste0(named, "; "), "\\link{kilnwright} for all calls by job.")
+      at <- c(which(startsWith(lines, "\\examples")), length(lines) + 1L)[1]
+      lines <- append(lines, c("\\seealso{", strwrap(said, 95L), "}"), at - 1L)
+      writeLines(lines, file, useBytes = TRUE)
+    }
+  }
+}
+
 # Topics that no group has, or that there are not: none must be.
 stray_topics <- function(root = ".") {
   grouped <- unlist(lapply(reference_groups(root), `[[`, "contents"))

@@ -34,12 +34,14 @@ for (file in list.files(file.path(root, "docs"), "[.]md$", full.names = TRUE)) {
 # do without them, so that they are whole without a network.
 elsewhere <- paste0(
   "<script[^>]*src=\"https?://[^>]*></script>|<link[^>]*href=\"https?://[^>]*>",
-  "|<script>[^<]*docsearch[^<]*</script>"
+  "|<script>[^<]*docsearch[^<]*</script>",
+  # what these pages cannot do without them
+  "|(?s)<form class=\"form-inline.*?</form>|<nav id=\"toc\".*?</nav>"
 )
 pages <- list.files(out, "[.]html$", recursive = TRUE, full.names = TRUE)
 for (page in pages) {
   text <- paste(readLines(page, warn = FALSE, encoding = "UTF-8"), collapse = "\n")
-  text <- gsub(elsewhere, "", text)
+  text <- gsub(elsewhere, "", text, perl = TRUE)
   # links between files of the sources are links between pages here
   text <- gsub("href=\"((docs/)?[A-Za-z-]+)[.]md\"", "href=\"\\1.html\"", text)
   writeLines(text, page, useBytes = TRUE)

@@ -1,7 +1,10 @@
-# Words in help pages, README, NEWS and ARCHITECTURE that are in no dictionary (British English)
+# Words in help pages, vignettes, README, NEWS and ARCHITECTURE that are in no dictionary (British English)
 # and not in inst/WORDLIST: prints them and ends with status 1 if there are any.
 
-files <- c("README.md", "NEWS.md", "ARCHITECTURE.md")
+files <- c(
+  "README.md", "NEWS.md", "ARCHITECTURE.md", "docs/tour.md", "docs/model-file.md",
+  list.files("vignettes", "[.]Rmd$", full.names = TRUE)
+)
 known <- readLines("inst/WORDLIST")
 found <- list(
   spelling::spell_check_files(list.files("man", "[.]Rd$", full.names = TRUE), known, "en_GB"),
