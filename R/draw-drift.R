@@ -56,7 +56,9 @@ draw_drift <- function(found, most = 6, ...) {
     ) +
     ggplot2::facet_wrap(ggplot2::vars(.data$column), scales = "free") +
     ggplot2::scale_y_discrete(labels = function(x) sub("^.*\r", "", x)) +
-    ggplot2::scale_x_continuous(n.breaks = 4, labels = function(x) paste0(round(100 * x, 1), " %")) +
+    ggplot2::scale_x_continuous(
+      n.breaks = 4, labels = function(x) paste0(round(100 * x, 1), " %")
+    ) +
     ggplot2::scale_fill_manual(values = c("grey88", okabe_ito[[1]])) +
     ggplot2::labs(
       title = attr(found, "listing")$title,

@@ -21,10 +21,10 @@
 #' @param level A part differs when its adjusted p value is at most 1 - `level`.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, one row a candidate and part: `candidate`, `setting`, `part`, `rows` (held out
-#'   on any split, each once), `splits` (with a score), `metric`, `mean`, `sd` (over these splits), `shrunk`,
-#'   `difference` (from all rows of the same splits), `p` (adjusted), and `answer`: is the candidate
-#'   `"better"` or `"worse"` there than over all, or `"cannot tell"`; `NA` with fewer than five
-#'   splits.
+#'   on any split, each once), `splits` (with a score), `metric`, `mean`, `sd` (over these splits),
+#'   `shrunk`, `difference` (from all rows of the same splits), `p` (adjusted), and `answer`: is the
+#'   candidate `"better"` or `"worse"` there than over all, or `"cannot tell"`; `NA` with fewer than
+#'   five splits.
 #' @section Errors:
 #' `kw_error_argument` for a metric that was not scored or a column that cannot be divided,
 #' `kw_error_brief` for a column that there is not, `kw_error_select` when nothing is ranked, or

@@ -267,9 +267,8 @@ plain_boosted <- function(model, value) {
     })
     list(start = run$initF, trees = trees)
   })
-  link <- if (model$is_class) {
-    if (length(groups) == 1L) "logistic" else "against_rest"
-  } else if (isTRUE(model$is_count)) "exp" else "identity"
+  link <- if (isTRUE(model$is_count)) "exp" else "identity"
+  if (model$is_class) link <- if (length(groups) == 1L) "logistic" else "against_rest"
   form <- plain_trees(groups, link, "sum", "right")
   form$levels <- unname(model$levels)
   form

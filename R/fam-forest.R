@@ -225,9 +225,8 @@ plain_forest <- function(model, value) {
       cut = forest$split.values[[i]], side = rep(-1L, length(leaf)), sides = list(), values = values
     )
   })
-  form <- plain_trees(
-    list(list(start = rep(0, max(1L, n_classes)), trees = trees)), "identity", "mean", "left", "last"
-  )
+  group <- list(start = rep(0, max(1L, n_classes)), trees = trees)
+  form <- plain_trees(list(group), "identity", "mean", "left", "last")
   form$levels <- forest$covariate.levels %||% list()
   form
 }

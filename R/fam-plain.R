@@ -9,9 +9,9 @@
 #   linear    outputs: a list of list(intercept, slopes); cumulative: of one, with `cuts`
 #   hinges    terms: a list of terms, each a list of list(input, side, knot); outputs: a list of
 #             coefficients, one a term
-#   trees     combine ("sum" or "mean"), equal ("left" or "right": where a value goes that equals the
-#             cut), unseen ("missing" or "last": what a level is that the trees do not know), groups:
-#             a list of list(start, trees), each giving as many outputs as a leaf has values
+#   trees     combine ("sum" or "mean"), equal ("left" or "right": where a value goes that equals
+#             the cut), unseen ("missing" or "last": what a level is that the trees do not know),
+#             groups: a list of list(start, trees), each giving as many outputs as a leaf has values
 
 plain_constant <- function(values) {
   list(form = "constant", link = "identity", values = as.double(values))
@@ -72,7 +72,8 @@ plain_pruned_tree <- function(model, complexity) {
   left <- ifelse(inner, place(model$left[at]), -1L)
   right <- ifelse(inner, place(model$right[at]), -1L)
   weight <- model$rows
-  more <- ifelse(inner, weight[pmax(model$right[at], 0L) + 1L] - weight[pmax(model$left[at], 0L) + 1L], 0)
+  weight_of <- function(child) weight[pmax(child[at], 0L) + 1L]
+  more <- ifelse(inner, weight_of(model$right) - weight_of(model$left), 0)
   otherwise <- ifelse(!inner | more == 0, seq_along(at) - 1L, ifelse(more > 0, right, left))
   count <- ifelse(inner, 1L + model$n_surrogate[at], 0L)
   rows <- unlist(lapply(which(inner), function(i) {

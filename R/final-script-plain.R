@@ -244,9 +244,8 @@ r_plain <- function(x, indent = 2L) {
     return(paste0("list(", paste(values, collapse = ", "), ")"))
   }
   inner <- paste0("\n", strrep(" ", indent))
-  paste0(
-    "list(", inner, paste(values, collapse = paste0(",", inner)), "\n", strrep(" ", indent - 2L), ")"
-  )
+  whole <- paste(values, collapse = paste0(",", inner))
+  paste0("list(", inner, whole, "\n", strrep(" ", indent - 2L), ")")
 }
 
 r_named_vector <- function(x, indent) {

@@ -3,10 +3,10 @@
 # A step definition has: name, arguments (its hyperparameters), columns (the kinds that it takes
 # by default), changes_rows, cross_fitted, random, packages (whose version can change what it
 # does), keeps_rows(settings) (is what it learns made of training rows?), script(state, about)
-# (lines of plain R that do the same, see final-script.R), plain(state) (the state as lists of numbers
-# and texts that docs/model-file.md describes for readers in other languages; NULL, or NULL from it:
-# there is no such form), state_version (raised when the state is made otherwise than before, so that
-# models saved earlier are refused), and two functions:
+# (lines of plain R that do the same, see final-script.R), plain(state) (the state as lists of
+# numbers and texts that docs/model-file.md describes for readers in other languages; NULL, or NULL
+# from it: there is no such form), state_version (raised when the state is made otherwise than
+# before, so that models saved earlier are refused), and two functions:
 #
 #   learn(frame, target, settings, seed) -> list(state, training)
 #   use(state, frame) -> frame

@@ -135,7 +135,8 @@ lines <- c(
   unlist(lapply(c("none", "platt", "beta", "isotonic"), function(by) {
     line(
       paste0("Slope of the log odds on fresh rows, naive Bayes of 400 rows, recalibrated: ", by),
-      switch(by, none = "less", isotonic = "1, of a thousand rows", "1"), 100, function(s) slope_on_fresh(s, by)
+      switch(by, none = "less", isotonic = "1, of a thousand rows", "1"), 100,
+      function(s) slope_on_fresh(s, by)
     )
   })),
   line(
@@ -219,14 +220,15 @@ writeLines(c(
   "`Rscript bench/honesty.R`. Short forms of the same run with the tests.",
   "",
   "Read so: intervals with folds hold the truth at least as often as they claim, but where the",
-  "outcome has heavy tails (Student's t with 4 degrees of freedom, RMSE): a few rows decide the score",
-  "there, and so few splits may hold none of them. Bootstrap splits share held-out rows, so that their",
-  "spread knows too little. Sets and intervals of single predictions hold more than they claim where",
-  "groups are few (13 here), since a whole group more is reckoned with. The nested interval (Bates,",
-  "Hastie & Tibshirani 2023, with the t quantile) is wide where outer folds are few. Stratified folds",
-  "are alike in the outcome: what only the outcome's own mean decides, such as the difference between",
-  "two constants, seems surer than it is. A blend's members were picked by the scores that it is",
-  "judged on, which makes its own a little too good; `assess_selection(choose = )` repeats that.",
+  "outcome has heavy tails (Student's t with 4 degrees of freedom, RMSE): a few rows decide the",
+  "score there, and so few splits may hold none of them. Bootstrap splits share held-out rows, so",
+  "that their spread knows too little. Sets and intervals of single predictions hold more than they",
+  "claim where groups are few (13 here), since a whole group more is reckoned with. The nested",
+  "interval (Bates, Hastie & Tibshirani 2023, with the t quantile) is wide where outer folds are",
+  "few. Stratified folds are alike in the outcome: what only the outcome's own mean decides, such as",
+  "the difference between two constants, seems surer than it is. A blend's members were picked by the",
+  "scores that it is judged on, which makes its own a little too good; `assess_selection(choose = )`",
+  "repeats that.",
   "",
   "| what | claimed | found | standard error | runs |",
   "|---|---|---|---|---|",

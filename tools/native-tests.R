@@ -10,8 +10,10 @@ odd_table <- function(seed) {
   gaps <- function(x) replace(x, sample(n, n %/% 6), NA)
   data.frame(
     y = rep_len(sample(c("a", "b", "c"), 3), n)[sample(n)], z = round(rnorm(n), sample(0:3, 1)),
-    one = gaps(rnorm(n)), tied = gaps(sample(0:2, n, TRUE)), huge = rnorm(n) * 10^sample(-5:5, n, TRUE),
-    level = gaps(sample(c(letters, "\u00e9", "it's"), n, TRUE)), flag = sample(c(TRUE, FALSE), n, TRUE),
+    one = gaps(rnorm(n)), tied = gaps(sample(0:2, n, TRUE)),
+    huge = rnorm(n) * 10^sample(-5:5, n, TRUE),
+    level = gaps(sample(c(letters, "\u00e9", "it's"), n, TRUE)),
+    flag = sample(c(TRUE, FALSE), n, TRUE),
     w = sample(c(0.5, 1, 2), n, TRUE)
   )
 }
@@ -24,7 +26,9 @@ metrics_for <- function(kind) {
 }
 
 rivals_for <- function(classes) {
-  filled <- list(pre_missing(fill = "nearest", neighbours = 3), pre_rare_levels(at_least = 3), pre_onehot())
+  filled <- list(
+    pre_missing(fill = "nearest", neighbours = 3), pre_rare_levels(at_least = 3), pre_onehot()
+  )
   named <- list(
     tree = fam_tree(pruning = among(0, 0.01, 0.3), min_leaf = among(1, 4)),
     forest = pipeline(filled, fam_forest(trees = among(1, 7, 20))),
@@ -48,7 +52,8 @@ run_one <- function(seed, kind) {
   on.exit(unlink(journal))
   run <- function() {
     run_comparison(job, rivals_for(classes),
-      splits = if (seed %% 3 == 0) split_bootstrap(4) else split_kfold(3), metrics = metrics_for(kind),
+      splits = if (seed %% 3 == 0) split_bootstrap(4) else split_kfold(3),
+      metrics = metrics_for(kind),
       seed = seed, journal = journal, limits = limits(fit_seconds = 60), keep = "training_scores",
       quiet = TRUE, workers = 1
     )

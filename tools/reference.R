@@ -48,8 +48,8 @@ reference_markdown <- function(root = ".") {
   }))
 }
 
-# Puts the others of its group under "See Also" of every help page that has none; pages of more than a
-# dozen others name the list of all parts instead.
+# Puts the others of its group under "See Also" of every help page that has none; pages of more than
+# a dozen others name the list of all parts instead.
 add_see_also <- function(root = ".") {
   topics <- help_topics(root)
   linked <- function(topic) {
@@ -64,7 +64,8 @@ add_see_also <- function(root = ".") {
       others <- setdiff(group$contents, topic)
       if (length(others) > 12L) others <- group$contents[1]
       named <- paste(vapply(setdiff(others, topic), linked, ""), collapse = ", ")
-      said <- paste0(if (nzchar(named)) paste0(named, "; "), "\\link{kilnwright} for all calls by job.")
+      if (nzchar(named)) named <- paste0(named, "; ")
+      said <- paste0(named, "\\link{kilnwright} for all calls by job.")
       at <- c(which(startsWith(lines, "\\examples")), length(lines) + 1L)[1]
       lines <- append(lines, c("\\seealso{", strwrap(said, 95L), "}"), at - 1L)
       writeLines(lines, file, useBytes = TRUE)

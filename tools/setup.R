@@ -127,7 +127,8 @@ install_pandoc <- function() {
       "pandoc"), stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
   }
   if (!rmarkdown::pandoc_available() && !nzchar(Sys.which("pandoc"))) {
-    stop("setup: no pandoc, without which vignettes cannot be built. Install it by hand and try again.",
+    stop("setup: no pandoc, without which vignettes cannot be built. ",
+      "Install it by hand and try again.",
       call. = FALSE
     )
   }

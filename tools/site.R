@@ -26,7 +26,9 @@ for (file in list.files(file.path(root, "docs"), "[.]md$", full.names = TRUE)) {
   rmarkdown::pandoc_convert(file,
     from = "gfm", to = "html5", wd = file.path(out, "docs"),
     output = sub("[.]md$", ".html", basename(file)),
-    options = c("--standalone", "--include-in-header", style, "--metadata", paste0("pagetitle=", title))
+    options = c(
+      "--standalone", "--include-in-header", style, "--metadata", paste0("pagetitle=", title)
+    )
   )
 }
 

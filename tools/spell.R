@@ -1,5 +1,5 @@
-# Words in help pages, vignettes, README, NEWS and ARCHITECTURE that are in no dictionary (British English)
-# and not in inst/WORDLIST: prints them and ends with status 1 if there are any.
+# Words in help pages, vignettes, README, NEWS and ARCHITECTURE that are in no dictionary (British
+# English) and not in inst/WORDLIST: prints them and ends with status 1 if there are any.
 
 files <- c(
   "README.md", "NEWS.md", "ARCHITECTURE.md", "docs/tour.md", "docs/model-file.md",
