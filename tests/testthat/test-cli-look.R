@@ -122,7 +122,8 @@ test_that("the keys of plan files are listed, and are those that the functions t
   expect_false(anyNA(keys))
   listed <- command("parts", "--kind", "key", "--json")
   expect_equal(jsonlite::fromJSON(paste(listed$out, collapse = "\n"))$key, keys$key)
-  expect_match(command("parts", "--kind", "key")$out, "brief (map, required)", fixed = TRUE, all = FALSE)
+  told <- command("parts", "--kind", "key")$out
+  expect_match(told, "brief (map, required)", fixed = TRUE, all = FALSE)
 })
 
 test_that("every command is listed with the options that its help has", {

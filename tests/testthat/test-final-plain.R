@@ -27,7 +27,9 @@ plain_briefs <- function() {
     count = brief(table, "count", outcome_kind = "count", ignore = left("count")),
     two = brief(table, "two", event = "yes", ignore = left("two")),
     three = brief(table, "three", ignore = left("three")),
-    ordered = brief(table, "three", ordered = list(three = c("r", "q", "p")), ignore = left("three"))
+    ordered = brief(table, "three",
+      ordered = list(three = c("r", "q", "p")), ignore = left("three")
+    )
   )
 }
 
@@ -46,7 +48,9 @@ plain_pipelines <- function(kind) {
       pre_components(columns = c(a, `c d`), number = 1), fam_adaptive_splines(degree = 2)),
     cumulative = pipeline(hot, pre_frequency(), fam_cumulative()),
     scaled = pipeline(pre_outcome_scale(by = "log"), hot, pre_drop_correlated(), fam_linear()),
-    mended = pipeline(pre_recalibrate(by = "beta"), hot, pre_keep_top(top = 4), fam_forest(trees = 5))
+    mended = pipeline(
+      pre_recalibrate(by = "beta"), hot, pre_keep_top(top = 4), fam_forest(trees = 5)
+    )
   )
   wanted <- switch(kind,
     number = setdiff(names(all), c("cumulative", "mended")),
