@@ -7,8 +7,9 @@
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A tibble, the most different column first: `column`, `kind`, `difference`
 #'   (0 to 1: Kolmogorov's distance of numbers and dates, total variation distance
-#'   of categories), `p_value` (Kolmogorov-Smirnov or chi-squared test),
-#'   `missing_working` and `missing_set_aside` (shares). Text is left out.
+#'   of categories), `p_value` (Kolmogorov-Smirnov or chi-squared test; where groups were kept
+#'   whole, how often a difference as large comes about when whole groups are dealt anew, 499
+#'   times), `missing_working` and `missing_set_aside` (shares). Text is left out.
 #' @section Errors:
 #' `kw_error_set_aside` when nothing was set aside.
 #' @examples
@@ -30,8 +31,9 @@ compare_set_aside <- function(brief, ...) {
   sealed$compared <- (sealed$compared %||% 0L) + 1L
   kinds <- schema_kinds(brief$schema)
   names <- names(kinds)[kinds != "text"]
+  dealt <- groups_dealt_anew(brief$roles$group, brief$table, sealed$table)
   rows <- lapply(names, function(name) {
-    compare_columns(brief$table[[name]], sealed$table[[name]], name, kinds[[name]])
+    compare_columns(brief$table[[name]], sealed$table[[name]], name, kinds[[name]], dealt)
   })
   table <- tibble::as_tibble(data.table::rbindlist(rows))
   listing(table[order(-table$difference), ],
@@ -40,7 +42,7 @@ compare_set_aside <- function(brief, ...) {
   )
 }
 
-compare_columns <- function(working, aside, name, kind) {
+compare_columns <- function(working, aside, name, kind, dealt = NULL) {
   here <- working[!is.na(working)]
   there <- aside[!is.na(aside)]
   found <- if (length(here) == 0L || length(there) == 0L) {
@@ -50,10 +52,58 @@ compare_columns <- function(working, aside, name, kind) {
   } else {
     compare_levels(as.character(here), as.character(there))
   }
+  if (!is.null(dealt)) found[2] <- p_of_whole_groups(c(working, aside), kind, dealt)
   list(
     column = name, kind = kind, difference = found[1], p_value = found[2],
     missing_working = mean(is.na(working)), missing_set_aside = mean(is.na(aside))
   )
+}
+
+# Rows of a group are alike, so that rows are no measure of how far two parts differ by chance: whole
+# groups are. NULL without groups, or where they were divided; else the group of every row, working
+# rows first, and by deal (the first one is what was done) whether a group is set aside.
+groups_dealt_anew <- function(group, working, aside, deals = 499L) {
+  if (is.null(group)) return(NULL)
+  of_row <- c(as.character(working[[group]]), as.character(aside[[group]]))
+  of_row[is.na(of_row)] <- paste("row", which(is.na(of_row)))
+  code <- match(of_row, unique(of_row))
+  now <- rep(c(FALSE, TRUE), c(nrow(working), nrow(aside)))
+  n <- max(code)
+  is_aside <- tabulate(code[now], n) > 0L
+  if (any(is_aside & tabulate(code[!now], n) > 0L)) return(NULL)
+  others <- with_seed(1L, replicate(deals, sample(is_aside)))
+  list(code = code, aside = cbind(is_aside, others, deparse.level = 0))
+}
+
+p_of_whole_groups <- function(x, kind, dealt) {
+  x <- if (kind %in% c("number", "date")) as.double(x) else as.character(x)
+  known <- !is.na(x)
+  if (!any(known)) return(NA_real_)
+  cells <- sort(unique(x[known]))
+  by_size <- is.double(x)
+  if (by_size && length(cells) > 200L) {
+    cells <- unique(stats::quantile(x, seq(0, 1, length.out = 201L), na.rm = TRUE, names = FALSE))
+  }
+  code <- if (by_size) findInterval(x[known], cells) else match(x[known], cells)
+  groups <- nrow(dealt$aside)
+  counts <- matrix(
+    tabulate((code - 1L) * groups + dealt$code[known], groups * length(cells)), groups
+  )
+  apart <- differences_of_deals(counts, dealt$aside, by_size)
+  if (is.na(apart[1])) return(NA_real_)
+  mean(apart >= apart[1] - 1e-12, na.rm = TRUE)
+}
+
+# Kolmogorov's or the total variation distance between the parts of every deal. counts: groups x
+# cells; aside: groups x deals.
+differences_of_deals <- function(counts, aside, by_size) {
+  there <- crossprod(counts, aside)
+  here <- crossprod(counts, !aside)
+  shares <- function(x) x / rep(colSums(x), each = nrow(x))
+  gap <- shares(there) - shares(here)
+  if (!by_size) return(colSums(abs(gap)) / 2)
+  gap <- matrix(apply(gap, 2L, cumsum), nrow(gap))
+  apply(abs(gap), 2L, max)
 }
 
 compare_numbers <- function(a, b) {

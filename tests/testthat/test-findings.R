@@ -139,6 +139,28 @@ test_that(
   }
 )
 
+test_that("rows of one group are alike: whole groups say what differs by chance", {
+  looks <- vapply(1:15, function(seed) {
+    withr::local_seed(seed)
+    group <- rep(1:30, each = 10)
+    table <- data.frame(
+      g = paste("g", group), number = rnorm(30)[group], level = sample(letters[1:3], 30, TRUE)[group],
+      own = rnorm(300), y = rnorm(300)
+    )
+    found <- compare_set_aside(set_aside(brief(table, "y", group = "g"), share = 0.25, seed = seed))
+    found$p_value[match(c("number", "level", "own"), found$column)]
+  }, numeric(3))
+  # tests of rows say so of nearly all looks at `number`
+  expect_true(all(rowSums(looks < 0.05) <= 3))
+  expect_true(all(looks > 0))
+  # what really differs is found
+  group <- rep(1:30, each = 10)
+  table <- data.frame(g = paste("g", group), late = as.double(group), y = rnorm(300), on = group)
+  job <- set_aside(brief(table, "y", group = "g", time = "on"), share = 0.3)
+  found <- compare_set_aside(job)
+  expect_lt(found$p_value[found$column == "late"], 0.01)
+})
+
 test_that("compare_set_aside() compares predictors, never the outcome, and is recorded", {
   table <- withr::with_seed(
     4,
