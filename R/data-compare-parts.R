@@ -59,9 +59,9 @@ compare_columns <- function(working, aside, name, kind, dealt = NULL) {
   )
 }
 
-# Rows of a group are alike, so that rows are no measure of how far two parts differ by chance: whole
-# groups are. NULL without groups, or where they were divided; else the group of every row, working
-# rows first, and by deal (the first one is what was done) whether a group is set aside.
+# Rows of a group are alike, so that rows are no measure of how far two parts differ by chance:
+# whole groups are. NULL without groups, or where they were divided; else the group of every row,
+# working rows first, and by deal (the first one is what was done) whether a group is set aside.
 groups_dealt_anew <- function(group, working, aside, deals = 499L) {
   if (is.null(group)) return(NULL)
   of_row <- c(as.character(working[[group]]), as.character(aside[[group]]))

@@ -1,7 +1,8 @@
 #' Compare candidate models on tabular data
 #'
 #' Start with [brief()], or with [run_comparison()] on a brief for the quick look;
-#' `vignette(package = "kilnwright")` lists what to read: *From a table to a model* is the whole way.
+#' `vignette(package = "kilnwright")` lists what to read. *From a table to a model* is the whole
+#' way.
 #'
 #' @eval local({
 #'   source(file.path("tools", "reference.R"), local = TRUE)
