@@ -262,7 +262,7 @@ plain_boosted <- function(model, value) {
         otherwise = ifelse(leaf, seq_along(leaf) - 1L, tree[[5]]), input = tree[[1]], cut = cut,
         side = ifelse(by_level, cumsum(by_level) - 1L, -1L),
         sides = lapply(run$c.splits[tree[[2]][by_level] + 1L], as.integer),
-        values = as.list(ifelse(leaf, tree[[2]], 0))
+        values = list(ifelse(leaf, tree[[2]], 0))
       )
     })
     list(start = run$initF, trees = trees)

@@ -211,16 +211,18 @@ plain_forest <- function(model, value) {
     children <- forest$child.nodeIDs[[i]]
     leaf <- children[[1]] == 0
     values <- if (n_classes == 0L) {
-      as.list(ifelse(leaf, forest$split.values[[i]], 0))
+      list(ifelse(leaf, forest$split.values[[i]], 0))
     } else {
-      order <- match(model$classes, forest$levels[forest$class.values])
-      lapply(forest$terminal.class.counts[[i]], function(shares) {
-        if (length(shares) == 0L) rep(0, n_classes) else shares[order]
-      })
+      shares <- matrix(0, length(leaf), n_classes)
+      shares[leaf, ] <- matrix(
+        unlist(forest$terminal.class.counts[[i]][leaf]), sum(leaf),
+        byrow = TRUE
+      )[, match(model$classes, forest$levels[forest$class.values])]
+      lapply(seq_len(n_classes), function(k) shares[, k])
     }
     plain_simple_tree(
-      left = as.integer(ifelse(leaf, -1, children[[1]])),
-      right = as.integer(ifelse(leaf, -1, children[[2]])),
+      left = ifelse(leaf, -1L, as.integer(children[[1]])),
+      right = ifelse(leaf, -1L, as.integer(children[[2]])),
       otherwise = seq_along(leaf) - 1L, input = as.integer(forest$split.varIDs[[i]]),
       cut = forest$split.values[[i]], side = rep(-1L, length(leaf)), sides = list(), values = values
     )

@@ -33,9 +33,8 @@ plain_trees <- function(groups, link, combine, equal, unseen = "missing") {
 
 # A tree as nodes and questions, all numbered from 0. Of a node: left and right (-1: a leaf),
 # otherwise (where a row goes that answers no question; the node itself: it stays), its questions
-# `first` to `first` + `count` - 1, values (of leaves, and of nodes where rows may stay). Of a
-# question: input, cut, lower ("left" or "right": where smaller values go) or side (by level: -1
-# left, 1 right, 0 no answer), numbered in `sides`.
+# `first` to `first` + `count` - 1. Of a question: input, cut, lower ("left" or "right": where smaller values go) or side (by level: -1
+# left, 1 right, 0 no answer), numbered in `sides`. `values`: by output a value of every node.
 plain_one_tree <- function(nodes, questions, sides, values) {
   list(nodes = nodes, questions = questions, sides = sides, values = values)
 }
@@ -93,7 +92,8 @@ plain_pruned_tree <- function(model, complexity) {
       lower = ifelse(kind == 1L, "right", "left"),
       side = ifelse(by_level, cumsum(by_level) - 1L, -1L)
     ),
-    sides = sides, values = lapply(at, function(i) unname(model$values[i, ]))
+    sides = sides,
+    values = lapply(seq_len(ncol(model$values)), function(k) unname(model$values[at, k]))
   )
 }
 

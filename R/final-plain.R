@@ -130,7 +130,8 @@ json_in_full <- function(x) {
     return(x)
   }
   if (!is.numeric(x)) return(x)
-  text <- ifelse(is.finite(x), number_text(as.double(x)), "null")
+  text <- if (is.integer(x)) as.character(x) else number_text(as.double(x))
+  text[!is.finite(x)] <- "null"
   single <- inherits(x, "scalar")
   text <- paste0(if (!single) "[", paste(text, collapse = ","), if (!single) "]")
   structure(text, class = "json")

@@ -232,6 +232,7 @@ is_plain_value <- function(x) {
 # Nested lists, with names and vectors in lines.
 r_plain <- function(x, indent = 2L) {
   if (!is.list(x)) {
+    if (is.numeric(x) && is.null(attributes(x)) && length(x) > 1L) return(r_numbers(x, indent))
     if (is.integer(x) && !is.object(x)) storage.mode(x) <- "double"
     if (identical(names(attributes(x)), "names")) return(r_named_vector(x, indent))
     usual <- is.null(attributes(x)) && length(x) > 0L
@@ -246,6 +247,27 @@ r_plain <- function(x, indent = 2L) {
   inner <- paste0("\n", strrep(" ", indent))
   whole <- paste(values, collapse = paste0(",", inner))
   paste0("list(", inner, whole, "\n", strrep(" ", indent - 2L), ")")
+}
+
+# Many numbers, with all their digits, in lines.
+r_numbers <- function(x, indent) {
+  text <- ifelse(is.na(x) & !is.nan(x), "NA", number_text(as.double(x)))
+  whole <- paste0("c(", paste(text, collapse = ", "), ")")
+  if (nchar(whole) <= 70L) return(whole)
+  ends <- cumsum(nchar(text) + 2L)
+  lines <- list()
+  done <- 0L
+  while (done < length(text)) {
+    before <- if (done > 0L) ends[done] else 0L
+    last <- max(done + 1L, findInterval(before + 98L - indent, ends))
+    lines[[length(lines) + 1L]] <- paste(text[(done + 1L):last], collapse = ", ")
+    done <- last
+  }
+  inner <- paste0("\n", strrep(" ", indent))
+  paste0(
+    "c(", inner, paste(unlist(lines), collapse = paste0(",", inner)), "\n",
+    strrep(" ", indent - 2L), ")"
+  )
 }
 
 r_named_vector <- function(x, indent) {

@@ -30,7 +30,7 @@ follow <- function(tree, z, equal) {
     at[open] <- to
     open <- open[to != node & nodes$left[to] >= 0]
   }
-  matrix(unlist(tree$values[at]), nrow(z), byrow = TRUE)
+  matrix(unlist(lapply(tree$values, function(v) v[at])), nrow(z))
 }
 
 # what the model's sums are for each row: rows x outputs

@@ -187,7 +187,7 @@ def leaf(tree, z, equal):
         if to == at:
             break
         at = to
-    return tree["values"][at]
+    return [values[at] for values in tree["values"]]
 
 
 def sums(form, row):
