@@ -33,8 +33,9 @@ plain_trees <- function(groups, link, combine, equal, unseen = "missing") {
 
 # A tree as nodes and questions, all numbered from 0. Of a node: left and right (-1: a leaf),
 # otherwise (where a row goes that answers no question; the node itself: it stays), its questions
-# `first` to `first` + `count` - 1. Of a question: input, cut, lower ("left" or "right": where smaller values go) or side (by level: -1
-# left, 1 right, 0 no answer), numbered in `sides`. `values`: by output a value of every node.
+# `first` to `first` + `count` - 1. Of a question: input, cut, lower ("left" or "right": where
+# smaller values go) or side (by level: -1 left, 1 right, 0 no answer), numbered in `sides`.
+# `values`: by output a value of every node.
 plain_one_tree <- function(nodes, questions, sides, values) {
   list(nodes = nodes, questions = questions, sides = sides, values = values)
 }
