@@ -123,7 +123,8 @@ draft_plan <- function(file, options) {
   plan <- with_ranges(plan)
   write_plan(plan, file.path(folder, "plan.yml"), table = file)
   named <- path_from_plan(file, if (options$out == "-") "plan.yml" else options$out)
-  lines <- commented_plan(c("", plan_yaml(plan, named, sealed = TRUE)), mended)
+  text <- plan_yaml(plan, named, sealed = TRUE)
+  lines <- commented_plan(c("", unlist(strsplit(text, "\n", fixed = TRUE))), mended)
   if (options$out == "-") return(show_lines(lines))
   write_whole(options$out, c(paste("# Run it with: kilnwright run", options$out), lines))
   complain(paste0("The plan is in ", options$out, "; kilnwright preview ", options$out,

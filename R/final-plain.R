@@ -83,7 +83,7 @@ json_scale <- function(scale) {
 # Of a step's state lists that hold one value by column, or settings, have it without brackets;
 # everything else is an array.
 json_state <- function(state) {
-  for (name in intersect(names(state), c("by", "cyclic", "value", "constant"))) {
+  for (name in intersect(names(state), c("by", "cyclic", "constant"))) {
     state[[name]] <- jsonlite::unbox(state[[name]])
   }
   for (name in intersect(names(state), c("fills", "centre", "spread", "centres", "starts"))) {
@@ -118,7 +118,12 @@ json_form <- function(form) {
 }
 
 plain_model_bytes <- function(model) {
-  text <- jsonlite::toJSON(json_in_full(plain_model(model)), json_verbatim = TRUE, null = "null")
+  # a model is saved all the same
+  plain <- tryCatch(plain_model(model), error = function(e) {
+    why <- paste0("it could not be written (", plain_message(e), ")")
+    list(plain = jsonlite::unbox(FALSE), why = one_text(why))
+  })
+  text <- jsonlite::toJSON(json_in_full(plain), json_verbatim = TRUE, null = "null")
   charToRaw(enc2utf8(as.character(text)))
 }
 

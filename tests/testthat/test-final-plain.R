@@ -50,13 +50,15 @@ plain_pipelines <- function(kind) {
     scaled = pipeline(pre_outcome_scale(by = "log"), hot, pre_drop_correlated(), fam_linear()),
     mended = pipeline(
       pre_recalibrate(by = "beta"), hot, pre_keep_top(top = 4), fam_forest(trees = 5)
-    )
+    ),
+    stepwise = pipeline(pre_recalibrate(by = "isotonic"), hot, fam_penalised()),
+    platt = pipeline(pre_recalibrate(by = "platt"), hot, fam_tree())
   )
   wanted <- switch(kind,
-    number = setdiff(names(all), c("cumulative", "mended")),
+    number = setdiff(names(all), c("cumulative", "mended", "stepwise", "platt")),
     count = c("baseline", "tree", "linear", "penalised", "boosted"),
     two = setdiff(names(all), c("cumulative", "scaled")),
-    three = c("tree", "linear", "penalised", "forest", "boosted", "splines", "mended"),
+    three = c("tree", "linear", "penalised", "forest", "boosted", "splines", "mended", "stepwise"),
     ordered = "cumulative"
   )
   all[wanted]

@@ -246,7 +246,7 @@ test_that("figures of a search show what was proposed when, what was dropped, an
   expect_setequal(field$turn, seq_along(mine))
   expect_identical(order(field$turn), order(cmp$results$round[mine], cmp$results$row[mine]))
   expect_s3_class(ggplot2::ggplot_build(draw_field(cmp, "tree")), "ggplot_built")
-  expect_error(draw_field(cmp, "base"), "fewer than two", class = "kw_error_draw")
+  expect_error(draw_field(cmp, "base"), "No hyperparameter varies", class = "kw_error_draw")
   expect_error(draw_field(cmp, "tree", c("min_leaf", "nothing")), class = "kw_error_argument")
 })
 

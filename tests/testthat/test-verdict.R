@@ -192,7 +192,8 @@ test_that("a saved model predicts the same; damage and distrust are refused", {
   zip::unzip(file, exdir = folder)
   saveRDS("something else", file.path(folder, "model.rds"))
   forged <- withr::local_tempfile()
-  zip::zip(forged, c("manifest.json", "model.rds", "checksums.txt"), root = folder)
+  parts <- c("manifest.json", "plain.json", "model.rds", "checksums.txt")
+  zip::zip(forged, parts, root = folder)
   expect_error(
     open_model(forged, trust = TRUE), "checksum of model.rds",
     class = "kw_error_model_file"
