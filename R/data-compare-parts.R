@@ -9,7 +9,8 @@
 #'   (0 to 1: Kolmogorov's distance of numbers and dates, total variation distance
 #'   of categories), `p_value` (Kolmogorov-Smirnov or chi-squared test; where groups were kept
 #'   whole, how often a difference as large comes about when whole groups are dealt anew, 499
-#'   times), `missing_working` and `missing_set_aside` (shares). Text is left out.
+#'   times, or 99 in very large tables), `missing_working` and `missing_set_aside` (shares). Text is
+#'   left out.
 #' @section Errors:
 #' `kw_error_set_aside` when nothing was set aside.
 #' @examples
@@ -61,49 +62,39 @@ compare_columns <- function(working, aside, name, kind, dealt = NULL) {
 
 # Rows of a group are alike, so that rows are no measure of how far two parts differ by chance:
 # whole groups are. NULL without groups, or where they were divided; else the group of every row,
-# working rows first, and by deal (the first one is what was done) whether a group is set aside.
-groups_dealt_anew <- function(group, working, aside, deals = 499L) {
+# working rows first, and by deal (the first one is what was done) the groups that are set aside.
+groups_dealt_anew <- function(group, working, aside) {
   if (is.null(group)) return(NULL)
   of_row <- c(as.character(working[[group]]), as.character(aside[[group]]))
-  of_row[is.na(of_row)] <- paste("row", which(is.na(of_row)))
   code <- match(of_row, unique(of_row))
-  now <- rep(c(FALSE, TRUE), c(nrow(working), nrow(aside)))
-  n <- max(code)
-  is_aside <- tabulate(code[now], n) > 0L
-  if (any(is_aside & tabulate(code[!now], n) > 0L)) return(NULL)
-  others <- with_seed(1L, replicate(deals, sample(is_aside)))
-  list(code = code, aside = cbind(is_aside, others, deparse.level = 0))
+  now <- unique(utils::tail(code, nrow(aside)))
+  if (any(now %in% utils::head(code, nrow(working)))) return(NULL)
+  deals <- if (length(code) > 1e5) 99L else 499L
+  others <- with_seed(1L, replicate(deals, sample.int(max(code), length(now)), simplify = FALSE))
+  list(code = code, aside = c(list(now), others))
 }
 
+# Of ranges or levels: how often a deal sets its rows as far apart as what was done.
 p_of_whole_groups <- function(x, kind, dealt) {
-  x <- if (kind %in% c("number", "date")) as.double(x) else as.character(x)
+  by_size <- kind %in% c("number", "date")
+  x <- if (by_size) as.double(x) else as.character(x)
   known <- !is.na(x)
-  if (!any(known)) return(NA_real_)
   cells <- sort(unique(x[known]))
-  by_size <- is.double(x)
   if (by_size && length(cells) > 200L) {
-    cells <- unique(stats::quantile(x, seq(0, 1, length.out = 201L), na.rm = TRUE, names = FALSE))
+    cells <- unique(stats::quantile(cells, seq(0, 1, length.out = 201L), names = FALSE))
   }
-  code <- if (by_size) findInterval(x[known], cells) else match(x[known], cells)
-  groups <- nrow(dealt$aside)
-  counts <- matrix(
-    tabulate((code - 1L) * groups + dealt$code[known], groups * length(cells)), groups
-  )
-  apart <- differences_of_deals(counts, dealt$aside, by_size)
+  cell <- if (by_size) findInterval(x[known], cells) else match(x[known], cells)
+  group <- dealt$code[known]
+  all <- tabulate(cell, length(cells))
+  is_aside <- logical(max(dealt$code))
+  apart <- vapply(dealt$aside, function(groups) {
+    is_aside[groups] <- TRUE
+    there <- tabulate(cell[is_aside[group]], length(cells))
+    gap <- there / sum(there) - (all - there) / sum(all - there)
+    if (by_size) max(abs(cumsum(gap))) else sum(abs(gap)) / 2
+  }, 1)
   if (is.na(apart[1])) return(NA_real_)
   mean(apart >= apart[1] - 1e-12, na.rm = TRUE)
-}
-
-# Kolmogorov's or the total variation distance between the parts of every deal. counts: groups x
-# cells; aside: groups x deals.
-differences_of_deals <- function(counts, aside, by_size) {
-  there <- crossprod(counts, aside)
-  here <- crossprod(counts, !aside)
-  shares <- function(x) x / rep(colSums(x), each = nrow(x))
-  gap <- shares(there) - shares(here)
-  if (!by_size) return(colSums(abs(gap)) / 2)
-  gap <- matrix(apply(gap, 2L, cumsum), nrow(gap))
-  apply(abs(gap), 2L, max)
 }
 
 compare_numbers <- function(a, b) {

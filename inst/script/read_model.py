@@ -1,4 +1,6 @@
-"""Predicts from a Kilnwright model file without R: python3 read_model.py MODEL TABLE.csv > predicted.csv
+"""Predicts from a Kilnwright model file without R:
+
+    python3 read_model.py MODEL TABLE.csv > predicted.csv
 
 Reads plain.json of the file, which docs/model-file.md describes; needs nothing beyond Python 3."""
 
@@ -50,7 +52,8 @@ def between(x, grid, values):
         return values[0]
     for i in range(1, len(grid)):
         if x <= grid[i]:
-            return values[i - 1] + (x - grid[i - 1]) / (grid[i] - grid[i - 1]) * (values[i] - values[i - 1])
+            share = (x - grid[i - 1]) / (grid[i] - grid[i - 1])
+            return values[i - 1] + share * (values[i] - values[i - 1])
     return values[-1]
 
 
@@ -65,8 +68,8 @@ def date_parts(step, name, days):
     moment = datetime.fromtimestamp(days * 86400, timezone.utc)
     value = {
         "elapsed": days - step["starts"][name], "year": moment.year, "month": moment.month,
-        "day_of_year": moment.timetuple().tm_yday, "weekday": moment.weekday() + 1, "day": moment.day,
-        "hour": moment.hour + moment.minute / 60,
+        "day_of_year": moment.timetuple().tm_yday, "weekday": moment.weekday() + 1,
+        "day": moment.day, "hour": moment.hour + moment.minute / 60,
     }
     out = []
     for part in step["parts"]:
@@ -84,7 +87,8 @@ PERIODS = {"month": 12, "day_of_year": 365.25, "weekday": 7, "day": 30.4375, "ho
 def use_step(step, row):
     kind = step["step"]
     if kind == "missing":
-        flags = {flag: float(row[name] is None) for name, flag in zip(step["flagged"], step["flags"])}
+        flagged = zip(step["flagged"], step["flags"])
+        flags = {flag: float(row[name] is None) for name, flag in flagged}
         for name, fill in step["fills"].items():
             row[name] = fill if row[name] is None else row[name]
         row.update(flags)
@@ -109,7 +113,7 @@ def use_step(step, row):
         made = []
         for name, found in step["means"].items():
             value = row.pop(name)
-            at = found["levels"].index(value) if value in found["levels"] else len(found["levels"])
+            at = found["levels"].index(value) if value in found["levels"] else -1
             made.append(found["means"][at])
         row.update(zip(step["names"], [v for values in made for v in values]))
     elif kind == "scale":
@@ -139,8 +143,10 @@ def use_step(step, row):
     elif kind == "interactions":
         made = []
         for a, b in step["pairs"]:
-            gap = row[a] is None or row[b] is None
-            made.append(None if gap else (row[a] - step["centres"][a]) * (row[b] - step["centres"][b]))
+            if row[a] is None or row[b] is None:
+                made.append(None)
+            else:
+                made.append((row[a] - step["centres"][a]) * (row[b] - step["centres"][b]))
         row.update(zip(step["names"], made))
     elif kind == "components":
         z = []
@@ -183,7 +189,8 @@ def leaf(tree, z, equal):
             side = answer(tree, q, z, equal)
             if side != 0:
                 break
-        to = nodes["left"][at] if side < 0 else nodes["right"][at] if side > 0 else nodes["otherwise"][at]
+        way = "left" if side < 0 else "right" if side > 0 else "otherwise"
+        to = nodes[way][at]
         if to == at:
             break
         at = to
@@ -201,15 +208,20 @@ def sums(form, row):
             value = levels.index(value) + 1 if value in levels else last
         z.append(value)
     if form["form"] == "linear":
-        return [one["intercept"] + sum(v * b for v, b in zip(z, one["slopes"])) for one in form["outputs"]]
+        return [
+            one["intercept"] + sum(v * b for v, b in zip(z, one["slopes"]))
+            for one in form["outputs"]
+        ]
     if form["form"] == "hinges":
         terms = []
         for term in form["terms"]:
             product = 1.0
             for part in term:
                 value = z[part["input"]]
-                if part["side"] != "as_is":
-                    value = max(value - part["knot"] if part["side"] == "above" else part["knot"] - value, 0)
+                if part["side"] == "above":
+                    value = max(value - part["knot"], 0)
+                elif part["side"] == "below":
+                    value = max(part["knot"] - value, 0)
                 product *= value
             terms.append(product)
         return [sum(t * b for t, b in zip(terms, one)) for one in form["outputs"]]
@@ -245,7 +257,9 @@ def recalibrated(maps, p):
         if how["by"] == "isotonic":
             return between(x, how["at"], how["value"]) if len(how["at"]) > 1 else how["value"][0]
         x = min(max(x, 1e-5), 1 - 1e-5)
-        sides = [math.log(x) - math.log1p(-x)] if how["by"] == "platt" else [math.log(x), -math.log1p(-x)]
+        sides = [math.log(x), -math.log1p(-x)]
+        if how["by"] == "platt":
+            sides = [sum(sides)]
         return logistic(how["constant"] + sum(s * v for s, v in zip(how["slopes"], sides)))
 
     if len(maps) == 1:
@@ -255,11 +269,14 @@ def recalibrated(maps, p):
     return [x / sum(q) for x in q]
 
 
+def root(z, power):
+    return math.exp(z) if abs(power) < 1e-6 else max(power * z + 1, 1e-12) ** (1 / power)
+
+
 def own_unit(scale, z):
     def back(z):
         z = min(max(z, scale["reach"][0]), scale["reach"][1])
         by, power = scale["by"], scale["power"]
-        root = lambda z, power: math.exp(z) if abs(power) < 1e-6 else max(power * z + 1, 1e-12) ** (1 / power)
         if by == "log":
             return math.exp(z)
         if by == "log1p":
@@ -298,7 +315,8 @@ def main(model_file, table_file):
         raise SystemExit("This model cannot be read here: " + model["why"] + ".")
     # R's lists of no names are arrays in JSON
     codes = model["missing_codes"] or {}
-    classes = model["classes"] if model["outcome_kind"] in ("two_class", "many_class", "ordered") else None
+    has_classes = model["outcome_kind"] in ("two_class", "many_class", "ordered")
+    classes = model["classes"] if has_classes else None
     out = csv.writer(sys.stdout)
     names = model["classes"] or ["value"]
     out.writerow(["class"] * bool(classes) + [("p_" if classes else "") + name for name in names])
@@ -312,8 +330,9 @@ def main(model_file, table_file):
                 total = found if total is None else [a + b for a, b in zip(total, found)]
             called = []
             if classes:
-                by_threshold = model["threshold"] is not None
-                at = int(total[1] >= model["threshold"]) if by_threshold else total.index(max(total))
+                at = total.index(max(total))
+                if model["threshold"] is not None:
+                    at = int(total[1] >= model["threshold"])
                 called = [classes[at]]
             out.writerow(called + [repr(x) for x in total])
 
