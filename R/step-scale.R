@@ -24,8 +24,12 @@ member_step_scale <- function() {
   step_definition("scale",
     learn = learn_scale, use = use_scale, script = script_scale,
     plain = function(state) {
-      if (length(state$sparse) > 0L) return(NULL)
-      list(centre = lapply(state$dense, `[`, 1L), spread = lapply(state$dense, `[`, 2L))
+      # columns of mostly zeros keep them
+      zeros <- lapply(state$sparse, function(sd) 0)
+      list(
+        centre = c(lapply(state$dense, `[`, 1L), zeros),
+        spread = c(lapply(state$dense, `[`, 2L), as.list(state$sparse))
+      )
     },
     does = "Puts numbers on a common scale.", columns = "number",
     hyperparameters = list(

@@ -36,3 +36,13 @@ test_that("the reference has all calls and parts that there are, as the code say
     0L
   )
 })
+
+test_that("the index of the vignettes stays in the tarball, our own files in build/ do not", {
+  ignored <- readLines(file.path(source_folder(), ".Rbuildignore"))
+  left_out <- function(path) any(vapply(ignored, grepl, NA, x = path, perl = TRUE))
+  expect_false(left_out("build/vignette.rds"))
+  expect_false(left_out("build"))
+  expect_true(left_out("build/installed"))
+  expect_true(left_out("build/kilnwright_0.3.0.tar.gz"))
+  expect_true(left_out("build/kilnwright.Rcheck"))
+})
