@@ -1,7 +1,8 @@
 #' Save the final model to a file, and open it again
 #'
 #' The file is a zip of a JSON manifest (what, when, data fingerprint, versions,
-#' scores, rule and reason), checksums, and the model itself. It holds no data rows,
+#' scores, rule and reason), checksums, the model itself, and where there is such a form the
+#' model as plain numbers and texts in JSON, for other languages. It holds no data rows,
 #' but for families and steps that cannot predict without: nearest neighbours, support
 #' vectors with a kernel, filling from the nearest rows; the model's print and `holds_rows`
 #' in the manifest name them. The checksums detect damage, not malice: opening the model
