@@ -309,7 +309,7 @@ script_learned_fills <- function(state, about) {
   by_mode <- settings$fill == "mode"
   number <- switch(settings$fill,
     mean = "mean(v, na.rm = TRUE)", mode = "commonest(v)",
-    value = if (is.numeric(settings$value)) r_text(settings$value),
+    value = if (is.numeric(settings$value)) r_text(settings$value)
   ) %||% "median(v, na.rm = TRUE)"
   commonest <- "names(which.max(table(v)))"
   category <- switch(settings$fill,

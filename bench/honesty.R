@@ -2,9 +2,9 @@
 # Usage: Rscript bench/honesty.R [share] [pattern]   (share: of the runs, e.g. 0.1 for a quick one;
 # pattern: only lines that match it are made anew, the rest stay as they are in docs/honesty.md)
 #
-# Runs that are done stay in build/honesty, with their seconds: broken off, the same command goes
-# on. They belong to the package as it is: with other code all of them are made anew. MC_CORES says
-# how many at once (two).
+# Runs that are done stay in build/honesty, with their seconds of processor: broken off, the same
+# command goes on. They belong to the package as it is: with other code all of them are made anew.
+# MC_CORES says how many at once (two).
 
 suppressPackageStartupMessages({
   library(testthat)
@@ -26,9 +26,9 @@ dir.create(folder, recursive = TRUE, showWarnings = FALSE)
 
 timed <- function(one) {
   function(seed) {
-    start <- proc.time()[["elapsed"]]
+    start <- sum(proc.time()[-3])
     value <- suppressWarnings(as.double(one(seed)))
-    c(seed = seed, value = value, seconds = proc.time()[["elapsed"]] - start)
+    c(seed = seed, value = value, seconds = sum(proc.time()[-3]) - start)
   }
 }
 

@@ -79,10 +79,22 @@ test_that("no name is given twice in the package", {
 test_that("no file calls a later room, and none below the face uses an interface package", {
   files <- list.files(file.path(source_folder(), "R"), pattern = "[.]R$", full.names = TRUE)
   sources <- stats::setNames(lapply(files, readLines), basename(files))
-  known <- c(rooms, "RcppExports.R", "kilnwright")
+  known <- c(rooms, "RcppExports.R", "kilnwright", "zzz")
   expect_identical(setdiff(sub("-.*", "", names(sources)), known), character())
   expect_gt(length(sources), 40)
   expect_identical(layer_breaches(sources), character())
+})
+
+test_that("what is compiled at installing is there, and is compiled", {
+  lines <- readLines(file.path(source_folder(), "R", "zzz-compiled.R"))
+  named <- strsplit(trimws(grep("^  [a-z_. ]+$", lines, value = TRUE)), " ")
+  home <- asNamespace("kilnwright")
+  expect_gt(length(unlist(named)), 150)
+  expect_identical(setdiff(unlist(named), ls(home, all.names = TRUE)), character())
+  compiled <- vapply(unlist(named), function(name) {
+    any(grepl("<bytecode: ", utils::capture.output(print(get(name, home)))))
+  }, NA)
+  expect_identical(names(compiled)[!compiled], character())
 })
 
 test_that("planted breaches are caught", {
