@@ -46,3 +46,55 @@ test_that("the index of the vignettes stays in the tarball, our own files in bui
   expect_true(left_out("build/kilnwright_0.3.0.tar.gz"))
   expect_true(left_out("build/kilnwright.Rcheck"))
 })
+
+# The code of a vignette that its reader sees, chunk after chunk.
+shown_code <- function(file) {
+  lines <- readLines(file)
+  starts <- grep("^```\\{r", lines)
+  shown <- starts[!grepl("(include|echo) = FALSE", lines[starts])]
+  fences <- which(lines == "```")
+  unlist(lapply(shown, function(start) {
+    end <- fences[fences > start][1]
+    if (end > start + 1L) lines[(start + 1L):(end - 1L)]
+  }))
+}
+
+# Names that code uses before it gives them: not the package's, nor R's own, nor the demo's columns,
+# nor an argument's (of a hyperparameter, say).
+names_not_given <- function(lines) {
+  known <- c("library", getNamespaceExports("kilnwright"), names(demo_pots()))
+  missing <- character()
+  for (expr in as.list(parse(text = lines))) {
+    wrapped <- function() NULL
+    body(wrapped) <- expr
+    found <- codetools::findGlobals(wrapped, merge = FALSE)
+    calls <- Filter(Negate(function(f) exists(f, asNamespace("stats"))), found$functions)
+    values <- Filter(function(name) {
+      given <- get0(name, asNamespace("stats"))
+      is.null(given) || is.function(given)
+    }, found$variables)
+    known <- c(known, arguments_in(expr))
+    missing <- c(missing, setdiff(c(calls, values), known))
+    if (is.call(expr) && identical(expr[[1]], as.symbol("<-"))) {
+      known <- c(known, all.vars(expr[[2]])[1])
+    }
+  }
+  missing
+}
+
+arguments_in <- function(expr) {
+  if (!is.call(expr)) return(character())
+  unlist(c(names(expr), lapply(as.list(expr)[-1], arguments_in)))
+}
+
+test_that("what a vignette shows is enough to repeat it", {
+  files <- list.files(file.path(source_folder(), "vignettes"), "[.]Rmd$", full.names = TRUE)
+  expect_length(files, 7)
+  for (file in files) {
+    code <- shown_code(file)
+    if (length(code) == 0L) next
+    expect_identical(names_not_given(code), character(), info = basename(file))
+    expect_true("library(kilnwright)" %in% code, info = basename(file))
+  }
+  expect_identical(names_not_given(c("a <- 1", "b <- paste0(a, url)", "b")), "url")
+})
