@@ -170,6 +170,8 @@ words_of_positional <- function(command) {
 
 run_one_command <- function(command, name, arguments) {
   need("optparse", "The command line")
+  before <- options(kilnwright.has_all = "--json")
+  on.exit(options(before))
   usage <- paste(
     "kilnwright", name, paste(words_of_positional(command), collapse = " "), "[options]"
   )

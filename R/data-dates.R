@@ -30,22 +30,39 @@ dates_of_text <- function(x, format) {
   as.Date(x, format = format)
 }
 
-# A column of text that is a date in one format only, as dates that remember it; any other
-# column as it is. Where day and month could change places it stays text.
+# A column of text that is a date in one format only, as dates that remember it, or a point in
+# time; any other column as it is. Where day and month could change places it stays text.
 text_to_dates <- function(x) {
   if (!is.character(x)) return(x)
   formats <- possible_date_formats(x)
-  if (length(formats) != 1L) return(x)
-  structure(dates_of_text(x, formats), written_as = formats)
+  if (length(formats) == 1L) return(structure(dates_of_text(x, formats), written_as = formats))
+  if (are_moments(x)) moments_of_text(x) else x
+}
+
+# Points in time in the form 2031-05-17 14:30:00, some of them perhaps without the time.
+are_moments <- function(x) {
+  day <- "^[0-9]{4}-[0-9]{2}-[0-9]{2}"
+  time <- "[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}([.][0-9]+)?)?Z?$"
+  x <- trimws(x[!is.na(x)])
+  # texts are long, so that a look at one spares the look at all
+  if (length(x) == 0L || !grepl(day, x[1])) return(FALSE)
+  whole <- grepl(paste0(day, "$"), x)
+  timed <- grepl(paste0(day, time), x)
+  all(whole | timed) && any(timed) && !anyNA(moments_of_text(x))
 }
 
 # Points in time as they are usually written; NA for other texts.
 moments_of_text <- function(x) {
   x <- sub("Z$", "", sub("T", " ", trimws(x), fixed = TRUE))
   found <- rep(as.POSIXct(NA, tz = "UTC"), length(x))
-  for (format in c("%Y-%m-%d %H:%M:%OS", "%Y-%m-%d %H:%M", "%Y-%m-%d")) {
-    open <- is.na(found) & !is.na(x)
-    found[open] <- as.POSIXct(x[open], format = format, tz = "UTC")
+  # a format reads the head of a text, and would pass over a wrong end
+  formats <- c(
+    "%Y-%m-%d %H:%M:%OS" = " [0-9]+:[0-9]+:[0-9.]+$", "%Y-%m-%d %H:%M" = " [0-9]+:[0-9]+$",
+    "%Y-%m-%d" = "^[^ ]+$"
+  )
+  for (format in names(formats)) {
+    these <- grepl(formats[[format]], x)
+    found[these] <- as.POSIXct(x[these], format = format, tz = "UTC")
   }
   found
 }

@@ -57,7 +57,10 @@ read_sqlite_file <- function(file, options) {
     }
     query <- paste("select * from", DBI::dbQuoteIdentifier(connection, tables))
   }
-  read_query(connection, query)
+  # it has no dates but those written as text
+  table <- read_query(connection, query)
+  table[] <- lapply(table, text_to_dates)
+  table
 }
 
 read_query <- function(connection, query) {

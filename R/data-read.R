@@ -6,8 +6,9 @@
 #' with `query`); a folder holds one text file a row in subfolders named after their
 #' class. An open DBI connection with `query` reads from any database.
 #'
-#' Types are guessed from all rows: numbers, dates in the form 2031-05-17,
-#' TRUE/FALSE, text. Empty cells and `NA` are missing.
+#' Types are guessed from all rows: numbers, dates in the form 2031-05-17 (or in another, where
+#' day and month cannot change places), points in time in the form 2031-05-17 14:30:00 or
+#' 2031-05-17T14:30Z (taken as UTC), TRUE/FALSE, text. Empty cells and `NA` are missing.
 #'
 #' @param file Path of the file or folder, `"-"` for delimited text on standard input, or a DBI
 #'   connection.

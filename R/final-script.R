@@ -185,9 +185,13 @@ script_moments <- function(model) {
 as_moment <- function(v) {
   v <- sub("Z$", "", sub("T", " ", trimws(v), fixed = TRUE))
   found <- rep(as.POSIXct(NA, tz = "UTC"), length(v))
-  for (format in c("%Y-%m-%d %H:%M:%OS", "%Y-%m-%d %H:%M", "%Y-%m-%d")) {
-    open <- is.na(found) & !is.na(v)
-    found[open] <- as.POSIXct(v[open], format = format, tz = "UTC")
+  formats <- c(
+    "%Y-%m-%d %H:%M:%OS" = " [0-9]+:[0-9]+:[0-9.]+$", "%Y-%m-%d %H:%M" = " [0-9]+:[0-9]+$",
+    "%Y-%m-%d" = "^[^ ]+$"
+  )
+  for (format in names(formats)) {
+    these <- grepl(formats[[format]], v)
+    found[these] <- as.POSIXct(v[these], format = format, tz = "UTC")
   }
   found
 }

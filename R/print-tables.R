@@ -64,7 +64,8 @@ print.kw_listing <- function(x, n = NULL, ...) {
   }
   gone <- c(setdiff(names(cells$text), names(cells$text)[kept]), listing_hidden(shown, spec))
   if (length(gone) > 0L) {
-    say_wrapped(paste0("Not shown: ", enumerate(gone, 12L), "; tibble::as_tibble() has all."))
+    has_all <- getOption("kilnwright.has_all", "tibble::as_tibble()")
+    say_wrapped(paste0("Not shown: ", enumerate(gone, 12L), "; ", has_all, " has all."))
   }
   if (!is.null(spec$foot)) say_wrapped(spec$foot)
   invisible(x)

@@ -88,7 +88,7 @@ worker_pool <- function(n, profile = own_profile()) {
 # Workers that do not answer cannot be told apart from here: all are left, and others started.
 # Those that were stopped end when they are woken. Returns the new folder.
 renew_own_workers <- function(n, profile, folder) {
-  mirai::daemons(0L, .compute = profile)
+  send_home(profile)
   # reason: made by socket_folder()
   if (!is.null(folder)) unlink(folder, recursive = TRUE)
   start_own_workers(n, profile)
@@ -124,6 +124,20 @@ socket_folder <- function() {
   folder
 }
 
+# An answer that comes in just while its connection is closed can keep nng, which mirai stands on,
+# waiting for ever (seen with six workers that answered to their tasks being stopped). So those
+# that answer are waited for; those that do not are in a long fit, or gone, and need not be.
+send_home <- function(profile, seconds = 1) {
+  started <- seconds_now()
+  while (tasks_out(profile) > 0L && seconds_now() - started < seconds) Sys.sleep(0.005)
+  mirai::daemons(0L, .compute = profile)
+}
+
+tasks_out <- function(profile) {
+  counts <- mirai::status(.compute = profile)$mirai
+  if (is.null(counts)) 0L else sum(counts[c("awaiting", "executing")], na.rm = TRUE)
+}
+
 own_profile <- function() {
   paste0("kilnwright-", Sys.getpid(), "-", short_hash(format(seconds_now(), digits = 20)))
 }
@@ -143,7 +157,7 @@ flying_pool <- function(profile, n, dismiss, secret = NULL, folder = NULL, verif
     processes = function() n %||% max(1L, mirai::status(.compute = profile)$connections),
     close = function() {
       flying$cancel()
-      if (dismiss) mirai::daemons(0L, .compute = profile)
+      if (dismiss) send_home(profile)
       # reason: made by socket_folder()
       if (!is.null(folder)) unlink(folder, recursive = TRUE)
     }

@@ -88,6 +88,59 @@ test_that("points in time keep their hours, whether read as text or as times", {
   )))
   text <- transform(table, at = format(at, "%Y-%m-%dT%H:%M:%SZ"))
   expect_equal(predict(model, text), predict(model, table))
+  expect_error(
+    predict(model, transform(text, at = sub("T[0-9]+", "T25", at))),
+    "point in time \\(like 2031-05-17 14:30:00\\)",
+    class = "kw_error_new_data"
+  )
+})
+
+test_that("points in time are read from files, and a script reads them alike", {
+  n <- 90
+  at <- as.POSIXct("2031-03-02 07:11:05", tz = "UTC") + withr::with_seed(4, sample(9e6, n))
+  y <- as.POSIXlt(at)$hour + withr::with_seed(5, rnorm(n))
+  write <- function(written) {
+    file <- withr::local_tempfile(fileext = ".csv", .local_envir = parent.frame())
+    utils::write.csv(data.frame(at = written, y = y), file, row.names = FALSE)
+    file
+  }
+  plain <- write(format(at, "%Y-%m-%d %H:%M:%S"))
+  expect_equal(read_data(plain)$at, at)
+  expect_equal(read_data(write(format(at, "%Y-%m-%dT%H:%M:%SZ")))$at, at)
+  minutes <- read_data(write(format(at, "%Y-%m-%d %H:%M")))$at
+  expect_equal(as.double(minutes), as.double(at) %/% 60 * 60)
+  # without the time it is midnight; what is none stays what it was
+  some <- replace(format(at, "%Y-%m-%d %H:%M:%S"), 2:3, c(NA, "2031-04-01"))
+  expect_equal(read_data(write(some))$at[2:3], as.POSIXct(c(NA, "2031-04-01"), tz = "UTC"))
+  for (odd in c("2031-04-01 24:30:00", "2031-02-30 10:00", "2031-04-01 10:00:05 ca", "10:00")) {
+    expect_type(read_data(write(replace(some, 7, odd)))$at, "character")
+  }
+
+  job <- brief(read_data(plain), "y")
+  model <- fit_final(select_final(quiet_run(
+    job, candidates(l = pipeline(pre_dates(parts = "hour"), fam_linear())),
+    splits = split_kfold(3), seed = 1
+  )))
+  script <- withr::local_tempfile(fileext = ".R")
+  write_script(model, script, data = plain, new_data = plain)
+  ran <- system2(file.path(R.home("bin"), "Rscript"), script, stdout = TRUE, stderr = TRUE)
+  expect_null(attr(ran, "status"))
+  scripted <- utils::read.csv(file.path(dirname(plain), "predictions.csv"))
+  expect_equal(scripted$value, predict(model, read_data(plain))$value, tolerance = 1e-10)
+})
+
+test_that("dates and points in time in a SQLite file, which has none of its own, are read", {
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  connection <- DBI::dbConnect(RSQLite::SQLite(), file)
+  DBI::dbWriteTable(connection, "pots", data.frame(
+    day = c("2031-05-17", "2031-05-18"), at = c("2031-05-17 10:00:00", "2031-05-18 11:30:00"),
+    shelf = c("a1", "b2")
+  ))
+  DBI::dbDisconnect(connection)
+  table <- read_data(file)
+  expect_equal(as.double(diff(table$day)), 1)
+  expect_equal(format(table$at, "%H:%M"), c("10:00", "11:30"))
+  expect_identical(table$shelf, c("a1", "b2"))
 })
 
 test_that("a file, a data frame and an exported script predict the same, codes and all", {

@@ -111,6 +111,9 @@ test_that("kilnwright repeat says so by its exit status", {
   fine <- run("--table", case$file, "--trust")
   expect_identical(fine$status, 0L)
   expect_match(fine$said[1], "Repeated: all 8 results", fixed = TRUE)
+  # what a terminal cannot follow is not advised there
+  expect_no_match(fine$said, "tibble")
+  expect_match(paste(fine$said, collapse = " "), "Not shown: .*; --json has all[.]$")
   utils::write.csv(case$table[-1, ], case$file, row.names = FALSE, na = "")
   found <- run("--table", case$file, "--trust", "--json")
   expect_identical(found$status, 1L)
