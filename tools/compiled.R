@@ -1,5 +1,6 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in the demo's two
-# runs. Usage: Rscript tools/compiled.R
+# runs and in one of very many settings, and those in which a fiftieth of the time is spent there.
+# Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
 folder <- tempfile("results")
@@ -14,21 +15,30 @@ utils::install.packages(source, library, repos = NULL, type = "source", quiet = 
 
 hook <- tempfile(fileext = ".R")
 found <- tempfile(fileext = ".txt")
-writeLines(sprintf(".Last <- function() {
+writeLines(sprintf(".profile <- tempfile()
+utils::Rprof(.profile, interval = 0.005)
+.Last <- function() {
+  utils::Rprof(NULL)
+  if (!'kilnwright' %%in%% loadedNamespaces()) return(invisible())
   home <- asNamespace('kilnwright')
   functions <- Filter(is.function, mget(ls(home, all.names = TRUE), home))
   compiled <- vapply(functions, function(f) typeof(.Internal(bodyCode(f))) == 'bytecode', NA)
-  cat(names(functions)[compiled], sep = '\\n', file = '%s', append = TRUE)
+  times <- utils::summaryRprof(.profile)$by.total
+  seen <- gsub('\"', '', rownames(times)[times$total.pct >= 2], fixed = TRUE)
+  cat(union(names(functions)[compiled], intersect(seen, names(functions))),
+    sep = '\\n', file = '%s', append = TRUE)
 }", found), hook)
 
-paths <- paste(c(library, .libPaths()), collapse = .Platform$path.sep)
-for (guided in c("", "--guided")) {
-  status <- system2(file.path(R.home("bin"), "Rscript"),
-    c("exec/kilnwright", "demo", guided, "--out", folder, "--replace"),
+run <- function(...) {
+  paths <- paste(c(library, .libPaths()), collapse = .Platform$path.sep)
+  status <- system2(file.path(R.home("bin"), "Rscript"), c(...),
     env = c(paste0("R_PROFILE_USER=", hook), paste0("R_LIBS=", paths)), stdout = FALSE
   )
-  if (status != 0L) stop("the demo ended with status ", status, call. = FALSE)
+  if (status != 0L) stop("the run ended with status ", status, ": ", paste(...), call. = FALSE)
 }
+run("exec/kilnwright", "demo", "--out", folder, "--replace")
+run("exec/kilnwright", "demo", "--guided", "--out", folder, "--replace")
+run("bench/many-settings.R")
 
 # in the order of every locale
 names <- sort(unique(readLines(found)), method = "radix")

@@ -19,6 +19,21 @@ test_that("one setting has its mean and the interval of the corrected variance",
   expect_equal(found$optimism, 0)
 })
 
+test_that("draws have held-out rows in common as well, which counts once more", {
+  for (splits in list(split_bootstrap(8), split_holdout(0.25, 8))) {
+    cmp <- quiet_run(toy_brief("number", toy(120)), candidates(tree = fam_tree()),
+      splits = splits, metrics = "rmse", seed = 5
+    )
+    scores <- scores_by_split(cmp)$validation
+    share <- vapply(rows_by_split(cmp), function(split) {
+      length(split$validation) / length(unique(split$training))
+    }, 1)
+    reach <- qt(0.975, 7) * sd(scores) * sqrt(1 / 8 + 2 * mean(share))
+    found <- honest_score(select_final(cmp))
+    expect_equal(c(found$low, found$high), mean(scores) + c(-1, 1) * reach)
+  }
+})
+
 test_that("what was picked from many on noise is corrected by about what it is too good", {
   found <- lapply(1:12, function(seed) {
     set.seed(seed)
