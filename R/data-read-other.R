@@ -57,10 +57,7 @@ read_sqlite_file <- function(file, options) {
     }
     query <- paste("select * from", DBI::dbQuoteIdentifier(connection, tables))
   }
-  # it has no dates but those written as text
-  table <- read_query(connection, query)
-  table[] <- lapply(table, text_to_dates)
-  table
+  read_query(connection, query)
 }
 
 read_query <- function(connection, query) {
@@ -68,8 +65,11 @@ read_query <- function(connection, query) {
     stop_kw("file", "A database needs a `query`.", remedy = "E.g. query = \"select * from pots\".")
   }
   read <- with_conditions(DBI::dbGetQuery(connection, query))
-  if (is.null(read$error)) return(read$value)
-  stop_kw("file", "The query failed.", where = read$error)
+  if (!is.null(read$error)) stop_kw("file", "The query failed.", where = read$error)
+  table <- read$value
+  # it has no dates but those written as text
+  if (inherits(connection, "SQLiteConnection")) table[] <- lapply(table, text_to_dates)
+  table
 }
 
 # One JSON object a line; nested values are refused with their line.

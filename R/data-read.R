@@ -87,7 +87,7 @@ read_delimited <- function(file, options) {
   tabs <- grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)
   read <- function(...) {
     data.table::fread(path,
-      sep = if (tabs) "\t" else "auto", header = TRUE, na.strings = c("", "NA"),
+      sep = if (tabs) "\t" else "auto", dec = ".", header = TRUE, na.strings = c("", "NA"),
       integer64 = "character", keepLeadingZeros = TRUE, encoding = "UTF-8",
       showProgress = file.size(path) > 1e8 && !options$quiet, data.table = FALSE,
       check.names = FALSE, ...

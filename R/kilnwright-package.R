@@ -15,6 +15,7 @@
 #' `column`, `row` (numbers of the rows), and `choices` (what there is to choose from).
 #'
 #' @useDynLib kilnwright, .registration = TRUE
+#' @importFrom compiler cmpfun
 #' @importFrom stats predict
 #' @keywords internal
 "_PACKAGE"

@@ -114,7 +114,9 @@ rscript <- function() file.path(R.home("bin"), "Rscript")
 unreachable_status <- 17L
 
 worker_arguments <- function(url, certificate) {
-  script_arguments(bquote(kilnwright:::serve_run(.(url), .(normalizePath(certificate)))))
+  script_arguments(bquote(
+    asNamespace("kilnwright")$serve_run(.(url), .(normalizePath(certificate)))
+  ))
 }
 
 # In the worker's process: takes the secret out of the file, so that it stands in no list of

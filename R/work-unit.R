@@ -262,7 +262,12 @@ new_scorer <- function(input, target, metrics, clock) {
     if (length(dim(path)) < dims) dim(path) <- c(if (dims == 3L) dim(path) else length(path), 1L)
     clock$predicting <- clock$predicting + (seconds_now() - started)
     scores <- if (n_values == 1L) blank else matrix(NA_real_, n_values, length(score))
-    for (m in usable) scores[, m] <- score[[m]](truth, path, weights)
+    for (m in usable) {
+      found <- score[[m]](truth, path, weights)
+      # one kind of undefined: a journal knows no other
+      if (anyNA(found)) found[is.na(found)] <- NA_real_
+      scores[, m] <- found
+    }
     scores
   }
   function(fitted, values, n_values) {

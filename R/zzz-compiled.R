@@ -54,6 +54,6 @@ for (compiled in scan(what = "", quiet = TRUE, text = "
   without_rng_trace worse_beyond_doubt worth_of_values write_out_minimal write_plain
   write_plan_tables write_report write_results write_whole wrong_answer wrong_ledger
 ")) {
-  if (exists(compiled, inherits = FALSE)) assign(compiled, compiler::cmpfun(get(compiled)))
+  if (exists(compiled, inherits = FALSE)) assign(compiled, cmpfun(get(compiled)))
 }
 rm(compiled)

@@ -49,7 +49,7 @@ writeLines(c(
   "for (compiled in scan(what = \"\", quiet = TRUE, text = \"",
   strwrap(paste(names, collapse = " "), 98, prefix = "  "),
   "\")) {",
-  "  if (exists(compiled, inherits = FALSE)) assign(compiled, compiler::cmpfun(get(compiled)))",
+  "  if (exists(compiled, inherits = FALSE)) assign(compiled, cmpfun(get(compiled)))",
   "}",
   "rm(compiled)"
 ), file.path("R", "zzz-compiled.R"))

@@ -179,6 +179,7 @@ test_that("help is there for every command", {
 test_that("the command installs, and runs from where it was put", {
   folder <- withr::local_tempdir()
   file <- install_command(folder)
+  withr::local_path(R.home("bin"), action = "prefix")
   expect_match(system2(file, "--version", stdout = TRUE), "^kilnwright [0-9.]+$")
 })
 
