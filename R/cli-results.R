@@ -170,7 +170,8 @@ with_saved_aside <- function(model, folder) {
   files <- file.path(folder, c("set_aside.csv", "choice.json"))
   if (!all(file.exists(files))) return(model)
   choice <- model$origin$choice
-  scores <- tibble::as_tibble(data.table::fread(files[1], dec = ".", data.table = FALSE, na.strings = ""))
+  read <- data.table::fread(files[1], dec = ".", data.table = FALSE, na.strings = "")
+  scores <- tibble::as_tibble(read)
   chosen <- jsonlite::read_json(files[2])
   same <- identical(chosen$candidate, candidate_names(choice$cmp)[choice$at]) &&
     identical(as.integer(chosen$setting), choice$cmp$results$row[choice$at]) &&

@@ -352,3 +352,19 @@ test_that("a unit and its twin that are back at the same time count once", {
   expect_length(flying$landed(), 0)
   expect_identical(flying$count(), 0L)
 })
+
+test_that("workers are sent home when they have answered, and those in a long fit all the same", {
+  skip_on_os("windows")
+  work <- function(seconds) {
+    profile <- paste0("home-", seconds)
+    mirai::daemons(1, dispatcher = TRUE, .compute = profile)
+    task <- mirai::mirai({
+      Sys.sleep(seconds)
+      "answered"
+    }, seconds = seconds, .compute = profile)
+    kw("send_home")(profile)
+    mirai::call_mirai(task)$data
+  }
+  expect_identical(work(0.3), "answered")
+  expect_true(mirai::is_error_value(work(60)))
+})
