@@ -170,8 +170,11 @@ words_of_positional <- function(command) {
 
 run_one_command <- function(command, name, arguments) {
   need("optparse", "The command line")
-  before <- options(kilnwright.has_all = "--json")
-  on.exit(options(before))
+  flags <- vapply(command$arguments, function(argument) argument@long_flag, "")
+  if ("--json" %in% flags) {
+    before <- options(kilnwright.has_all = "--json")
+    on.exit(options(before))
+  }
   usage <- paste(
     "kilnwright", name, paste(words_of_positional(command), collapse = " "), "[options]"
   )

@@ -39,6 +39,13 @@ text_to_dates <- function(x) {
   if (are_moments(x)) moments_of_text(x) else x
 }
 
+# All columns of a table so, but for those that are to stay text.
+with_dates <- function(table, stay_text = NULL) {
+  these <- setdiff(names(table), stay_text)
+  table[these] <- lapply(table[these], text_to_dates)
+  table
+}
+
 # Points in time in the form 2031-05-17 14:30:00, some of them perhaps without the time.
 are_moments <- function(x) {
   day <- "^[0-9]{4}-[0-9]{2}-[0-9]{2}"

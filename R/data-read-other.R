@@ -57,19 +57,17 @@ read_sqlite_file <- function(file, options) {
     }
     query <- paste("select * from", DBI::dbQuoteIdentifier(connection, tables))
   }
-  read_query(connection, query)
+  read_query(connection, query, options$text)
 }
 
-read_query <- function(connection, query) {
+read_query <- function(connection, query, stay_text = NULL) {
   if (is.null(query)) {
     stop_kw("file", "A database needs a `query`.", remedy = "E.g. query = \"select * from pots\".")
   }
   read <- with_conditions(DBI::dbGetQuery(connection, query))
   if (!is.null(read$error)) stop_kw("file", "The query failed.", where = read$error)
-  table <- read$value
   # it has no dates but those written as text
-  if (inherits(connection, "SQLiteConnection")) table[] <- lapply(table, text_to_dates)
-  table
+  if (inherits(connection, "SQLiteConnection")) with_dates(read$value, stay_text) else read$value
 }
 
 # One JSON object a line; nested values are refused with their line.
@@ -115,8 +113,7 @@ read_json_lines <- function(file, options) {
     if (is.character(x)) x[x %in% c("NA", "")] <- NA
     x
   })
-  table[] <- lapply(table, text_to_dates)
-  table
+  with_dates(table, options$text)
 }
 
 # folder/class/file.txt -> file, text, class

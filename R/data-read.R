@@ -101,9 +101,9 @@ read_delimited <- function(file, options) {
   check_encoding(done$value, file)
   check_first_line(names(done$value), path, file)
   table <- plain_fields(with_codes_as_text(done$value, read, path))
-  dates <- setdiff(names(table), options$text)
-  table[dates] <- lapply(table[dates], function(x) text_to_dates(text_to_numbers(x)))
-  table
+  free <- setdiff(names(table), options$text)
+  table[free] <- lapply(table[free], text_to_numbers)
+  with_dates(table, options$text)
 }
 
 # A column of numbers with decimal commas; any other column as it is.

@@ -129,6 +129,30 @@ test_that("points in time are read from files, and a script reads them alike", {
   expect_equal(scripted$value, predict(model, read_data(plain))$value, tolerance = 1e-10)
 })
 
+test_that("a column of levels stays one, also where all of the new rows look like times", {
+  n <- 60
+  table <- data.frame(
+    mark = rep(c("2031-05-17 10:00", "2031-05-18", "none"), length.out = n), shelf = seq_len(n),
+    y = withr::with_seed(6, rnorm(n)) + rep(c(0, 5, 9), length.out = n)
+  )
+  model <- fit_final(select_final(quiet_run(
+    brief(table, "y"), candidates(t = fam_tree()), splits = split_kfold(3), seed = 1
+  )))
+  new <- table[c(1, 4), c("mark", "shelf")]
+  folder <- withr::local_tempdir()
+  at <- function(name) file.path(folder, name)
+  utils::write.csv(new, at("new.csv"), row.names = FALSE)
+  jsonlite::stream_out(new, file(at("new.jsonl")), verbose = FALSE)
+  connection <- DBI::dbConnect(RSQLite::SQLite(), at("new.sqlite"))
+  DBI::dbWriteTable(connection, "new", new)
+  DBI::dbDisconnect(connection)
+  for (name in c("new.csv", "new.jsonl", "new.sqlite")) {
+    out <- at("out.csv")
+    write_predictions(model, at(name), out)
+    expect_equal(utils::read.csv(out)$value, predict(model, new)$value, info = name)
+  }
+})
+
 test_that("dates and points in time in a SQLite file, which has none of its own, are read", {
   file <- withr::local_tempfile(fileext = ".sqlite")
   connection <- DBI::dbConnect(RSQLite::SQLite(), file)
