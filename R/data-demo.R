@@ -34,7 +34,7 @@
 #' demo_pots()
 #' @export
 demo_pots <- function() {
-  pots <- read_data(system.file("extdata", "pots.csv", package = "kilnwright", mustWork = TRUE))
+  pots <- read_data(system.file("extdata", "pots.csv.gz", package = "kilnwright", mustWork = TRUE))
   pots$shelf <- factor(pots$shelf,
     levels = c("bottom", "lower", "middle", "upper", "top"),
     ordered = TRUE

@@ -24,7 +24,7 @@
 #' column), or when a column name stands twice; `kw_error_package` when a reader's
 #' package is not installed.
 #' @examples
-#' file <- system.file("extdata", "pots.csv", package = "kilnwright")
+#' file <- system.file("extdata", "pots.csv.gz", package = "kilnwright")
 #' read_data(file)
 #' @export
 read_data <- function(file, query = NULL, sheet = 1, quiet = FALSE, ...) {

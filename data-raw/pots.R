@@ -1,4 +1,4 @@
-# Makes inst/extdata/pots.csv, the made-up firing ledger. Run from the package's
+# Makes inst/extdata/pots.csv.gz, the made-up firing ledger. Run from the package's
 # root: Rscript data-raw/pots.R
 
 suppressWarnings(RNGkind("Mersenne-Twister", "Inversion", "Rejection"))
@@ -109,7 +109,8 @@ columns <- c(
   "cool_c_per_h", "humidity_pct", "drying_days", "cone_batch", "shelf_age_weeks",
   "notes", "cracked", "shrinkage_pct", "grade"
 )
-write.csv(pots[columns], file.path("inst", "extdata", "pots.csv"), row.names = FALSE, na = "")
+file <- gzfile(file.path("inst", "extdata", "pots.csv.gz"), compression = 9)
+write.csv(pots[columns], file, row.names = FALSE, na = "")
 message(
   n, " pots, ", round(100 * mean(pots$cracked == "yes"), 1), " % cracked; grades ",
   paste(names(table(pots$grade)), table(pots$grade), collapse = ", ")

@@ -74,7 +74,8 @@ photograph_page <- function(page, name) {
       "--virtual-time-budget=8000", if (startsWith(page, "http")) page else paste0("file://", page)
     ),
     stdout = FALSE,
-    stderr = FALSE
+    stderr = FALSE,
+    env = paste0("TMPDIR=", shQuote(tempdir()))
   )
 }
 

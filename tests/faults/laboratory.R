@@ -96,7 +96,7 @@ attempt("model files flipped, cut or torn", 300, function(i) {
 
 plan_folder <- tempfile("plans-")
 dir.create(plan_folder)
-shipped <- system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright")
+shipped <- system.file("extdata", c("pots.csv.gz", "pots-plan.yml"), package = "kilnwright")
 invisible(file.copy(shipped, plan_folder))
 plan_bytes <- readBin(file.path(plan_folder, "pots-plan.yml"), "raw", 1e6)
 words <- c(
@@ -119,7 +119,9 @@ attempt("plan files with words and bytes changed", 1000, function(i) {
   if (planted) "code ran" else said
 })
 
-table_bytes <- readBin(file.path(plan_folder, "pots.csv"), "raw", 20000L)
+table_text <- gzfile(file.path(plan_folder, "pots.csv.gz"), open = "rb")
+table_bytes <- readBin(table_text, "raw", 20000L)
+close(table_text)
 attempt("tables with bytes changed, and things done with them", 300, function(i) {
   bytes <- changed_bytes(changed_bytes(table_bytes, 1L))
   with_bytes(bytes, sample(c(".csv", ".tsv", ".jsonl", ".csv.gz"), 1L), function(file) {

@@ -5,7 +5,9 @@ has_browser <- function() all(nzchar(Sys.which(c("chromedriver", "chromium"))))
 # Opens a page; the browser is closed when `env` is left. `do(script, ...)` runs JavaScript in it.
 open_browser <- function(address, width = 1280, height = 800, env = parent.frame()) {
   port <- sample(20000:40000, 1)
-  system2("chromedriver", paste0("--port=", port), wait = FALSE, stdout = FALSE, stderr = FALSE)
+  # it leaves files where temporary ones are kept: in the session's folder, which goes with it
+  system2("chromedriver", paste0("--port=", port), wait = FALSE, stdout = FALSE, stderr = FALSE,
+    env = paste0("TMPDIR=", shQuote(tempdir())))
   ask <- function(path, body = NULL, method = if (is.null(body)) "GET" else "POST") {
     found <- nanonext::ncurl(paste0("http://127.0.0.1:", port, path),
       method = method, headers = c("Content-Type" = "application/json"),

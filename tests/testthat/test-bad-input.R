@@ -16,7 +16,7 @@ csv <- function(text, ending = ".csv") {
 }
 base_plan <- c(
   paste0(
-    "brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"),
+    "brief: {table: ", system.file("extdata", "pots.csv.gz", package = "kilnwright"),
     ", outcome: cracked, event: yes, ignore: [notes, pot_id]}"
   ),
   "seed: 1", "splits: {kfold: {k: 2}}"

@@ -90,7 +90,7 @@ test_that("the parts that there are can be listed and described from the command
 test_that("tables are written as JSON for other programs", {
   withr::local_dir(withr::local_tempdir())
   writeLines(c(
-    paste0("brief: {table: ", system.file("extdata", "pots.csv", package = "kilnwright"), ","),
+    paste0("brief: {table: ", system.file("extdata", "pots.csv.gz", package = "kilnwright"), ","),
     "  outcome: shrinkage_pct, id: pot_id, group: firing_id, ignore: [cracked, grade, notes]}",
     "candidates: {base: baseline, tree: {tree: {min_leaf: [5, 40]}}}",
     "splits: {kfold: {k: 3}}", "seed: 2"

@@ -1,6 +1,6 @@
 yaml <- function(..., brief = "ignore: [notes, pot_id, shrinkage_pct, grade]") {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
-  table <- system.file("extdata", "pots.csv", package = "kilnwright")
+  table <- system.file("extdata", "pots.csv.gz", package = "kilnwright")
   writeLines(
     c(
       paste0("brief: {table: ", table, ", outcome: cracked, event: yes, ", brief, "}"), "seed: 41",
@@ -140,7 +140,7 @@ test_that("rules in text are worked out without evaluating code", {
 
 test_that("a table beside the plan file is found from anywhere", {
   folder <- withr::local_tempdir()
-  file.copy(system.file("extdata", c("pots.csv", "pots-plan.yml"), package = "kilnwright"), folder)
+  file.copy(system.file("extdata", c("pots.csv.gz", "pots-plan.yml"), package = "kilnwright"), folder)
   withr::with_dir("/", expect_s3_class(read_plan(file.path(folder, "pots-plan.yml")), "kw_plan"))
 })
 
