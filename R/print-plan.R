@@ -155,7 +155,7 @@ print.kw_plan <- function(x, ...) {
   for (name in names(n)) {
     varies <- varying_text(x$round[[name]]$settings)
     say_wrapped(paste0(
-      "  ", name, ": ", count_of(n[[name]], "setting"),
+      "  ", name, ": ", if (n[[name]] > 0L) count_of(n[[name]], "setting") else "later",
       if (nzchar(varies)) paste0(" of ", varies)
     ), 4L)
   }
@@ -245,12 +245,11 @@ print.kw_preview <- function(x, ...) {
   print_preview_time(x)
   table <- x$candidates
   rows <- data.frame(
-    candidate = table$candidate, settings = number(table$settings),
-    fits = paste0(table$fits, " a split")
+    candidate = table$candidate,
+    settings = ifelse(table$settings == 0L, "later", number(table$settings)),
+    fits = ifelse(table$settings == 0L, "", paste0(table$fits, " a split"))
   )
-  if (!is.na(x$megabytes)) {
-    rows$one <- ifelse(is.na(table$fit_seconds), "?", vapply(table$fit_seconds, short_duration, ""))
-  }
+  if (!is.na(x$megabytes)) rows$one <- vapply(table$fit_seconds, short_duration, "")
   names(rows)[names(rows) == "one"] <- "a fit"
   rows$varies <- table$varies
   print_table(rows, align = c("left", rep("right", ncol(rows) - 2L), "left"))
@@ -272,7 +271,7 @@ print.kw_preview <- function(x, ...) {
 
 print_preview_time <- function(x) {
   if (is.na(x$megabytes)) return(invisible())
-  failed <- x$candidates$candidate[is.na(x$candidates$fit_seconds)]
+  failed <- x$candidates$candidate[is.na(x$candidates$seconds)]
   if (length(failed) > 0L) {
     return(say_wrapped(paste0(
       "Time: cannot be told, since the pilot fits of ", enumerate(failed),
@@ -293,7 +292,9 @@ print_preview_time <- function(x) {
 }
 
 short_duration <- function(seconds) {
-  if (seconds < 1) {
+  if (is.na(seconds)) {
+    "?"
+  } else if (seconds < 1) {
     paste(format(signif(1000 * seconds, 2)), "ms")
   } else {
     paste(format(signif(seconds, 2)), "s")

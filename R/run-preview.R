@@ -41,7 +41,8 @@ preview <- function(plan, ..., pilots = TRUE) {
   timed <- if (pilots) without_rng_trace(run_pilots(plan, work)) else no_pilots(plan)
   table$fit_seconds <- timed$fit_seconds
   candidate <- factor(work$fits$candidate, seq_along(plan$spaces))
-  table$seconds <- timed$fit_seconds * unname(vapply(split(asked$whole, candidate), sum, 1))
+  whole <- unname(vapply(split(asked$whole, candidate), sum, 1))
+  table$seconds <- ifelse(whole == 0, 0, timed$fit_seconds * whole)
   scores <- sum(asked$times[work$settings$fit])
   structure(
     list(
@@ -86,8 +87,15 @@ asked_fits <- function(plan, work) {
 pilots_seconds <- 5
 
 # The last, middle and first fit of every candidate on the first split: mean seconds of a
-# fit with its scoring by candidate, seconds of all steps on one split, peak memory.
+# fit with its scoring by candidate, seconds of all steps on one split, peak memory. A candidate
+# of which nothing is in the first round is timed near its defaults.
 run_pilots <- function(plan, work, turns = c(1, 0.5, 0)) {
+  counted <- seq_along(work$nodes)
+  later <- names(plan$spaces)[tabulate(work$fits$candidate, length(plan$spaces)) == 0L]
+  usual <- lapply(plan$spaces[later], function(space) {
+    clean_settings(space, usual_setting(space))$settings
+  })
+  if (length(later) > 0L) work <- extend_work(work, usual)
   run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
   split <- which(!is_apparent(plan$splits))[1]
   cache <- new_cache()
@@ -108,7 +116,7 @@ run_pilots <- function(plan, work, turns = c(1, 0.5, 0)) {
       seq_along(plan$spaces), pilot_seconds, numeric(1),
       parts = parts, work = work
     ),
-    step_seconds = pilot_steps(parts, work), megabytes = sum(gc(full = FALSE)[, 6])
+    step_seconds = sum(pilot_steps(parts, work)[counted]), megabytes = sum(gc(full = FALSE)[, 6])
   )
 }
 
@@ -126,16 +134,17 @@ pilot_seconds <- function(candidate, parts, work) {
   mean(seconds[ok & work$fits$candidate[fit] == candidate & !duplicated(fit)])
 }
 
-# Steps that were not done in a pilot are taken to cost what others of their kind do.
+# Seconds by step. Those that were not done in a pilot are taken to cost what others of their kind
+# do.
 pilot_steps <- function(parts, work) {
   steps <- unlist(lapply(parts, `[[`, "steps"), recursive = FALSE)
-  if (length(work$nodes) == 0L) return(0)
+  if (length(work$nodes) == 0L) return(numeric())
   kind <- vapply(work$nodes, function(node) node$step$definition$name, "")
   seconds <- rep(NA_real_, length(kind))
   for (step in steps) seconds[step$node] <- step$seconds
   means <- tapply(seconds, kind, mean, na.rm = TRUE)
   filled <- ifelse(is.na(seconds), means[kind], seconds)
-  sum(ifelse(is.na(filled), mean(seconds, na.rm = TRUE), filled))
+  ifelse(is.na(filled), mean(seconds, na.rm = TRUE), filled)
 }
 
 chain_lengths <- function(work) {

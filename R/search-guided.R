@@ -1,19 +1,20 @@
 #' Search where a model of the scores expects more
 #'
-#' Starts with every candidate near its defaults and with settings that are spread evenly, then,
-#' round after round, learns from all scores so far how they depend on the settings, and tries next
-#' what promises most: the expected improvement over the best setting as the model sees it, so that
-#' one lucky score leads nowhere, divided by what the setting newly needs: a fit, and a tenth of one
-#' more where its steps are those of no setting before.
+#' Starts with something plain, the simplest candidate near its defaults, so that there is a model
+#' soon; goes on with every other candidate near its defaults and with settings that are spread
+#' evenly; then, round after round, learns from all scores so far how they depend on the settings,
+#' and tries next what promises most: the expected improvement over the best setting as the model
+#' sees it, so that one lucky score leads nowhere, divided by what the setting newly needs: a fit,
+#' and a tenth of one more where its steps are those of no setting before.
 #' The candidates of a plan are looked at together: one that promises nothing gets no further
 #' settings.
 #'
 #' Values along a family's path come with one fit: for every setting that is proposed all of them
 #' are tried, and the model learns the best. They do not count as settings here.
 #'
-#' The model is a Gaussian process for each candidate, or, where steps are chosen or more than
-#' eight hyperparameters vary, a forest. Proposals depend on scores alone, not on time, so that the
-#' same seed gives the same on any number of workers.
+#' The model is a Gaussian process for each candidate, or, where more than two choices of steps are
+#' made or more than eight hyperparameters vary, a forest. Proposals depend on scores alone, not on
+#' time, so that the same seed gives the same on any number of workers.
 #'
 #' @param settings Number of settings that are proposed, of all candidates together.
 #' @param first So many of them before anything is learned; default one, near its defaults, for
@@ -26,7 +27,9 @@
 #' @references Jones, Schonlau & Welch (1998), Efficient global optimization of expensive black-box
 #'   functions, J. Global Optimization 13. Snoek, Larochelle & Adams (2012), Practical Bayesian
 #'   optimization of machine learning algorithms, NIPS 25. Hutter, Hoos & Leyton-Brown (2011),
-#'   Sequential model-based optimization for general algorithm configuration, LION 5.
+#'   Sequential model-based optimization for general algorithm configuration, LION 5. Hvarfner,
+#'   Hellsten & Nardi (2024), Vanilla Bayesian optimization performs great in high dimensions,
+#'   ICML 41 (lengths that grow with the number of dimensions).
 #' @section Errors:
 #' `kw_error_argument` for a value out of range, `kw_error_package` when a package that it needs is
 #' not installed.
@@ -44,15 +47,15 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
     "guided",
     list(settings = settings, first = first, at_once = at_once, surrogate = surrogate),
     paste0("guided, ", count_of(settings, "setting")),
-    start = function(field, seed) list(seed = seed, turn = 0L, left = settings, theta = list()),
+    start = function(field, seed) {
+      list(seed = seed, turn = 0L, left = settings, theta = list(), waiting = FALSE)
+    },
     propose = function(state, field, history) {
       state$turn <- state$turn + 1L
       seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
-      chosen <- with_seed(seed, if (is.null(history)) {
-        first_points(
-          field, first %||% enough_to_learn(field, at_once, settings, surrogate), settings
-        )
-      } else if (state$left > 0) {
+      begin <- guided_start(field, state, first, at_once, settings, surrogate, history)
+      state$waiting <- is.null(history)
+      chosen <- begin %||% with_seed(seed, if (state$left > 0) {
         state$theta <- surrogate_lengths(field, history, state$theta, surrogate)
         promising_points(field, history, min(at_once, state$left), state$theta, surrogate, seed)
       })
@@ -111,6 +114,33 @@ with_paths <- function(chosen, field, history) {
     cleaned$settings <- not_in(cleaned$settings, history[[name]]$settings)
     cleaned
   })
+}
+
+# What comes before anything is learned: something plain at once, so that there is a model soon,
+# then the other first points (`state$waiting`). NULL after that.
+guided_start <- function(field, state, first, at_once, settings, surrogate, history) {
+  if (!is.null(history) && !state$waiting) return(NULL)
+  seed <- derive_seed(state$seed, "guided search, round 1")
+  first <- first %||% enough_to_learn(field, at_once, settings, surrogate)
+  points <- with_seed(seed, first_points(field, first, settings))
+  plain <- plain_points(field, points)
+  if (is.null(history)) return(plain)
+  rest <- Map(function(space, all) {
+    not_in(all, history[[space$candidate]]$settings)
+  }, field$spaces[names(points)], points)
+  if (sum(vapply(rest, nrow, 1L)) > 0L) rest
+}
+
+# The simplest candidates near their defaults: what cannot vary, and the simplest one that can.
+# All points where there is one candidate only.
+plain_points <- function(field, points) {
+  if (length(points) < 2L) return(points)
+  rank <- vapply(field$spaces[names(points)], function(space) {
+    space$pipeline$family$definition$complexity_rank
+  }, 1)
+  varies <- vapply(field$spaces[names(points)], function(space) length(space$dimensions) > 0L, NA)
+  plain <- if (any(varies)) rank <= min(rank[varies]) else rep(TRUE, length(rank))
+  lapply(points[plain], frame_of_rows, 1L)
 }
 
 # How many points of each candidate come first: of a process one, near the defaults, since it says
@@ -203,29 +233,39 @@ error_of_means <- function(history) {
   sum(rest^2) / ((nrow(rest) - 1) * (ncol(rest) - 1)) / ncol(scores)
 }
 
-# Everything on one scale: mean 0, variance 1, with what is far below the rest pulled up, so that
-# a setting that diverged does not flatten all others.
+# Everything on one scale: mean 0, variance 1, bent by a logarithm, so that differences between
+# good settings count for more than those between bad ones, and a setting that diverged does not
+# flatten all others. The bend begins where the better quarter ends.
 scaled_field <- function(field, history) {
   seen <- seen_of_field(field, history)
   good <- unlist(lapply(seen, `[[`, "good"))
   known <- good[!is.na(good)]
   if (length(known) == 0L) return(NULL)
-  floor <- max(known) - 3 * max(max(known) - stats::median(known), 1e-12)
-  centre <- mean(pmax(known, floor))
-  width <- stats::sd(pmax(known, floor))
+  top <- max(known)
+  behind <- top - stats::quantile(known, c(0.75, 0.5), names = FALSE)
+  unit <- max(behind[1], behind[2] / 10, 1e-12)
+  bent <- function(good) -log1p((top - good) / unit)
+  centre <- mean(bent(known))
+  width <- stats::sd(bent(known))
   if (is.na(width) || width == 0) width <- 1
-  noise <- max(error_of_means(history), 1e-4 * width^2) / width^2
+  noise <- max(error_of_means(history) / unit^2 / width^2, 1e-4)
   lapply(seen, function(one) {
-    one$y <- (pmax(ifelse(is.na(one$good), floor, one$good), floor) - centre) / width
-    one$noise <- rep(noise, length(one$y))
+    good <- ifelse(is.na(one$good), min(known), one$good)
+    one$y <- (bent(good) - centre) / width
+    # what bends the scores bends their errors
+    one$noise <- pmin(noise / (1 + (top - good) / unit)^2, 1)
     one
   })
 }
 
+# A process takes a choice of steps for a distance, which holds for one or two; with more of them
+# it would rule out what it has never seen.
+most_choices <- 2L
+
 wants_forest <- function(space, surrogate) {
   if (surrogate != "auto") return(surrogate == "forest")
-  chosen <- any(vapply(space$dimensions, function(d) d$kind == "alternative", logical(1)))
-  chosen || length(point_dimensions(space)) > 8L
+  choices <- sum(vapply(space$dimensions, function(d) d$kind == "alternative", logical(1)))
+  choices > most_choices || length(point_dimensions(space)) > 8L
 }
 
 # The lengths of every candidate's process; found again when a quarter more points are known.

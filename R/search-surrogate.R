@@ -13,7 +13,7 @@ most_solved <- 400L
 
 fit_process <- function(x, y, noise, start = NULL, steps = 20L) {
   at <- most_telling(y, most_fitted)
-  start <- start %||% c(rep(log(0.5), ncol(x)), 0)
+  start <- start %||% likely_lengths(ncol(x))
   found <- start
   if (steps > 0L) {
     value <- process_likelihood(x[at, , drop = FALSE], y[at], noise[at])
@@ -25,6 +25,11 @@ fit_process <- function(x, y, noise, start = NULL, steps = 20L) {
   at <- most_telling(y, most_solved)
   solve_process(x[at, , drop = FALSE], y[at], noise[at], found)
 }
+
+# Middle of the prior, which is broad: a factor of about e either way. Half the cube for one
+# feature, and the longer the more there are, as distances are: else everything would be far from
+# everything (Hvarfner, Hellsten & Nardi 2024). The last one is the variance, that of the scores.
+likely_lengths <- function(features) c(rep(log(0.5 * sqrt(features)), features), 0)
 
 # The best third of `most` points, and the others evenly by rank.
 most_telling <- function(y, most) {
@@ -69,8 +74,7 @@ process_likelihood <- function(x, y, noise) {
     last <<- list(theta = theta, k = k, squared = squared, root = root, alpha = alpha)
     last
   }
-  # broad: a factor of about e around half the cube, and around the scores' own variance
-  centre <- c(rep(log(0.5), d), 0)
+  centre <- likely_lengths(d)
   list(
     of = function(theta) {
       now <- at(theta)

@@ -46,7 +46,8 @@ cube_features <- function(space, settings) {
     at <- match(column, values)
     indicators <- outer(at, seq_along(values), `==`) + 0
     indicators[is.na(at), ] <- 1 / length(values)
-    indicators
+    # two levels are one apart, as the ends of a range are
+    indicators / sqrt(2)
   })
   do.call(cbind, c(list(matrix(0, nrow(settings), 0L)), unname(parts)))
 }

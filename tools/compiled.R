@@ -1,5 +1,5 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in the demo's two
-# runs and in one of very many settings, and those in which a fiftieth of the time is spent there.
+# runs and in one of very many settings.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -15,18 +15,12 @@ utils::install.packages(source, library, repos = NULL, type = "source", quiet = 
 
 hook <- tempfile(fileext = ".R")
 found <- tempfile(fileext = ".txt")
-writeLines(sprintf(".profile <- tempfile()
-utils::Rprof(.profile, interval = 0.005)
-.Last <- function() {
-  utils::Rprof(NULL)
+writeLines(sprintf(".Last <- function() {
   if (!'kilnwright' %%in%% loadedNamespaces()) return(invisible())
   home <- asNamespace('kilnwright')
   functions <- Filter(is.function, mget(ls(home, all.names = TRUE), home))
   compiled <- vapply(functions, function(f) typeof(.Internal(bodyCode(f))) == 'bytecode', NA)
-  times <- utils::summaryRprof(.profile)$by.total
-  seen <- gsub('\"', '', rownames(times)[times$total.pct >= 2], fixed = TRUE)
-  cat(union(names(functions)[compiled], intersect(seen, names(functions))),
-    sep = '\\n', file = '%s', append = TRUE)
+  cat(names(functions)[compiled], sep = '\\n', file = '%s', append = TRUE)
 }", found), hook)
 
 run <- function(...) {

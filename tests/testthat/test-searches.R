@@ -156,6 +156,42 @@ test_that("a guided search climbs a hill with fewer settings than random ones, l
   expect_lt(tried[[2]], 4)
 })
 
+test_that("a choice of a step does not keep a guided search from climbing", {
+  table <- data.frame(x = rnorm(60), y = 0)
+  table$y <- table$x * 1e-3
+  hill <- pipeline(optional(pre_scale()), hill_family("hill")(a = from_to(0, 1), b = from_to(0, 1)))
+  best <- vapply(1:3, function(seed) {
+    plan <- plan_comparison(brief(table, "y"), candidates(hill = hill),
+      splits = split_kfold(5), metrics = "rmse", search = search_guided(24), seed = seed
+    )
+    min(standings(quiet_run(plan, workers = 1))$mean)
+  }, 1)
+  expect_lt(max(best), 0.005)
+})
+
+test_that("a guided search begins with something plain", {
+  first <- function(search) {
+    cmp <- quiet_run(conversation_plan(search), workers = 1)
+    fits <- kw("work_of")(cmp)$settings$fit
+    lapply(1:2, function(round) {
+      of_round <- !duplicated(fits) & cmp$results$round == round
+      names(cmp$results$tables)[cmp$results$candidate[of_round]]
+    })
+  }
+  # a tree is simpler than neighbours
+  expect_identical(first(search_guided(12)), list(c("base", "tree"), c("tree", "near", "near")))
+})
+
+test_that("a preview times candidates that come after the first round", {
+  seen <- preview(conversation_plan(search_guided(12)))
+  found <- seen$candidates
+  expect_identical(found$candidate[found$settings == 0L], "near")
+  expect_true(all(found$fit_seconds > 0))
+  expect_equal(found$seconds, found$fit_seconds * found$fits * 5)
+  expect_match(capture.output(print(seen)), "near +later", all = FALSE)
+  expect_match(capture.output(print(seen$plan)), "near: later", all = FALSE)
+})
+
 test_that("of a setting with some scores a search is told what its mean would be", {
   scores <- rbind(c(1, 2, 3), c(2, 3, 5), c(0.5, 2, NA), c(NA, NA, NA))
   expected <- kw("expected_means")(scores, rowMeans(scores))
