@@ -4,15 +4,18 @@
 #' population of settings, of all candidates together, and makes new ones of them: values
 #' and chosen steps are changed a little (mutation), or mixed from two settings of the same
 #' candidate (crossover). Parents win a tournament by mean score. The population is the best of all
-#' settings so far together with the front of score against simplicity: settings than which none is
-#' both better and simpler. It fits fields where much is chosen, such as
-#' steps by [either()] and [optional()], about which a model of the scores has little to say.
+#' settings so far together with the front of score against simplicity, settings than which none is
+#' both better and simpler, and with the best ones of every candidate, so that one which needs
+#' several changes has the time for them. Settings that differ in nothing but what never made a
+#' difference are not tried again. It fits fields where much is chosen, such as steps by [either()]
+#' and [optional()], about which a model of the scores has little to say.
 #'
 #' As with [search_guided()], all values along a family's path are tried with every setting
 #' that is proposed, and do not count; proposals depend on scores alone.
 #'
 #' @param settings Number of settings that are proposed, of all candidates together.
-#' @param population So many of the best are kept as parents, beside the front.
+#' @param population So many of the best are kept as parents, beside the front and the best ones of
+#'   every candidate.
 #' @param at_once So many are proposed a round.
 #' @param tournament The best of so many that are drawn from the population becomes a parent.
 #' @param mixed Share of the new settings that are mixed from two.
@@ -28,7 +31,7 @@
 #' search_evolve(settings = 100)
 #' @export
 search_evolve <- function(
-  settings = 100, population = 12, at_once = 4, tournament = 3, mixed = 0.5, ...
+  settings = 100, population = 12, at_once = 4, tournament = 5, mixed = 0.5, ...
 ) {
   no_more(...)
   check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
@@ -71,11 +74,13 @@ member_search_evolve <- function() {
 next_generation <- function(field, history, n, population, tournament, mixed) {
   seen <- seen_of_field(field, history)
   parents <- parents_of(field$spaces, seen, population)
+  idle <- lapply(seen, function(one) idle_choices(one$points, one$good))
   chosen <- list()
   for (i in seq_len(n)) {
     for (attempt in seq_len(most_attempts)) {
       # a child that was there already says little: in the end anything new will do
-      child <- if (nrow(parents) == 0L || attempt > most_attempts / 2 || stats::runif(1) < 0.1) {
+      fresh <- nrow(parents) == 0L || attempt > most_attempts / 2 || stats::runif(1) < 0.1
+      child <- if (fresh) {
         newcomer(field$spaces)
       } else {
         child_of(field$spaces, seen, parents, tournament, mixed)
@@ -85,6 +90,7 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
         seen[[name]]$points, chosen[[name]] %||% frame_of_rows(child$point, integer())
       )
       point <- not_in(child$point, known)
+      if (!fresh && nrow(point) > 0L) point <- new_but_for(point, known, idle[[name]])
       if (nrow(point) > 0L) {
         chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
         break
@@ -96,8 +102,37 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
 
 most_attempts <- 20L
 
-# The best points of all candidates and the front of score against simplicity: candidate (its
-# number), row, good, front.
+# Hyperparameters that never made a difference: of settings that differ in nothing else all had the
+# same score to the last digit, such as an answer to outliers where there are none.
+idle_choices <- function(points, good) {
+  n <- length(good)
+  varying <- names(points)[vapply(points, function(x) length(unique(x)) > 1L, NA)]
+  apart <- lapply(stats::setNames(nm = varying), function(name) {
+    code <- match(points[[name]], unique(points[[name]]))
+    outer(code, code, `!=`)
+  })
+  if (length(apart) < 2L) return(character())
+  alone <- Reduce(`+`, apart) == 1L & upper.tri(diag(n))
+  gap <- abs(outer(good, good, `-`))
+  same <- gap <= 1e-12 * max(abs(good), 0, na.rm = TRUE)
+  found <- vapply(apart, function(differs) {
+    pairs <- same[differs & alone]
+    sum(!is.na(pairs)) >= 2L && all(pairs, na.rm = TRUE)
+  }, NA)
+  varying[found]
+}
+
+# Not if something that is known differs in idle choices only.
+new_but_for <- function(point, known, idle) {
+  if (length(idle) == 0L) return(point)
+  telling <- setdiff(names(point), idle)
+  old <- matching_rows(frame_columns_of(point, telling), frame_columns_of(known, telling))
+  frame_of_rows(point, which(is.na(old)))
+}
+
+# The best points of all candidates, the front of score against simplicity, and each candidate's
+# own best, since a candidate may need several changes before it is any good: candidate (its
+# number), row, good, front. Of those with the same score to the last digit the simplest.
 parents_of <- function(spaces, seen, population) {
   sizes <- vapply(seen, function(one) length(one$good), integer(1))
   candidate <- rep(seq_along(seen), sizes)
@@ -105,12 +140,14 @@ parents_of <- function(spaces, seen, population) {
   good <- unlist(lapply(seen, `[[`, "good"))
   keys <- simplicity_columns(spaces, lapply(seen, `[[`, "points"), candidate, row)
   simple <- order(order(do.call(order, keys)))
-  able <- which(!is.na(good))
-  best <- utils::head(able[order(-good[able], simple[able])], population)
+  able <- intersect(order(-good, simple), which(!is.na(good)))
+  able <- able[!duplicated(data.frame(candidate, good)[able, ])]
+  best <- utils::head(able, population)
+  own <- lapply(split(able, candidate[able]), utils::head, ceiling(population / length(seen)))
   # from the simplest on, what is better than all that are simpler
   from_simple <- able[order(simple[able], -good[able])]
   front <- from_simple[good[from_simple] > c(-Inf, utils::head(cummax(good[from_simple]), -1L))]
-  at <- union(best, front)
+  at <- unique(c(best, front, unlist(own)))
   data.frame(candidate = candidate[at], row = row[at], good = good[at], front = at %in% front)
 }
 
@@ -121,7 +158,7 @@ newcomer <- function(spaces) {
 }
 
 child_of <- function(spaces, seen, parents, tournament, mixed) {
-  first <- draw_parent(parents, tournament)
+  first <- first_parent(parents, tournament)
   name <- names(spaces)[parents$candidate[first]]
   space <- spaces[[name]]
   cube_of <- function(at) {
@@ -137,6 +174,14 @@ child_of <- function(spaces, seen, parents, tournament, mixed) {
     child[swap] <- cube_of(second)[swap]
   }
   list(name = name, point = one_point(space, settings_from_cube(space, mutated(space, child))))
+}
+
+# Three times out of ten one of a candidate that is drawn, so that none dies out.
+first_parent <- function(parents, tournament) {
+  if (stats::runif(1) >= 0.3) return(draw_parent(parents, tournament))
+  candidates <- unique(parents$candidate)
+  some <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
+  some[draw_parent(parents[some, ], tournament)]
 }
 
 # Few times out of ten somebody of the front, else the best of some who are drawn.

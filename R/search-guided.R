@@ -123,6 +123,8 @@ guided_start <- function(field, state, first, at_once, settings, surrogate, hist
   seed <- derive_seed(state$seed, "guided search, round 1")
   first <- first %||% enough_to_learn(field, at_once, settings, surrogate)
   points <- with_seed(seed, first_points(field, first, settings))
+  able <- Filter(function(table) nrow(table) > 0L, points)
+  if (length(able) > 0L) points <- able
   plain <- plain_points(field, points)
   if (is.null(history)) return(plain)
   rest <- Map(function(space, all) {
@@ -294,7 +296,7 @@ promising_points <- function(field, history, n, theta, surrogate, seed) {
   rivals <- Filter(Negate(is.null), rivals)
   chosen <- list()
   for (i in seq_len(n)) {
-    best <- max(vapply(seen, function(one) max(one$y), 1), -Inf)
+    best <- max(unlist(lapply(seen, `[[`, "y")), -Inf)
     smooth <- max(vapply(rivals, `[[`, 1, "best"), -Inf)
     gains <- lapply(rivals, function(rival) {
       if (nrow(rival$pool) == 0L) return(-Inf)

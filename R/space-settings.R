@@ -47,6 +47,9 @@ usual_setting <- function(space) {
   plain_frame(lapply(space$dimensions, usual_value, about = space$about), 1L)
 }
 
+# A table of settings without rows.
+no_settings <- function(space) frame_of_rows(usual_setting(space), integer())
+
 usual_value <- function(dimension, about) {
   if (dimension$kind == "alternative") return(dimension_values(dimension, NULL)[1])
   default <- dimension$declared$default

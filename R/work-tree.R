@@ -23,7 +23,7 @@ new_work <- function(spaces, share = TRUE) {
       candidate = nothing, row = nothing, round = nothing, node = nothing, key = character(),
       value = numeric(), fit = nothing, place = nothing
     ),
-    tables = lapply(spaces, function(space) plain_frame(list(), 0L)), nodes = list(),
+    tables = lapply(spaces, no_settings), nodes = list(),
     spaces = spaces, share = share, rounds = 0L,
     families = lapply(spaces, function(space) {
       list(
@@ -60,7 +60,8 @@ extend_work <- function(work, tables, kept = NULL) {
   nodes <- new_node_store(work$nodes)
   names <- names(work$spaces)
   parts <- lapply(seq_along(names), function(i) {
-    table <- tables[[names[i]]] %||% plain_frame(list(), 0L)
+    table <- tables[[names[i]]]
+    if (NROW(table) == 0L) table <- no_settings(work$spaces[[i]])
     compile_candidate(work$spaces[[i]], table, kept[[names[i]]], i, nodes, work$share)
   })
   sizes <- vapply(parts, function(part) nrow(part$table), integer(1))

@@ -182,6 +182,55 @@ test_that("a guided search begins with something plain", {
   expect_identical(first(search_guided(12)), list(c("base", "tree"), c("tree", "near", "near")))
 })
 
+test_that("a guided search goes on where the simplest candidate cannot work at all", {
+  table <- toy(120)
+  rivals <- candidates(
+    tree = pipeline(pre_missing(), fam_tree(min_leaf = from_to(2, 30))),
+    near = pipeline(pre_missing(), pre_onehot(), fam_neighbours(neighbours = from_to(1, 25)))
+  )
+  rivals <- rule_out(rivals, min_leaf > 0, candidate = "tree")
+  plan <- plan_comparison(toy_brief(table = table), rivals,
+    splits = split_kfold(3), metrics = "auc", search = search_guided(5), seed = 1
+  )
+  expect_identical(unique(standings(quiet_run(plan, workers = 1))$candidate), "near")
+})
+
+evolved <- function(rivals, seed, settings = 48) {
+  table <- data.frame(x = rnorm(60), y = 0)
+  table$y <- table$x * 1e-3
+  plan <- plan_comparison(brief(table, "y"), rivals,
+    splits = split_kfold(3), metrics = "rmse", search = search_evolve(settings), seed = seed
+  )
+  quiet_run(plan, workers = 1)
+}
+
+test_that("evolution spends little on choices that never make a difference", {
+  values <- among(seq(0, 1, by = 0.1))
+  # neither step has anything to do
+  hill <- pipeline(optional(pre_drop_constant()), optional(pre_missing()),
+    hill_family("hill")(a = values, b = values)
+  )
+  runs <- lapply(1:3, function(seed) evolved(candidates(hill = hill), seed))
+  twins <- vapply(runs, function(cmp) {
+    tried <- cmp$results$tables$hill
+    sum(duplicated(data.frame(tried$a, tried$b)))
+  }, 1)
+  expect_lt(mean(twins), 11)
+  expect_lt(max(vapply(runs, function(cmp) min(standings(cmp)$mean), 1)), 0.005)
+})
+
+test_that("evolution goes on with a candidate that is behind", {
+  rivals <- candidates(
+    ahead = hill_family("ahead")(a = from_to(0, 1), b = from_to(0, 1)),
+    behind = hill_family("behind")(a = from_to(0, 1), b = from_to(0, 1), top = 2)
+  )
+  later <- vapply(1:3, function(seed) {
+    results <- evolved(rivals, seed)$results
+    sum(results$candidate == 2L & results$round > 1L)
+  }, 1)
+  expect_gt(mean(later), 4)
+})
+
 test_that("a preview times candidates that come after the first round", {
   seen <- preview(conversation_plan(search_guided(12)))
   found <- seen$candidates
