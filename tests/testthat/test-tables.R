@@ -107,7 +107,7 @@ for (name in names(tables)) {
       suppressMessages(suppressWarnings(run_comparison(mended$brief, ..., quiet = TRUE,
         workers = 1)))
     }
-    cmp <- if (name %in% slow_way) run() else run(splits = split_kfold(3), seed = 1)
+    cmp <- if (name %in% slow_way) run(seed = 1) else run(splits = split_kfold(3), seed = 1)
     expect_identical(failures(cmp)$message, character())
     best <- standings(cmp)
     expect_false(best$candidate[1] == "baseline")
