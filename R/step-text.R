@@ -9,7 +9,7 @@
 #'   most 3.
 #' @param in_at_least Terms in fewer training rows are left out: a number of rows, or
 #'   below 1 a share of them.
-#' @param in_at_most Terms in more training rows are left out: a share of the rows, or
+#' @param in_at_most Terms in more training rows are left out: a share of the rows (1: none is), or
 #'   above 1 a number of them.
 #' @param top Most terms, the most frequent first.
 #' @param count_as `"count"`, or `"tfidf"`: count times log(rows / rows with the term)
@@ -24,7 +24,7 @@
 #' @examples
 #' pre_text(phrases = 1:2, in_at_least = 5, top = among(50, 200), count_as = "tfidf")
 #' @export
-pre_text <- function(phrases = 1, in_at_least = 5, in_at_most = 0.5, top = 200, count_as = "count",
+pre_text <- function(phrases = 1, in_at_least = 5, in_at_most = 1, top = 200, count_as = "count",
                      drop_common = TRUE, columns = NULL, ...) {
   no_more(...)
   settings <- list(
@@ -52,7 +52,7 @@ member_step_text <- function() {
         meaning = "Training rows (below 1: share) a term must be in.",
         rising = "Fewer columns: less variance, more bias."
       ),
-      in_at_most = hyperparameter("number", 0.5,
+      in_at_most = hyperparameter("number", 1,
         min = 0, open_min = TRUE,
         sensible = function(rows, columns, classes) among(0.3, 0.5, 1),
         meaning = "Share of training rows (above 1: rows) a term may be in.",

@@ -80,3 +80,19 @@ test_that("text that is empty, missing or not UTF-8 has no terms", {
   )$frame
   expect_equal(unname(Matrix::rowSums(out$sparse)), c(3, 0, 0, 0, 2, 1))
 })
+
+test_that("a telling word stays where more than half of the texts hold it", {
+  words <- c("glaze", "fine", "slow", "kiln", "cold", "warm", "foot", "rim", "wheel")
+  table <- withr::with_seed(3, {
+    crack <- runif(120) < 0.6
+    remark <- vapply(crack, function(has) {
+      paste(c(if (has) "crack", sample(words, 4)), collapse = " ")
+    }, "")
+    data.frame(remark, y = ifelse(runif(120) < ifelse(crack, 0.85, 0.15), "bad", "good"))
+  })
+  plan <- plan_comparison(brief(table, "y", event = "bad"),
+    candidates(words = pipeline(pre_text(), pre_scale(), fam_penalised(penalty = 0.03))),
+    splits = split_kfold(5), metrics = "auc", seed = 1
+  )
+  expect_gt(standings(quiet_run(plan, workers = 1))$mean, 0.75)
+})
