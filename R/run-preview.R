@@ -2,7 +2,9 @@
 #'
 #' Counts settings, scores, and the fits and steps that are really needed once
 #' shared work is shared; and does up to three fits of every candidate on the first split,
-#' to say how many minutes and how much memory the whole will take.
+#' to say how many minutes and how much memory the whole will take. Of a search that goes on
+#' after what it learns this is its first round; a candidate that comes later is timed near its
+#' defaults.
 #'
 #' @param plan A plan from [plan_comparison()], or a [brief()].
 #' @param ... Arguments of [plan_comparison()] when the first one is a brief.

@@ -105,21 +105,19 @@ most_attempts <- 20L
 # Hyperparameters that never made a difference: of settings that differ in nothing else all had the
 # same score to the last digit, such as an answer to outliers where there are none.
 idle_choices <- function(points, good) {
-  n <- length(good)
+  known <- which(!is.na(good))
+  points <- frame_of_rows(points, known)
+  good <- good[known]
   varying <- names(points)[vapply(points, function(x) length(unique(x)) > 1L, NA)]
-  apart <- lapply(stats::setNames(nm = varying), function(name) {
-    code <- match(points[[name]], unique(points[[name]]))
-    outer(code, code, `!=`)
-  })
-  if (length(apart) < 2L) return(character())
-  alone <- Reduce(`+`, apart) == 1L & upper.tri(diag(n))
-  gap <- abs(outer(good, good, `-`))
-  same <- gap <= 1e-12 * max(abs(good), 0, na.rm = TRUE)
-  found <- vapply(apart, function(differs) {
-    pairs <- same[differs & alone]
-    sum(!is.na(pairs)) >= 2L && all(pairs, na.rm = TRUE)
+  if (length(varying) < 2L) return(character())
+  never <- vapply(varying, function(name) {
+    rest <- frame_columns_of(points, setdiff(varying, name))
+    alike <- split(good, group_rows(rest, length(good)))
+    alike <- alike[lengths(alike) > 1L]
+    apart <- vapply(alike, function(x) diff(range(x)), 1)
+    sum(choose(lengths(alike), 2)) >= 2 && all(apart <= 1e-12 * max(abs(good)))
   }, NA)
-  varying[found]
+  varying[never]
 }
 
 # Not if something that is known differs in idle choices only.

@@ -133,40 +133,37 @@ hill_family <- function(name) {
   )
 }
 
+# A run of hills on rows that do not matter: the score is how far the setting is from the top.
+climb <- function(rivals, search, seed, folds = 5) {
+  table <- data.frame(x = seq(-1, 1, length.out = 60), y = seq(-1, 1, length.out = 60) * 1e-3)
+  plan <- plan_comparison(brief(table, "y"), rivals,
+    splits = split_kfold(folds), metrics = "rmse", search = search, seed = seed
+  )
+  quiet_run(plan, workers = 1)
+}
+
+reached <- function(cmp) min(standings(cmp)$mean)
+
 test_that("a guided search climbs a hill with fewer settings than random ones, leaving a bad one", {
-  table <- data.frame(x = rnorm(60), y = 0)
-  table$y <- table$x * 1e-3
-  plan <- function(search, seed) {
-    plan_comparison(brief(table, "y"),
-      candidates(
-        good = hill_family("good")(a = from_to(0, 1), b = from_to(0, 1)),
-        bad = hill_family("bad")(a = from_to(0, 1), b = from_to(0, 1), top = 3)
-      ),
-      splits = split_kfold(5), metrics = "rmse", search = search, seed = seed
-    )
-  }
-  best <- function(search, seed) min(standings(quiet_run(plan(search, seed), workers = 1))$mean)
+  rivals <- candidates(
+    good = hill_family("good")(a = from_to(0, 1), b = from_to(0, 1)),
+    bad = hill_family("bad")(a = from_to(0, 1), b = from_to(0, 1), top = 3)
+  )
+  best <- function(search, seed) reached(climb(rivals, search, seed))
   guided <- vapply(1:3, function(seed) best(search_guided(24), seed), 1)
   random <- vapply(1:3, function(seed) best(search_random(48), seed), 1)
   expect_lt(max(guided), 0.005)
   expect_lt(stats::median(guided), stats::median(random) / 2)
-  cmp <- quiet_run(plan(search_guided(24), 1), workers = 1)
+  cmp <- climb(rivals, search_guided(24), 1)
   tried <- table(factor(cmp$results$candidate[cmp$results$round > 1], 1:2))
   expect_gt(tried[[1]], 10)
   expect_lt(tried[[2]], 4)
 })
 
 test_that("a choice of a step does not keep a guided search from climbing", {
-  table <- data.frame(x = rnorm(60), y = 0)
-  table$y <- table$x * 1e-3
   hill <- pipeline(optional(pre_scale()), hill_family("hill")(a = from_to(0, 1), b = from_to(0, 1)))
-  best <- vapply(1:3, function(seed) {
-    plan <- plan_comparison(brief(table, "y"), candidates(hill = hill),
-      splits = split_kfold(5), metrics = "rmse", search = search_guided(24), seed = seed
-    )
-    min(standings(quiet_run(plan, workers = 1))$mean)
-  }, 1)
-  expect_lt(max(best), 0.005)
+  runs <- lapply(1:3, function(seed) climb(candidates(hill = hill), search_guided(24), seed))
+  expect_lt(max(vapply(runs, reached, 1)), 0.005)
 })
 
 test_that("a guided search begins with something plain", {
@@ -195,28 +192,19 @@ test_that("a guided search goes on where the simplest candidate cannot work at a
   expect_identical(unique(standings(quiet_run(plan, workers = 1))$candidate), "near")
 })
 
-evolved <- function(rivals, seed, settings = 48) {
-  table <- data.frame(x = rnorm(60), y = 0)
-  table$y <- table$x * 1e-3
-  plan <- plan_comparison(brief(table, "y"), rivals,
-    splits = split_kfold(3), metrics = "rmse", search = search_evolve(settings), seed = seed
-  )
-  quiet_run(plan, workers = 1)
-}
-
 test_that("evolution spends little on choices that never make a difference", {
   values <- among(seq(0, 1, by = 0.1))
   # neither step has anything to do
   hill <- pipeline(optional(pre_drop_constant()), optional(pre_missing()),
     hill_family("hill")(a = values, b = values)
   )
-  runs <- lapply(1:3, function(seed) evolved(candidates(hill = hill), seed))
+  runs <- lapply(1:3, function(seed) climb(candidates(hill = hill), search_evolve(48), seed, 3))
   twins <- vapply(runs, function(cmp) {
     tried <- cmp$results$tables$hill
     sum(duplicated(data.frame(tried$a, tried$b)))
   }, 1)
   expect_lt(mean(twins), 11)
-  expect_lt(max(vapply(runs, function(cmp) min(standings(cmp)$mean), 1)), 0.005)
+  expect_lt(max(vapply(runs, reached, 1)), 0.005)
 })
 
 test_that("evolution goes on with a candidate that is behind", {
@@ -225,7 +213,7 @@ test_that("evolution goes on with a candidate that is behind", {
     behind = hill_family("behind")(a = from_to(0, 1), b = from_to(0, 1), top = 2)
   )
   later <- vapply(1:3, function(seed) {
-    results <- evolved(rivals, seed)$results
+    results <- climb(rivals, search_evolve(48), seed, 3)$results
     sum(results$candidate == 2L & results$round > 1L)
   }, 1)
   expect_gt(mean(later), 4)
