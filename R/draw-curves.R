@@ -280,7 +280,7 @@ draw_calibration <- function(cmp, candidates = NULL, bins = 10, ...) {
     ggplot2::coord_cartesian(xlim = c(0, 1), ylim = c(0, 1)) +
     ggplot2::labs(
       title = "Are the probabilities right?",
-      subtitle = paste0(
+      subtitle = wrapped_subtitle(
         splits_label(cmp$plan),
         ", held-out rows"
       ),

@@ -257,7 +257,7 @@ draw_correlation <- function(brief, most = 40, ...) {
     ggplot2::coord_equal() +
     ggplot2::labs(
       title = "How strongly columns go with one another", x = NULL, y = NULL,
-      subtitle = paste0(
+      subtitle = wrapped_subtitle(
         "Alike columns lie side by side; values from 0.3 are written out. ",
         data$said
       )
@@ -341,8 +341,8 @@ draw_outcome_by_group <- function(brief, outcome, group) {
     ggplot2::scale_size_area(max_size = 6) +
     ggplot2::labs(
       title = paste0("The outcome ", outcome_words(brief), " by ", group),
-      subtitle = paste(
-        "Grey: where nine in ten groups would lie if groups did not matter (random",
+      subtitle = wrapped_subtitle(
+        "Grey: where nine in ten groups would lie if groups did not matter (random ",
         "shuffles). Dashes: all rows."
       ),
       x = paste0(group, ", in order of its mean"), y = data$what

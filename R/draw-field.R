@@ -50,10 +50,10 @@ draw_field <- function(cmp, candidate = NULL, pair = NULL, ...) {
     axis(1) + axis(2) +
     ggplot2::scale_fill_gradient(low = "grey95", high = "grey10") +
     ggplot2::scale_size_continuous(range = c(2, 5)) +
-    ggplot2::scale_shape_manual(values = c("scored in full" = 21, "in part" = 4), drop = FALSE) +
+    ggplot2::scale_shape_manual(values = c("scored in full" = 21, "in part" = 4)) +
     ggplot2::labs(
       title = paste0("Where the search went: ", candidate),
-      subtitle = paste0(
+      subtitle = wrapped_subtitle(
         count_of(nrow(data), "setting"), " of this candidate; search: ",
         search_of(cmp$plan$seats, candidate)$label, ". The ring marks the best by mean ",
         metric$label

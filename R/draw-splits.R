@@ -38,7 +38,7 @@ draw_splits <- function(plan, splits = split_kfold(), seed = 1, ...) {
     ggplot2::scale_alpha_identity() +
     ggplot2::labs(
       title = paste0("Splits: ", made$splitter$label),
-      subtitle = paste0(
+      subtitle = wrapped_subtitle(
         count_of(nrow(made$brief$table), "working row"),
         ", ordered by ", row_order(made$brief)$by,
         if (length(made$splits) > 40L) {

@@ -81,7 +81,7 @@ draw_standings <- function(cmp, metric = NULL, show = "candidates", top = 20, ..
           "The first settings by "
         }, metric$label
       ),
-      subtitle = paste0(
+      subtitle = wrapped_subtitle(
         splits_label(cmp$plan), ", ",
         count_of(nrow(brief_of(cmp)$table), "working row")
       ),

@@ -33,11 +33,11 @@ page_look <- function(id = "look") {
   )
 }
 
-page_style <- function() paste(page_file("tables.min.css"), page_file("page.css"))
+page_style <- function() paste(page_file("tables.min.css.xz"), page_file("page.css"))
 
 # Charts and tables, the page's own code, and more of it.
 page_code <- function(...) {
-  files <- c("charts.min.js.gz", "tables.min.js.gz", "page.js", ...)
+  files <- c("charts.min.js.xz", "tables.min.js.xz", "page.js", ...)
   paste0("<script>", vapply(files, page_file, ""), "</script>", collapse = "")
 }
 

@@ -105,27 +105,28 @@ needed_by <- function(packages) {
 # building it needs system libraries.
 welcome <- "ragg"
 
+# Tools that are no package, by their names in Debian.
+install_tools <- function(tools, what) {
+  if (!can_use_apt()) return(invisible())
+  message("setup: asking Debian for ", tools[1], ", ", what)
+  system2("apt-get", c("-qq", "-y", "-o", "Dpkg::Use-Pty=0", "--no-install-recommends", "install",
+    tools), stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
+}
+
 # The browser that tests look at pages with; where it is not to be had they say that they skip.
 install_browser <- function() {
   if (all(nzchar(Sys.which(c("chromium", "chromedriver"))))) return(invisible())
-  if (can_use_apt()) {
-    message("setup: asking Debian for chromium, in which the tests open pages")
-    system2("apt-get", c("-qq", "-y", "-o", "Dpkg::Use-Pty=0", "--no-install-recommends", "install",
-      "chromium", "chromium-driver"), stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
-  }
+  install_tools(c("chromium", "chromium-driver"), "in which the tests open pages")
   if (!nzchar(Sys.which("chromedriver"))) {
     message("setup: no chromium with its driver; tests of pages in a browser will be skipped")
   }
 }
 
-# What makes pages of the vignettes.
+# What makes pages of the vignettes, and their figures a third of the size.
 install_pandoc <- function() {
+  if (!nzchar(Sys.which("pngquant"))) install_tools("pngquant", "which makes figures smaller")
   if (rmarkdown::pandoc_available()) return(invisible())
-  if (can_use_apt()) {
-    message("setup: asking Debian for pandoc, which makes pages of the vignettes")
-    system2("apt-get", c("-qq", "-y", "-o", "Dpkg::Use-Pty=0", "--no-install-recommends", "install",
-      "pandoc"), stdout = FALSE, env = "DEBIAN_FRONTEND=noninteractive")
-  }
+  install_tools("pandoc", "which makes pages of the vignettes")
   if (!rmarkdown::pandoc_available() && !nzchar(Sys.which("pandoc"))) {
     stop("setup: no pandoc, without which vignettes cannot be built. ",
       "Install it by hand and try again.",
