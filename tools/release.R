@@ -1,5 +1,5 @@
 # Builds the tarball and checks it as a registry would; ends with what it found, and non-zero on an
-# error, a warning, or a note of ours. Notes that come with every first submission are known.
+# error, a warning, a note of ours, or a package that has grown too large. Notes that come with every first submission are known.
 
 dir.create("build", showWarnings = FALSE)
 unlink(list.files("build", "^kilnwright_.*[.]tar[.]gz$", full.names = TRUE))
@@ -57,7 +57,14 @@ for (found in bad) {
   cat(if (found %in% ours) "OURS   " else "known  ",
     paste(lines[starts[found]:ends[found]], collapse = "\n       "), "\n", sep = "")
 }
-installed <- file.path("kilnwright.Rcheck", "kilnwright")
-size <- sum(file.size(list.files(installed, recursive = TRUE, full.names = TRUE))) / 1e6
-cat(sprintf("\n%s: %.1f MB; installed: %.1f MB\n", tarball, file.size(tarball) / 1e6, size))
-if (length(ours) > 0L) quit(status = 1L)
+# as a registry that builds packages installs it
+library <- tempfile("library")
+dir.create(library)
+if (run("INSTALL", "--strip", paste0("--library=", library), tarball) != 0L) {
+  stop("the tarball could not be installed", call. = FALSE)
+}
+size <- sum(file.size(list.files(library, recursive = TRUE, full.names = TRUE))) / 1e6
+cat(sprintf("\n%s: %.2f MB; installed, without symbols: %.2f MB (wanted: less than 3)\n",
+  tarball, file.size(tarball) / 1e6, size
+))
+if (length(ours) > 0L || size >= 3) quit(status = 1L)
