@@ -1,5 +1,6 @@
 # Builds the tarball and checks it as a registry would; ends with what it found, and non-zero on an
-# error, a warning, a note of ours, or a package that has grown too large. Notes that come with every first submission are known.
+# error, a warning, a note of ours, or a package that has grown too large. Notes that come with
+# every first submission are known.
 
 dir.create("build", showWarnings = FALSE)
 unlink(list.files("build", "^kilnwright_.*[.]tar[.]gz$", full.names = TRUE))
