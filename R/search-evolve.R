@@ -2,12 +2,12 @@
 #'
 #' Begins with every candidate near its defaults and with settings that are spread evenly. Keeps a
 #' population of settings, of all candidates together, and makes new ones of them: values
-#' and chosen steps are changed a little (mutation), or mixed from two settings of the same
-#' candidate (crossover). Parents win a tournament by mean score. The population is the best of all
-#' settings so far together with the front of score against simplicity, settings than which none is
-#' both better and simpler, and with the best ones of every candidate, so that one which needs
-#' several changes has the time for them. Settings that differ in nothing but what never made a
-#' difference are not tried again. It fits fields where much is chosen, such as steps by [either()]
+#' and chosen steps are changed a little (mutation), or mixed from two settings (crossover); two
+#' candidates are mixed in what both vary alike, such as their preparation. Parents win a tournament
+#' by mean score. The population is the best of all settings so far together with the front of score
+#' against simplicity, settings than which none is both better and simpler, and with the best ones
+#' of every candidate, so that one which needs several changes has the time for them. Settings that
+#' differ in nothing but what never made a difference are not tried again. It fits fields where much is chosen, such as steps by [either()]
 #' and [optional()], about which a model of the scores has little to say.
 #'
 #' As with [search_guided()], all values along a family's path are tried with every setting
@@ -156,27 +156,39 @@ newcomer <- function(spaces) {
 }
 
 child_of <- function(spaces, seen, parents, tournament, mixed) {
+  point_of <- function(at) {
+    frame_of_rows(seen[[names(spaces)[parents$candidate[at]]]]$points, parents$row[at])
+  }
   first <- first_parent(parents, tournament)
   name <- names(spaces)[parents$candidate[first]]
   space <- spaces[[name]]
-  cube_of <- function(at) {
-    cube <- settings_to_cube(space, frame_of_rows(seen[[name]]$points, parents$row[at]))
-    # what had no effect may have one in the child
-    ifelse(is.na(cube), stats::runif(length(cube)), cube)
-  }
-  child <- cube_of(first)
-  others <- setdiff(which(parents$candidate == parents$candidate[first]), first)
+  point <- point_of(first)
+  others <- setdiff(seq_len(nrow(parents)), first)
   if (length(others) > 0L && stats::runif(1) < mixed) {
     second <- others[draw_parent(parents[others, ], tournament)]
-    swap <- stats::runif(length(child)) < 0.5
-    child[swap] <- cube_of(second)[swap]
+    theirs <- point_of(second)
+    swap <- shared_dimensions(space, spaces[[parents$candidate[second]]], theirs)
+    swap <- swap[stats::runif(length(swap)) < 0.7]
+    point[swap] <- theirs[swap]
   }
-  list(name = name, point = one_point(space, settings_from_cube(space, mutated(space, child))))
+  cube <- settings_to_cube(space, point)
+  # what had no effect may have one in the child
+  cube <- ifelse(is.na(cube), stats::runif(length(cube)), cube)
+  list(name = name, point = one_point(space, settings_from_cube(space, mutated(space, cube))))
 }
 
-# Three times out of ten one of a candidate that is drawn, so that none dies out.
+# Names of what a setting of another candidate has to give: hyperparameters and choices that both
+# have, of the same values, and that have an effect in it.
+shared_dimensions <- function(space, other, theirs) {
+  Filter(function(name) {
+    !is.na(theirs[[name]]) &&
+      identical(space$dimensions[[name]]$varying, other$dimensions[[name]]$varying)
+  }, intersect(names(theirs), names(space$dimensions)))
+}
+
+# Every second time one of a candidate that is drawn, so that none dies out.
 first_parent <- function(parents, tournament) {
-  if (stats::runif(1) >= 0.3) return(draw_parent(parents, tournament))
+  if (stats::runif(1) >= 0.5) return(draw_parent(parents, tournament))
   candidates <- unique(parents$candidate)
   some <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
   some[draw_parent(parents[some, ], tournament)]

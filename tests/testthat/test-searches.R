@@ -219,6 +219,28 @@ test_that("evolution goes on with a candidate that is behind", {
   expect_gt(mean(later), 4)
 })
 
+test_that("evolution tries with one candidate what served another, where both vary it alike", {
+  children <- function(values) {
+    rivals <- candidates(
+      ahead = hill_family("ahead")(a = among(0:9 / 10), b = from_to(0, 1)),
+      behind = hill_family("behind")(a = among(values), b = from_to(0, 1))
+    )
+    table <- data.frame(x = 1:20, y = 1:20)
+    spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces
+    seen <- list(
+      ahead = list(points = data.frame(a = 0.7, b = 0.2), good = 0),
+      behind = list(points = data.frame(a = 0, b = 0.9), good = -2)
+    )
+    parents <- data.frame(candidate = 1:2, row = 1L, good = c(0, -2), front = FALSE)
+    set.seed(3)
+    made <- replicate(400, kw("child_of")(spaces, seen, parents, 5, 0.5), simplify = FALSE)
+    behind <- Filter(function(child) child$name == "behind", made)
+    mean(vapply(behind, function(child) child$point$a == 0.7, NA))
+  }
+  expect_gt(children(0:9 / 10), 0.2)
+  expect_lt(children(0:8 / 10), 0.1)
+})
+
 test_that("a preview times candidates that come after the first round", {
   seen <- preview(conversation_plan(search_guided(12)))
   found <- seen$candidates
