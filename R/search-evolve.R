@@ -7,8 +7,9 @@
 #' by mean score. The population is the best of all settings so far together with the front of score
 #' against simplicity, settings than which none is both better and simpler, and with the best ones
 #' of every candidate, so that one which needs several changes has the time for them. Settings that
-#' differ in nothing but what never made a difference are not tried again. It fits fields where much is chosen, such as steps by [either()]
-#' and [optional()], about which a model of the scores has little to say.
+#' differ in nothing but what never made a difference are not tried again. It fits fields where much
+#' is chosen, such as steps by [either()] and [optional()], about which a model of the scores has
+#' little to say.
 #'
 #' As with [search_guided()], all values along a family's path are tried with every setting
 #' that is proposed, and do not count; proposals depend on scores alone.

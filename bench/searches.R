@@ -43,10 +43,10 @@ replay <- function(field, search, seed, goal = Inf) {
     mean <- rowMeans(scores[[plan$decide]])
     good <- if (metric$direction == "higher") mean else -mean
     if (any(good >= goal, na.rm = TRUE)) break
-    started <- proc.time()[[3]]
+    started <- processor_seconds()
     history <- internal("search_history")(results, plan)
     found <- internal("propose_all")(seats, plan$spaces, metric, history, splits)
-    spent <- spent + proc.time()[[3]] - started
+    spent <- spent + processor_seconds() - started
     seats <- found$seats
     tables <- lapply(found$round, `[[`, "settings")
   }
@@ -58,6 +58,8 @@ replay <- function(field, search, seed, goal = Inf) {
     seconds = spent
   )
 }
+
+processor_seconds <- function() sum(proc.time()[1:2])
 
 keys_of <- function(table) {
   if (nrow(table) == 0L) return(character())
@@ -85,8 +87,9 @@ searches <- list(
 given <- commandArgs(TRUE)
 seeds <- if (length(given) > 0L) as.integer(given[1]) else 100L
 # tables by name, or "table steps" for a field in which mostly steps are chosen
-chosen <- if (length(given) > 1L) given[-1] else {
-  c(names(made_up), paste(c("additive", "interacting", "noise"), "steps"))
+chosen <- given[-1]
+if (length(chosen) == 0L) {
+  chosen <- c(names(made_up), paste(c("additive", "interacting", "noise"), "steps"))
 }
 for (name in chosen) {
   parts <- strsplit(name, " ")[[1]]
