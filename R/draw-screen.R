@@ -28,6 +28,8 @@ draw_screen <- function(cmp, ...) {
   data <- settings_left(cmp)
   stages <- attr(data, "stages")
   ends <- data[data$stage == stages_of(data)[as.character(data$candidate)], ]
+  # below the end where others' lines go on
+  ends$below <- ifelse(ends$stage < length(stages), 1.6, 0.5)
   ggplot2::ggplot(data, ggplot2::aes(
     .data$stage, .data$left, colour = .data$candidate, linetype = .data$candidate,
     shape = .data$candidate
@@ -35,7 +37,7 @@ draw_screen <- function(cmp, ...) {
     ggplot2::geom_step(direction = "hv", linewidth = 1) +
     ggplot2::geom_point(size = 2.6) +
     ggplot2::geom_text(
-      ggplot2::aes(label = paste0(.data$candidate, ": ", .data$left)),
+      ggplot2::aes(label = paste0(.data$candidate, ": ", .data$left), vjust = .data$below),
       data = ends, hjust = 0, nudge_x = 0.08, size = 4, show.legend = FALSE
     ) +
     candidate_scales() +
