@@ -3,7 +3,7 @@
 R := Rscript
 DEMO_FOLDER := demo-results
 stamp := build/installed
-sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h inst/extdata/* inst/script/* inst/page/* exec/*)
+sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h src/Makevars inst/extdata/* inst/script/* inst/page/* exec/*)
 
 
 .PHONY: demo test test-faults check verify lint drift spell docs rooms site screenshots bench \
