@@ -178,8 +178,8 @@ child_of <- function(spaces, seen, parents, tournament, mixed) {
   list(name = name, point = one_point(space, settings_from_cube(space, mutated(space, cube))))
 }
 
-# Names of what a setting of another candidate has to give: hyperparameters and choices that both
-# have, of the same values, and that have an effect in it.
+# Names of what the second parent has to give, which may be of another candidate: hyperparameters
+# and choices that both vary over the same values, and that have an effect in it.
 shared_dimensions <- function(space, other, theirs) {
   Filter(function(name) {
     !is.na(theirs[[name]]) &&

@@ -123,7 +123,7 @@ install_browser <- function() {
 }
 
 # What makes pages of the vignettes, and their figures a third of the size.
-install_pandoc <- function() {
+install_page_tools <- function() {
   if (!nzchar(Sys.which("pngquant"))) install_tools("pngquant", "which makes figures smaller")
   if (rmarkdown::pandoc_available()) return(invisible())
   install_tools("pandoc", "which makes pages of the vignettes")
@@ -156,7 +156,7 @@ main <- function(level) {
     )
   }
   if (level != "demo") install_browser()
-  if (level %in% c("develop", "site")) install_pandoc()
+  if (level %in% c("develop", "site")) install_page_tools()
   message("setup: everything needed for '", level, "' is installed")
 }
 
