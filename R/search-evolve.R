@@ -1,15 +1,16 @@
 #' Search by evolution
 #'
-#' Begins with every candidate near its defaults and with settings that are spread evenly. Keeps a
-#' population of settings, of all candidates together, and makes new ones of them: values
-#' and chosen steps are changed a little (mutation), or mixed from two settings (crossover); two
-#' candidates are mixed in what both vary alike, such as their preparation. Parents win a tournament
-#' by mean score. The population is the best of all settings so far together with the front of score
-#' against simplicity, settings than which none is both better and simpler, and with the best ones
-#' of every candidate, so that one which needs several changes has the time for them. Settings that
-#' differ in nothing but what never made a difference are not tried again. It fits fields where much
-#' is chosen, such as steps by [either()] and [optional()], about which a model of the scores has
-#' little to say.
+#' Begins with every candidate near its defaults and with settings that are spread evenly, together
+#' half a population. Keeps a population of settings, of all candidates together, and makes new ones
+#' of them: mixed from two settings (crossover), where two candidates are mixed in what both vary
+#' alike, such as their preparation; and with one value or chosen step changed, now and then more
+#' (mutation), the more often to one the better it did so far, with any candidate. Parents win a
+#' tournament by mean score. The population is the best of all settings so far together with the
+#' front of score against simplicity, settings than which none is both better and simpler, and with
+#' the best ones of every candidate, so that one which needs several changes has the time for them.
+#' Settings that would score as a known one does to the last digit, since what they differ in made
+#' no difference in settings like them, are passed over. It fits fields where much is chosen, such
+#' as steps by [either()] and [optional()], about which a model of the scores has little to say.
 #'
 #' As with [search_guided()], all values along a family's path are tried with every setting
 #' that is proposed, and do not count; proposals depend on scores alone.
@@ -32,7 +33,7 @@
 #' search_evolve(settings = 100)
 #' @export
 search_evolve <- function(
-  settings = 100, population = 12, at_once = 4, tournament = 5, mixed = 0.5, ...
+  settings = 100, population = 8, at_once = 4, tournament = 5, mixed = 0.5, ...
 ) {
   no_more(...)
   check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
@@ -53,7 +54,7 @@ search_evolve <- function(
       state$turn <- state$turn + 1L
       seed <- derive_seed(state$seed, paste("evolution, round", state$turn))
       chosen <- with_seed(seed, if (is.null(history)) {
-        first_points(field, min(population, settings), settings)
+        first_points(field, min(ceiling(population / 2), settings), settings)
       } else if (state$left > 0) {
         next_generation(
           field, history, min(at_once, state$left), population, tournament, mixed
@@ -73,29 +74,33 @@ member_search_evolve <- function() {
 
 # New points, a list by candidate of tables.
 next_generation <- function(field, history, n, population, tournament, mixed) {
-  seen <- seen_of_field(field, history)
+  seen <- scaled_field(field, history) %||% seen_of_field(field, history)
   parents <- parents_of(field$spaces, seen, population)
-  idle <- lapply(seen, function(one) idle_choices(one$points, one$good))
+  spaces <- lapply(field$spaces, with_values)
+  open <- names(spaces)[!mapply(wholly_known, spaces, seen)]
+  parents <- parents[names(spaces)[parents$candidate] %in% open, ]
+  if (length(open) == 0L) return(list())
+  seen <- with_merits(spaces, seen)
+  twins <- Map(function(space, one) known_twins(space, one$points, one$good), spaces, seen)
+  keys <- lapply(seen, function(one) point_keys(one$points))
   chosen <- list()
   for (i in seq_len(n)) {
     for (attempt in seq_len(most_attempts)) {
       # a child that was there already says little: in the end anything new will do
-      fresh <- nrow(parents) == 0L || attempt > most_attempts / 2 || stats::runif(1) < 0.1
+      fresh <- nrow(parents) == 0L || attempt > most_attempts / 2 || stats::runif(1) < 0.05
       child <- if (fresh) {
-        newcomer(field$spaces)
+        newcomer(spaces[open])
       } else {
-        child_of(field$spaces, seen, parents, tournament, mixed)
+        child_of(spaces, seen, parents, tournament, mixed)
       }
       name <- child$name
-      known <- bind_tables(
-        seen[[name]]$points, chosen[[name]] %||% frame_of_rows(child$point, integer())
-      )
-      point <- not_in(child$point, known)
-      if (!fresh && nrow(point) > 0L) point <- new_but_for(point, known, idle[[name]])
-      if (nrow(point) > 0L) {
-        chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
-        break
-      }
+      if (point_keys(child$point) %in% keys[[name]]) next
+      point <- clean_settings(spaces[[name]], child$point)$settings
+      if (nrow(point) == 0L || point_keys(point) %in% keys[[name]]) next
+      if (!fresh && likely_twin(point, twins[[name]])) next
+      chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
+      keys[[name]] <- c(keys[[name]], point_keys(point))
+      break
     }
   }
   chosen
@@ -103,30 +108,25 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
 
 most_attempts <- 20L
 
-# Hyperparameters that never made a difference: of settings that differ in nothing else all had the
-# same score to the last digit, such as an answer to outliers where there are none.
-idle_choices <- function(points, good) {
-  known <- which(!is.na(good))
-  points <- frame_of_rows(points, known)
-  good <- good[known]
-  varying <- names(points)[vapply(points, function(x) length(unique(x)) > 1L, NA)]
-  if (length(varying) < 2L) return(character())
-  never <- vapply(varying, function(name) {
-    rest <- frame_columns_of(points, setdiff(varying, name))
-    alike <- split(good, group_rows(rest, length(good)))
-    alike <- alike[lengths(alike) > 1L]
-    apart <- vapply(alike, function(x) diff(range(x)), 1)
-    sum(choose(lengths(alike), 2)) >= 2 && all(apart <= 1e-12 * max(abs(good)))
-  }, NA)
-  varying[never]
+# The values of what varies are asked for again and again.
+with_values <- function(space) {
+  space$dimensions <- lapply(space$dimensions, function(dimension) {
+    if (!is_continuous(dimension)) dimension$values <- dimension_values(dimension, NULL)
+    dimension
+  })
+  space
 }
 
-# Not if something that is known differs in idle choices only.
-new_but_for <- function(point, known, idle) {
-  if (length(idle) == 0L) return(point)
-  telling <- setdiff(names(point), idle)
-  old <- matching_rows(frame_columns_of(point, telling), frame_columns_of(known, telling))
-  frame_of_rows(point, which(is.na(old)))
+# Is every point of a candidate known?
+wholly_known <- function(space, seen) {
+  sizes <- vapply(space$dimensions[point_dimensions(space)], function(dimension) {
+    if (is_continuous(dimension)) Inf else as.numeric(length(dimension$values))
+  }, 1)
+  nrow(seen$points) >= prod(sizes)
+}
+
+point_keys <- function(points) {
+  if (length(points) == 0L) rep("", nrow(points)) else row_texts(points)
 }
 
 # The best points of all candidates, the front of score against simplicity, and each candidate's
@@ -149,80 +149,3 @@ parents_of <- function(spaces, seen, population) {
   at <- unique(c(best, front, unlist(own)))
   data.frame(candidate = candidate[at], row = row[at], good = good[at], front = at %in% front)
 }
-
-# A random point of a random candidate.
-newcomer <- function(spaces) {
-  name <- names(spaces)[sample.int(length(spaces), 1L)]
-  list(name = name, point = one_point(spaces[[name]], random_settings(spaces[[name]], 1L)))
-}
-
-child_of <- function(spaces, seen, parents, tournament, mixed) {
-  point_of <- function(at) {
-    frame_of_rows(seen[[names(spaces)[parents$candidate[at]]]]$points, parents$row[at])
-  }
-  first <- first_parent(parents, tournament)
-  name <- names(spaces)[parents$candidate[first]]
-  space <- spaces[[name]]
-  point <- point_of(first)
-  others <- setdiff(seq_len(nrow(parents)), first)
-  if (length(others) > 0L && stats::runif(1) < mixed) {
-    second <- others[draw_parent(parents[others, ], tournament)]
-    theirs <- point_of(second)
-    swap <- shared_dimensions(space, spaces[[parents$candidate[second]]], theirs)
-    swap <- swap[stats::runif(length(swap)) < 0.7]
-    point[swap] <- theirs[swap]
-  }
-  cube <- settings_to_cube(space, point)
-  # what had no effect may have one in the child
-  cube <- ifelse(is.na(cube), stats::runif(length(cube)), cube)
-  list(name = name, point = one_point(space, settings_from_cube(space, mutated(space, cube))))
-}
-
-# Names of what the second parent has to give, which may be of another candidate: hyperparameters
-# and choices that both vary over the same values, and that have an effect in it.
-shared_dimensions <- function(space, other, theirs) {
-  Filter(function(name) {
-    !is.na(theirs[[name]]) &&
-      identical(space$dimensions[[name]]$varying, other$dimensions[[name]]$varying)
-  }, intersect(names(theirs), names(space$dimensions)))
-}
-
-# Every second time one of a candidate that is drawn, so that none dies out.
-first_parent <- function(parents, tournament) {
-  if (stats::runif(1) >= 0.5) return(draw_parent(parents, tournament))
-  candidates <- unique(parents$candidate)
-  some <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
-  some[draw_parent(parents[some, ], tournament)]
-}
-
-# Few times out of ten somebody of the front, else the best of some who are drawn.
-draw_parent <- function(parents, tournament) {
-  front <- which(parents$front)
-  if (length(front) > 0L && stats::runif(1) < 0.2) return(front[sample.int(length(front), 1L)])
-  drawn <- sample.int(nrow(parents), min(tournament, nrow(parents)))
-  drawn[which.max(parents$good[drawn])]
-}
-
-# One or some of the values changed: numbers by a step, levels for any other.
-mutated <- function(space, cube) {
-  axes <- match(point_dimensions(space), names(space$dimensions))
-  if (length(axes) == 0L) return(cube)
-  changing <- axes[stats::runif(length(axes)) < 1 / length(axes)]
-  if (length(changing) == 0L) changing <- axes[sample.int(length(axes), 1L)]
-  for (axis in changing) {
-    dimension <- space$dimensions[[axis]]
-    range <- inherits(dimension$varying, "kw_range") && is.null(dimension$varying$points)
-    levels <- if (!range) length(dimension_values(dimension, NULL))
-    if (identical(levels, 1L)) next
-    cube[axis] <- if (is_ordered_dimension(dimension)) {
-      moved <- cube[axis] + stats::rnorm(1, sd = max(0.15, 1 / levels))
-      pmin(pmax(moved, 0), 1)
-    } else {
-      # another level than this one
-      (cube[axis] + sample.int(levels - 1L, 1L) / levels) %% 1
-    }
-  }
-  cube
-}
-
-one_point <- function(space, settings) clean_settings(space, points_of(space, settings))$settings

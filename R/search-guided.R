@@ -5,7 +5,8 @@
 #' evenly; then, round after round, learns from all scores so far how they depend on the settings,
 #' and tries next what promises most: the expected improvement over the best setting as the model
 #' sees it, so that one lucky score leads nowhere, divided by what the setting newly needs: a fit,
-#' and a tenth of one more where its steps are those of no setting before.
+#' and a tenth of one more where its steps are those of no setting before. While little is known of
+#' a candidate, new settings differ from its best one in one thing, then in two, and so on.
 #' The candidates of a plan are looked at together: one that promises nothing gets no further
 #' settings.
 #'
@@ -333,18 +334,22 @@ new_rival <- function(space, seen, theta, surrogate, seed) {
   if (length(point_dimensions(space)) == 0L || length(seen$y) == 0L) return(NULL)
   centre <- mean(seen$y)
   y <- seen$y - centre
-  model <- if (wants_forest(space, surrogate) && length(y) >= 3L) {
+  forest <- wants_forest(space, surrogate)
+  model <- if (forest && length(y) >= 3L) {
     fit_surrogate_forest(seen$x, y, seen$noise, seed)
   } else {
     fit_process(seen$x, y, seen$noise, theta, steps = 0L)
   }
-  pool <- point_pool(space, seen)
+  pool <- point_pool(space, seen, process = !forest)
   if (nrow(pool) == 0L) return(NULL)
   features <- point_features(space, pool)
+  apart <- apart_from(features, seen$x)
+  pool <- frame_of_rows(pool, apart)
+  features <- features[apart, , drop = FALSE]
   known <- model$predict(seen$x, spread = FALSE)$mean + centre
   rival <- list(
     known = length(y),
-    wanted = if (wants_forest(space, surrogate)) length(point_dimensions(space)) + 2 else 0,
+    wanted = if (forest) length(point_dimensions(space)) + 2 else 0,
     model = model, centre = centre,
     pool = pool, features = features, best = max(known),
     cost = point_costs(space, pool, seen$points)
@@ -372,50 +377,23 @@ predicted_again <- function(rival) {
   rival
 }
 
+# Rows that are not next to a known point, where there are others: a fiftieth of a range tells
+# nothing new.
+beside <- 0.02
+
+apart_from <- function(features, known) {
+  apart <- which(do.call(pmin, asplit(squared_distances(features, known), 2L)) > beside^2)
+  if (length(apart) > 0L) apart else seq_len(nrow(features))
+}
+
 imagined <- function(rival, at) {
   value <- rival$predicted$mean[at] - rival$centre
   rival$model <- rival$model$add(rival$features[at, , drop = FALSE], value)
-  rest <- setdiff(seq_len(nrow(rival$pool)), at)
+  # what the next one has to beat
+  rival$best <- max(rival$best, rival$predicted$mean[at])
+  rest <- setdiff(apart_from(rival$features, rival$features[at, , drop = FALSE]), at)
   rival$pool <- frame_of_rows(rival$pool, rest)
   rival$features <- rival$features[rest, , drop = FALSE]
   rival$cost <- rival$cost[rest]
   predicted_again(rival)
-}
-
-# Where few enough, all points; else random ones and neighbours of the best. New ones only.
-whole_pool <- 1000L
-
-point_pool <- function(space, seen) {
-  dimensions <- space$dimensions[point_dimensions(space)]
-  ranges <- vapply(dimensions, function(d) {
-    inherits(d$varying, "kw_range") && is.null(d$varying$points)
-  }, logical(1))
-  sizes <- vapply(dimensions[!ranges], function(d) length(dimension_values(d, NULL)), integer(1))
-  settings <- if (!any(ranges) && prod(sizes) <= whole_pool) {
-    every_point(space, dimensions)
-  } else {
-    random <- random_settings(space, 400L)
-    bind_tables(random, near_points(space, seen, 100L))
-  }
-  not_in(clean_settings(space, points_of(space, settings))$settings, seen$points)
-}
-
-every_point <- function(space, dimensions) {
-  grid <- expand.grid(lapply(dimensions, dimension_values, points = NULL),
-    stringsAsFactors = FALSE, KEEP.OUT.ATTRS = FALSE)
-  for (dimension in path_dimensions(space)) {
-    grid[[dimension$name]] <- rep(dimension_values(dimension, path_points)[1], nrow(grid))
-  }
-  plain_frame(unclass(grid)[names(space$dimensions)], nrow(grid))
-}
-
-# Steps of a tenth of the cube, and now and then another level, from the best points.
-near_points <- function(space, seen, n) {
-  best <- order(-seen$y)[seq_len(min(5L, length(seen$y)))]
-  from <- settings_to_cube(space, frame_of_rows(seen$points, rep(best, length.out = n)))
-  from[is.na(from)] <- 0.5
-  moved <- from + stats::rnorm(length(from), sd = 0.1)
-  jump <- stats::runif(length(from)) < 0.1
-  moved[jump] <- stats::runif(sum(jump))
-  settings_from_cube(space, pmin(pmax(moved, 0), 1))
 }

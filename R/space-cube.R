@@ -22,7 +22,7 @@ settings_to_cube <- function(space, settings) {
 # Where values lie on the axis: the inverse of dimension_draws().
 dimension_place <- function(dimension, column) {
   range <- dimension$varying
-  if (inherits(range, "kw_range") && is.null(range$points)) return(position_in_range(range, column))
+  if (is_continuous(dimension)) return(position_in_range(range, column))
   values <- dimension_values(dimension, NULL)
   (match(column, values) - 0.5) / length(values)
 }
@@ -50,6 +50,11 @@ cube_features <- function(space, settings) {
     indicators / sqrt(2)
   })
   do.call(cbind, c(list(matrix(0, nrow(settings), 0L)), unname(parts)))
+}
+
+# A range of which any value may be taken.
+is_continuous <- function(dimension) {
+  inherits(dimension$varying, "kw_range") && is.null(dimension$varying$points)
 }
 
 is_ordered_dimension <- function(dimension) {

@@ -126,6 +126,7 @@ check_dimension_names <- function(pipeline) {
 
 # The values of a dimension under a grid of so many points.
 dimension_values <- function(dimension, points) {
+  if (!is.null(dimension$values)) return(dimension$values)
   if (inherits(dimension$varying, "kw_range")) {
     return(range_values(dimension$varying, points, dimension$declared$type == "whole"))
   }

@@ -89,7 +89,7 @@ seeds <- if (length(given) > 0L) as.integer(given[1]) else 100L
 # tables by name, or "table steps" for a field in which mostly steps are chosen
 chosen <- given[-1]
 if (length(chosen) == 0L) {
-  chosen <- c(names(made_up), paste(c("additive", "interacting", "noise"), "steps"))
+  chosen <- c(names(made_up), paste(names(made_up), "steps"))
 }
 for (name in chosen) {
   parts <- strsplit(name, " ")[[1]]

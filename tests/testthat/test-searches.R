@@ -166,6 +166,24 @@ test_that("a choice of a step does not keep a guided search from climbing", {
   expect_lt(max(vapply(runs, reached, 1)), 0.005)
 })
 
+test_that("a guided search that knows little changes one thing of the best setting at a time", {
+  rivals <- candidates(hill = hill_family("hill")(
+    a = from_to(0, 1), b = from_to(0, 1), top = among(0, 1, 2)
+  ))
+  cmp <- climb(rivals, search_guided(20), 1)
+  tried <- cmp$results$tables$hill
+  changes <- function(round) {
+    before <- which(cmp$results$round < round)
+    best <- tried[before[which.min(rowMeans(cmp$results$scores$rmse)[before])], ]
+    now <- tried[cmp$results$round == round, ]
+    (now$a != best$a) + (now$b != best$b) + (now$top != best$top)
+  }
+  expect_identical(as.numeric(changes(2)), rep(1, 4))
+  # of more that is known more may differ
+  expect_lte(max(changes(3)), 2)
+  expect_gt(max(unlist(lapply(3:5, changes))), 1)
+})
+
 test_that("a guided search begins with something plain", {
   first <- function(search) {
     cmp <- quiet_run(conversation_plan(search), workers = 1)
@@ -207,6 +225,37 @@ test_that("evolution spends little on choices that never make a difference", {
   expect_lt(max(vapply(runs, reached, 1)), 0.005)
 })
 
+test_that("what made no difference among some values is tried with the others all the same", {
+  # of ten values of a only the last one is any good
+  ledge <- define_family("ledge", "number",
+    defaults = list(a = 1, b = 1),
+    fit = function(x, y, weights, settings, seed, threads) (settings$a < 10) + settings$b,
+    predict = function(model, x) rep(model, nrow(x))
+  )
+  rivals <- candidates(ledge = ledge(a = among(1:10), b = among(0, 1)))
+  space <- plan_comparison(brief(data.frame(x = 1:9, y = 1:9), "y"), rivals,
+    splits = split_kfold(2))$spaces$ledge
+  points <- rbind(expand.grid(a = 1:3, b = 0), data.frame(a = 1, b = 1))
+  twin <- function(a, b) {
+    known <- kw("known_twins")(space, points, c(-1, -1, -1, -2))
+    kw("likely_twin")(data.frame(a = a, b = b), known)
+  }
+  # 1, 2 and 3 were alike with the other b; of 10 nothing is known
+  expect_identical(c(twin(2, 1), twin(3, 1), twin(10, 1), twin(10, 0)), c(TRUE, TRUE, FALSE, FALSE))
+  runs <- lapply(1:5, function(seed) climb(rivals, search_evolve(18), seed, 2))
+  expect_lt(max(vapply(runs, reached, 1)), 0.01)
+})
+
+test_that("evolution moves ordered values to others, mostly near ones", {
+  space <- plan_comparison(brief(data.frame(x = 1:9, y = 1:9), "y"),
+    candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)
+  )$spaces$hill
+  set.seed(2)
+  moved <- replicate(400, kw("mutated")(space, matrix(0.125)))
+  expect_setequal(moved, c(0.375, 0.625, 0.875))
+  expect_gt(mean(moved == 0.375), 0.45)
+})
+
 test_that("evolution goes on with a candidate that is behind", {
   rivals <- candidates(
     ahead = hill_family("ahead")(a = from_to(0, 1), b = from_to(0, 1)),
@@ -237,8 +286,8 @@ test_that("evolution tries with one candidate what served another, where both va
     behind <- Filter(function(child) child$name == "behind", made)
     mean(vapply(behind, function(child) child$point$a == 0.7, NA))
   }
-  expect_gt(children(0:9 / 10), 0.2)
-  expect_lt(children(0:8 / 10), 0.1)
+  expect_gt(children(0:9 / 10), 0.12)
+  expect_lt(children(0:8 / 10), 0.05)
 })
 
 test_that("a preview times candidates that come after the first round", {
@@ -369,7 +418,7 @@ test_that("a search that learns prefers what meets the constraints", {
   table <- withr::with_seed(1, data.frame(x = rnorm(60), y = rnorm(60, 10)))
   run <- function(provided) {
     quiet_run(plan_comparison(brief(table, "y"), candidates(s = shift(by = from_to(-3, 3))),
-      splits = split_kfold(3), search = search_guided(24, at_once = 3),
+      splits = split_kfold(3), search = search_guided(15, at_once = 3),
       metrics = c("mae", "mape"), decide = "mae", provided = provided, seed = 2
     ), workers = 1)
   }
@@ -379,9 +428,9 @@ test_that("a search that learns prefers what meets the constraints", {
     at <- utils::tail(order(cmp$results$round), 9)
     cmp$results$tables$s$by[at]
   }
-  expect_lt(mean(abs(late(free))), 1)
+  expect_lt(stats::median(abs(late(free))), 1)
   mape <- rowMeans(bound$results$scores$mape)
-  expect_gt(mean(utils::tail(mape[order(bound$results$round)], 12) >= 15), 0.4)
+  expect_gt(mean(utils::tail(mape[order(bound$results$round)], 9) >= 15), 0.4)
 })
 
 test_that("try_out() leads a search through a conversation, and finds what is wrong with it", {

@@ -1,0 +1,194 @@
+# How evolution makes new points of known ones: newcomers, children of one or two parents, what is
+# changed in them, and which would be twins of what is known. A point is a setting without the
+# values along its family's path (search-guided.R).
+
+# A random point of a random candidate.
+newcomer <- function(spaces) {
+  name <- names(spaces)[sample.int(length(spaces), 1L)]
+  list(name = name, point = points_of(spaces[[name]], random_settings(spaces[[name]], 1L)))
+}
+
+child_of <- function(spaces, seen, parents, tournament, mixed) {
+  point_of <- function(at) {
+    frame_of_rows(seen[[names(spaces)[parents$candidate[at]]]]$points, parents$row[at])
+  }
+  first <- first_parent(parents, tournament)
+  name <- names(spaces)[parents$candidate[first]]
+  space <- spaces[[name]]
+  point <- point_of(first)
+  others <- setdiff(seq_len(nrow(parents)), first)
+  if (length(others) > 0L && stats::runif(1) < mixed) {
+    second <- others[draw_parent(parents[others, ], tournament)]
+    theirs <- point_of(second)
+    swap <- shared_dimensions(space, spaces[[parents$candidate[second]]], theirs)
+    swap <- swap[stats::runif(length(swap)) < 0.7]
+    point[swap] <- theirs[swap]
+  }
+  cube <- settings_to_cube(space, point)
+  # what had no effect may have one in the child
+  cube <- ifelse(is.na(cube), stats::runif(length(cube)), cube)
+  cube <- mutated(space, cube, seen[[name]]$merits)
+  list(name = name, point = points_of(space, settings_from_cube(space, cube)))
+}
+
+# Names of what the second parent has to give, which may be of another candidate: hyperparameters
+# and choices that both vary over the same values, and that have an effect in it.
+shared_dimensions <- function(space, other, theirs) {
+  Filter(function(name) {
+    !is.na(theirs[[name]]) &&
+      identical(space$dimensions[[name]]$varying, other$dimensions[[name]]$varying)
+  }, intersect(names(theirs), names(space$dimensions)))
+}
+
+# Every second time one of a candidate that is drawn, so that none dies out.
+first_parent <- function(parents, tournament) {
+  if (stats::runif(1) >= 0.5) return(draw_parent(parents, tournament))
+  candidates <- unique(parents$candidate)
+  some <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
+  some[draw_parent(parents[some, ], tournament)]
+}
+
+# Few times out of ten somebody of the front, else the best of some who are drawn.
+draw_parent <- function(parents, tournament) {
+  front <- which(parents$front)
+  if (length(front) > 0L && stats::runif(1) < 0.2) return(front[sample.int(length(front), 1L)])
+  drawn <- sample.int(nrow(parents), min(tournament, nrow(parents)))
+  drawn[which.max(parents$good[drawn])]
+}
+
+# What values are worth ----------------------------------------------------------------------
+
+# Adds `merits` to every candidate: of each hyperparameter by how much the scores with each of its
+# values are above the candidate's mean, drawn towards 0 as if there were one more, that is average.
+# What another candidate varies alike counts half.
+with_merits <- function(spaces, seen) {
+  above <- lapply(seen, function(one) {
+    if (is.null(one$y)) numeric(length(one$good)) else one$y - mean(one$y)
+  })
+  Map(function(space, one, name) {
+    one$merits <- Map(function(dimension, of) {
+      if (is_continuous(dimension)) return(NULL)
+      values <- dimension_values(dimension, NULL)
+      sums <- numbers <- numeric(length(values))
+      for (other in names(spaces)) {
+        if (!identical(spaces[[other]]$dimensions[[of]]$varying, dimension$varying)) next
+        at <- factor(match(seen[[other]]$points[[of]], values), seq_along(values))
+        share <- if (other == name) 1 else 0.5
+        numbers <- numbers + share * tabulate(at, length(values))
+        sums <- sums + share * vapply(split(above[[other]], at), sum, 1)
+      }
+      sums / (numbers + 1)
+    }, space$dimensions, names(space$dimensions))
+    one
+  }, spaces, seen, names(spaces))
+}
+
+# One value changed, now and then more: as often one of the family's hyperparameters as one of the
+# steps', and the more often the better the new value did so far.
+mutated <- function(space, cube, merits = NULL) {
+  axes <- match(point_dimensions(space), names(space$dimensions))
+  if (length(axes) == 0L) return(cube)
+  of_family <- vapply(space$dimensions[axes], function(d) d$address == "family", NA)
+  often <- 1 / ifelse(of_family, sum(of_family), sum(!of_family))
+  for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
+    moves <- lapply(axes, function(axis) {
+      moves_from(space$dimensions[[axis]], cube[axis], merits[[names(space$dimensions)[axis]]])
+    })
+    sizes <- vapply(moves, function(move) length(move$to), 1L)
+    if (sum(sizes) == 0L) break
+    likely <- unlist(lapply(moves, `[[`, "likely")) * rep(often, sizes)
+    move <- sample.int(sum(sizes), 1L, prob = likely)
+    at <- rep(seq_along(axes), sizes)[move]
+    cube[axes[at]] <- unlist(lapply(moves, `[[`, "to"))[move]
+    axes <- axes[-at]
+    often <- often[-at]
+  }
+  cube
+}
+
+# Where a value may move to, as places on its axis, and how likely: of a range to one nearby, of
+# ordered values mostly to the next ones, of others to any; what has a merit of one standard
+# deviation more is taken twenty times as often.
+merit_pull <- 3
+
+moves_from <- function(dimension, place, merit) {
+  if (is_continuous(dimension)) {
+    return(list(to = pmin(pmax(place + stats::rnorm(1, sd = 0.15), 0), 1), likely = 1))
+  }
+  levels <- length(dimension_values(dimension, NULL))
+  at <- pmin(floor(place * levels), levels - 1) + 1
+  to <- setdiff(seq_len(levels), at)
+  likely <- rep(1, length(to))
+  if (is_ordered_dimension(dimension)) {
+    likely <- stats::dnorm(to - at, sd = max(1.5, 0.15 * levels))
+  }
+  likely <- likely / sum(likely)
+  if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[to] - merit[at]))
+  list(to = (to - 0.5) / levels, likely = likely)
+}
+
+# Twins ------------------------------------------------------------------------------------
+
+# What is known of a candidate's points: their values as numbers, and which pairs that differ in one
+# thing only had the same score to the last digit, or both none: an answer to outliers where there
+# are none, any scale before a tree.
+known_twins <- function(space, points, good) {
+  values <- lapply(points, unique)
+  codes <- codes_of(points, values)
+  # the same value of a continuous range is hardly met twice
+  chosen <- which(!vapply(space$dimensions[names(points)], is_continuous, NA))
+  pairs <- lapply(seq_along(values), function(j) {
+    if (j %in% chosen) pairs_apart_in(codes, j, good)
+  })
+  list(values = values, codes = codes, pairs = pairs)
+}
+
+# Pairs of rows that differ in column j only, and whether they scored the same; NULL where there
+# are none. Of more than a dozen rows that are alike in all else a dozen tell enough.
+most_alike <- 12L
+
+pairs_apart_in <- function(codes, j, good) {
+  rest <- do.call(paste, c(list(rep("", nrow(codes))), asplit(codes[, -j, drop = FALSE], 2L)))
+  groups <- split(seq_along(rest), rest)
+  pairs <- lapply(groups[lengths(groups) > 1L], function(at) {
+    t(utils::combn(utils::head(at, most_alike), 2L))
+  })
+  if (length(pairs) == 0L) return(NULL)
+  pairs <- do.call(rbind, pairs)
+  a <- good[pairs[, 1]]
+  b <- good[pairs[, 2]]
+  same <- ifelse(is.na(a) | is.na(b), is.na(a) & is.na(b), abs(a - b) <= 1e-12 * abs(a))
+  list(first = pairs[, 1], second = pairs[, 2], same = same)
+}
+
+codes_of <- function(points, values) {
+  matrix(as.integer(unlist(Map(match, points, values))), nrow(points), length(values))
+}
+
+# Is a point likely to score as one does that is known? One that differs in at most two things, of
+# which each made no difference between the same two values where all else was most alike.
+likely_twin <- function(point, known) {
+  code <- as.vector(codes_of(point, known$values))
+  code[is.na(code)] <- 0L
+  away <- known$codes != rep(code, each = nrow(known$codes))
+  near <- which(rowSums(away) <= 2L)
+  for (other in near) {
+    alike <- vapply(which(away[other, ]), function(j) {
+      no_difference(known, j, code, known$codes[other, j])
+    }, NA)
+    if (all(alike)) return(TRUE)
+  }
+  FALSE
+}
+
+no_difference <- function(known, j, code, other) {
+  pairs <- known$pairs[[j]]
+  if (is.null(pairs)) return(FALSE)
+  first <- known$codes[pairs$first, j]
+  second <- known$codes[pairs$second, j]
+  at <- which((first == code[j] & second == other) | (second == code[j] & first == other))
+  if (length(at) == 0L) return(FALSE)
+  context <- known$codes[pairs$first[at], -j, drop = FALSE]
+  far <- rowSums(context != rep(code[-j], each = length(at)))
+  min(far) <= 2L && all(pairs$same[at[far == min(far)]])
+}

@@ -1,0 +1,76 @@
+# Where a guided search may go next: the points of a candidate that are not known yet, from which it
+# takes what promises most.
+
+# Where few enough, all points; else random ones and neighbours of the best. New ones only, and for
+# a process such that differ from the best in few things.
+whole_pool <- 1000L
+
+point_pool <- function(space, seen, process) {
+  dimensions <- space$dimensions[point_dimensions(space)]
+  ranges <- vapply(dimensions, is_continuous, logical(1))
+  sizes <- vapply(dimensions[!ranges], function(d) length(dimension_values(d, NULL)), integer(1))
+  changes <- if (process) changes_at_once(seen) else Inf
+  settings <- if (!any(ranges) && prod(sizes) <= whole_pool) {
+    every_point(space, dimensions)
+  } else {
+    random <- random_settings(space, 400L)
+    near <- near_points(space, seen, 100L)
+    changed <- if (changes < length(dimensions)) changed_points(space, seen, 400L, changes)
+    rbind(random, near, changed)
+  }
+  fresh <- not_in(clean_settings(space, points_of(space, settings))$settings, seen$points)
+  few <- changes_from(fresh, best_point(seen), names(dimensions)) <= changes
+  if (any(few)) frame_of_rows(fresh, which(few)) else fresh
+}
+
+# A process that knows little expects most from the corners, where it knows least, and changes
+# everything at once to get there. Near the defaults, where a search begins, more is gained by
+# changing one thing at a time; the more points are known, the more may differ from the best one.
+points_per_change <- 6L
+
+changes_at_once <- function(seen) ceiling(length(seen$y) / points_per_change)
+
+best_point <- function(seen) frame_of_rows(seen$points, which.max(seen$y))
+
+# In how many hyperparameters each row differs from the point, where both have an effect.
+changes_from <- function(settings, point, names) {
+  differs <- lapply(names, function(name) {
+    differs <- settings[[name]] != point[[name]]
+    !is.na(differs) & differs
+  })
+  Reduce(`+`, differs, integer(nrow(settings)))
+}
+
+# The best point with so many hyperparameters drawn anew, or moved a little.
+changed_points <- function(space, seen, n, changes) {
+  axes <- point_dimensions(space)
+  base <- frame_of_rows(best_point(seen), rep(1L, n))
+  drawn <- rbind(random_settings(space, n - n %/% 2L), near_points(space, seen, n %/% 2L))
+  rank <- matrix(stats::runif(n * length(axes)), n)
+  rank <- t(apply(rank, 1L, rank))
+  for (j in seq_along(axes)) {
+    change <- rank[, j] <= changes | is.na(base[[axes[j]]])
+    base[[axes[j]]][change] <- drawn[[axes[j]]][change]
+  }
+  base
+}
+
+every_point <- function(space, dimensions) {
+  grid <- expand.grid(lapply(dimensions, dimension_values, points = NULL),
+    stringsAsFactors = FALSE, KEEP.OUT.ATTRS = FALSE)
+  for (dimension in path_dimensions(space)) {
+    grid[[dimension$name]] <- rep(dimension_values(dimension, path_points)[1], nrow(grid))
+  }
+  plain_frame(unclass(grid)[names(space$dimensions)], nrow(grid))
+}
+
+# Steps of a tenth of the cube, and now and then another level, from the best points.
+near_points <- function(space, seen, n) {
+  best <- order(-seen$y)[seq_len(min(5L, length(seen$y)))]
+  from <- settings_to_cube(space, frame_of_rows(seen$points, rep(best, length.out = n)))
+  from[is.na(from)] <- 0.5
+  moved <- from + stats::rnorm(length(from), sd = 0.1)
+  jump <- stats::runif(length(from)) < 0.1
+  moved[jump] <- stats::runif(sum(jump))
+  settings_from_cube(space, pmin(pmax(moved, 0), 1))
+}
