@@ -148,7 +148,7 @@ draw_front <- function(cmp, against = "simplicity", metric = NULL, ...) {
     ggplot2::geom_point(
       ggplot2::aes(colour = .data$candidate, shape = .data$candidate), size = 2, alpha = 0.5
     ) +
-    ggplot2::geom_step(data = front, linewidth = 0.9, colour = "grey20") +
+    ggplot2::geom_step(data = front[nrow(front) > 1L, ], linewidth = 0.9, colour = "grey20") +
     ggplot2::geom_linerange(
       data = front[!is.na(front$se), ],
       ggplot2::aes(ymin = .data$mean - .data$se, ymax = .data$mean + .data$se), colour = "grey20"

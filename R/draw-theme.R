@@ -94,6 +94,10 @@ png_bytes <- function(plot, width, height) {
 }
 
 # For the data of lines: rows of what has more than one, since one point makes no line.
-several_of <- function(column) {
-  function(data) data[data[[column]] %in% data[[column]][duplicated(data[[column]])], ]
+several_of <- function(...) {
+  columns <- c(...)
+  function(data) {
+    group <- group_rows(frame_columns_of(data, columns), nrow(data))
+    data[group %in% group[duplicated(group)], ]
+  }
 }

@@ -258,7 +258,7 @@ tuning_lines <- function(data, axes) {
       ), band)
     ) +
     extra_lines(data, grouped) +
-    do.call(ggplot2::geom_line, c(list(linewidth = 1), fixed)) +
+    do.call(ggplot2::geom_line, c(list(data = several_of("line", "panel"), linewidth = 1), fixed)) +
     do.call(ggplot2::geom_point, c(list(size = 2), fixed)) +
     best_ring(data)
   if (grouped) plot + group_scales() else plot
@@ -273,7 +273,7 @@ extra_lines <- function(data, grouped) {
         ggplot2::geom_line,
         c(
           list(
-            data = data$repeats,
+            data = several_of("line", "panel", "rep")(data$repeats),
             ggplot2::aes(y = .data$score, group = interaction(.data$rep, .data$line)),
             linewidth = 0.3, alpha = 0.7, linetype = "solid",
             show.legend = FALSE
@@ -286,7 +286,10 @@ extra_lines <- function(data, grouped) {
       list(
         do.call(
           ggplot2::geom_line,
-          c(list(training, linewidth = 0.8, linetype = "11", show.legend = FALSE), fixed)
+          c(list(
+            training, data = several_of("line", "panel"), linewidth = 0.8, linetype = "11",
+            show.legend = FALSE
+          ), fixed)
         ),
         do.call(
           ggplot2::geom_point,

@@ -296,3 +296,17 @@ test_that("plot() draws what the draw_ functions give, and many candidates have 
     expect_no_warning(ggplot2::ggplotGrob(plot))
   }
 })
+
+test_that("figures of few settings are drawn without a word", {
+  drawn <- function(plot) ggplot2::ggplot_gtable(ggplot2::ggplot_build(plot))
+  run <- function(...) {
+    rivals <- candidates(tree = pipeline(pre_missing(), fam_tree(...)))
+    quiet_run(plan_comparison(toy_brief(), rivals, splits = split_kfold(3, repeats = 2),
+      metrics = "auc", search = search_random(2), seed = 1
+    ), workers = 1)
+  }
+  # of each line one value only, then one setting on the front
+  two <- run(pruning = from_to(0.001, 0.1), min_leaf = from_to(2, 20))
+  expect_identical(capture_messages(drawn(draw_tuning(two))), character())
+  expect_identical(capture_messages(drawn(draw_front(run()))), character())
+})
