@@ -134,6 +134,8 @@ group_rows <- function(table, n) {
 
 row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
 
+frame_columns_of <- function(table, names) plain_frame(unclass(table)[names], nrow(table))
+
 # Of these columns those whose association with others says something: no texts, constants or
 # categories of nearly as many levels as rows.
 associable_columns <- function(brief, names) {

@@ -368,8 +368,6 @@ point_costs <- function(space, points, seen) {
   1 + new_steps_cost * is.na(known)
 }
 
-frame_columns_of <- function(table, names) plain_frame(unclass(table)[names], nrow(table))
-
 predicted_again <- function(rival) {
   if (nrow(rival$pool) == 0L) return(rival)
   rival$predicted <- rival$model$predict(rival$features)

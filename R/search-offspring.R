@@ -135,10 +135,9 @@ moves_from <- function(dimension, place, merit) {
 known_twins <- function(space, points, good) {
   values <- lapply(points, unique)
   codes <- codes_of(points, values)
-  # the same value of a continuous range is hardly met twice
-  chosen <- which(!vapply(space$dimensions[names(points)], is_continuous, NA))
   pairs <- lapply(seq_along(values), function(j) {
-    if (j %in% chosen) pairs_apart_in(codes, j, good)
+    # the same value of a continuous range is hardly met twice
+    if (!is_continuous(space$dimensions[[names(points)[j]]])) pairs_apart_in(codes, j, good)
   })
   list(values = values, codes = codes, pairs = pairs)
 }

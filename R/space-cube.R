@@ -52,11 +52,6 @@ cube_features <- function(space, settings) {
   do.call(cbind, c(list(matrix(0, nrow(settings), 0L)), unname(parts)))
 }
 
-# A range of which any value may be taken.
-is_continuous <- function(dimension) {
-  inherits(dimension$varying, "kw_range") && is.null(dimension$varying$points)
-}
-
 is_ordered_dimension <- function(dimension) {
   inherits(dimension$varying, "kw_range") || is.numeric(dimension$varying$values)
 }

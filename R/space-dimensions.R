@@ -124,7 +124,12 @@ check_dimension_names <- function(pipeline) {
   }
 }
 
-# The values of a dimension under a grid of so many points.
+# A range of which any value may be taken.
+is_continuous <- function(dimension) {
+  inherits(dimension$varying, "kw_range") && is.null(dimension$varying$points)
+}
+
+# The values of a dimension under a grid of so many points; with_values() has them at hand.
 dimension_values <- function(dimension, points) {
   if (!is.null(dimension$values)) return(dimension$values)
   if (inherits(dimension$varying, "kw_range")) {
@@ -137,7 +142,7 @@ dimension_values <- function(dimension, points) {
 # Values at random positions 0..1.
 dimension_draws <- function(dimension, position) {
   range <- dimension$varying
-  if (inherits(range, "kw_range") && is.null(range$points)) {
+  if (is_continuous(dimension)) {
     return(place_in_range(range, position, dimension$declared$type == "whole"))
   }
   values <- dimension_values(dimension, NULL)
