@@ -127,12 +127,33 @@ bind_frames <- function(frames) {
 
 # Numbers of equal rows, in order of appearance.
 group_rows <- function(table, n) {
-  if (length(table) == 0L) return(rep(1L, n))
-  text <- row_texts(table)
-  match(text, unique(text))
+  group <- rep(1L, n)
+  for (column in table) {
+    entry <- entry_numbers(column)
+    pair <- group * (max(entry, 0L) + 1) + entry
+    group <- match(pair, unique(pair))
+  }
+  group
 }
 
-row_texts <- function(table) do.call(paste, c(unname(lapply(table, as.character)), sep = "\r"))
+# Which of the different entries each one is; numbers are the same where their texts are, so also
+# after a journal.
+entry_numbers <- function(column) {
+  different <- unique(column)
+  number <- match(column, different)
+  if (!is.double(column)) return(number)
+  texts <- as.character(different)
+  match(texts, unique(texts))[number]
+}
+
+row_texts <- function(table) do.call(paste, c(unname(lapply(table, entry_texts)), sep = "\r"))
+
+# Numbers become texts slowly, and most columns have few different ones.
+entry_texts <- function(column) {
+  if (!is.double(column)) return(as.character(column))
+  different <- unique(column)
+  as.character(different)[match(column, different)]
+}
 
 frame_columns_of <- function(table, names) plain_frame(unclass(table)[names], nrow(table))
 

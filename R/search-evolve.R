@@ -81,6 +81,9 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
   parents <- parents[names(spaces)[parents$candidate] %in% open, ]
   if (length(open) == 0L) return(list())
   seen <- with_merits(spaces, seen)
+  for (name in names(spaces)) {
+    seen[[name]]$cube <- settings_to_cube(spaces[[name]], seen[[name]]$points)
+  }
   twins <- Map(function(space, one) known_twins(space, one$points, one$good), spaces, seen)
   keys <- lapply(seen, function(one) point_keys(one$points))
   chosen <- list()
@@ -108,10 +111,17 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
 
 most_attempts <- 20L
 
-# The values of what varies are asked for again and again.
+# The values of what varies, how likely one moves to another, and what lies along a path are asked
+# for again and again.
 with_values <- function(space) {
   space$dimensions <- lapply(space$dimensions, function(dimension) {
-    if (!is_continuous(dimension)) dimension$values <- dimension_values(dimension, NULL)
+    if (is_continuous(dimension)) return(dimension)
+    dimension$values <- dimension_values(dimension, NULL)
+    dimension$moves <- move_chances(length(dimension$values), is_ordered_dimension(dimension))
+    dimension
+  })
+  space$path <- lapply(path_dimensions(space), function(dimension) {
+    dimension$values <- dimension_values(dimension, path_points)
     dimension
   })
   space

@@ -77,7 +77,9 @@ member_search_guided <- function() {
 # a candidate are tables of settings in which the path's values are the first ones.
 
 path_dimensions <- function(space) {
+  if (!is.null(space$path)) return(space$path)
   along <- space$pipeline$family$definition$path$along
+  if (length(along) == 0L) return(list())
   Filter(function(d) d$address == "family" && d$argument %in% along, space$dimensions)
 }
 
@@ -193,16 +195,14 @@ unique_points <- function(space, points, n) {
 # the variance of its error.
 seen_points <- function(space, told, sign) {
   points <- points_of(space, told$settings)
-  n <- nrow(points)
-  group <- group_rows(points, n)
   good <- ifelse(told$meets, sign * told$expected, NA)
-  best <- suppressWarnings(tapply(good, group, max, na.rm = TRUE))
-  best[!is.finite(best)] <- NA
-  at <- match(seq_along(best), group)
-  list(
-    points = frame_of_rows(points, at),
-    x = point_features(space, frame_of_rows(points, at)), good = as.vector(best)
-  )
+  if (length(path_dimensions(space)) > 0L) {
+    group <- group_rows(points, nrow(points))
+    good <- suppressWarnings(as.vector(tapply(good, group, max, na.rm = TRUE)))
+    points <- frame_of_rows(points, match(seq_along(good), group))
+  }
+  good[!is.finite(good)] <- NA
+  list(points = points, x = point_features(space, points), good = good)
 }
 
 # The same of all candidates. What does not meet the constraints counts as having failed, unless
@@ -301,8 +301,8 @@ promising_points <- function(field, history, n, theta, surrogate, seed) {
     smooth <- max(vapply(rivals, `[[`, 1, "best"), -Inf)
     gains <- lapply(rivals, function(rival) {
       if (nrow(rival$pool) == 0L) return(-Inf)
-      gain <- expected_improvement(rival$predicted, if (is.finite(smooth)) smooth else best)
-      gain / rival$cost
+      to_beat <- (if (is.finite(smooth)) smooth else best) - rival$centre
+      expected_improvement(rival$predicted, to_beat) / rival$cost
     })
     top <- vapply(gains, max, numeric(1))
     if (length(top) == 0L || !any(is.finite(top))) break
@@ -346,15 +346,13 @@ new_rival <- function(space, seen, theta, surrogate, seed) {
   apart <- apart_from(features, seen$x)
   pool <- frame_of_rows(pool, apart)
   features <- features[apart, , drop = FALSE]
-  known <- model$predict(seen$x, spread = FALSE)$mean + centre
-  rival <- list(
+  list(
     known = length(y),
     wanted = if (forest) length(point_dimensions(space)) + 2 else 0,
-    model = model, centre = centre,
-    pool = pool, features = features, best = max(known),
+    centre = centre, pool = pool, features = features, predicted = model$predict(features),
+    best = max(model$predict(seen$x, spread = FALSE)$mean) + centre,
     cost = point_costs(space, pool, seen$points)
   )
-  predicted_again(rival)
 }
 
 # What a point newly needs, in fits: one of its own, and steps that no point has had before. What
@@ -368,30 +366,24 @@ point_costs <- function(space, points, seen) {
   1 + new_steps_cost * is.na(known)
 }
 
-predicted_again <- function(rival) {
-  if (nrow(rival$pool) == 0L) return(rival)
-  rival$predicted <- rival$model$predict(rival$features)
-  rival$predicted$mean <- rival$predicted$mean + rival$centre
-  rival
-}
-
 # Rows that are not next to a known point, where there are others: a fiftieth of a range tells
 # nothing new.
 beside <- 0.02
 
 apart_from <- function(features, known) {
-  apart <- which(do.call(pmin, asplit(squared_distances(features, known), 2L)) > beside^2)
+  squared <- squared_distances(features, known)
+  nearest <- squared[cbind(seq_len(nrow(squared)), max.col(-squared, "first"))]
+  apart <- which(nearest > beside^2)
   if (length(apart) > 0L) apart else seq_len(nrow(features))
 }
 
 imagined <- function(rival, at) {
-  value <- rival$predicted$mean[at] - rival$centre
-  rival$model <- rival$model$add(rival$features[at, , drop = FALSE], value)
   # what the next one has to beat
-  rival$best <- max(rival$best, rival$predicted$mean[at])
+  rival$best <- max(rival$best, rival$predicted$mean[at] + rival$centre)
   rest <- setdiff(apart_from(rival$features, rival$features[at, , drop = FALSE]), at)
+  rival$predicted <- rival$predicted$imagine(at, rest)
   rival$pool <- frame_of_rows(rival$pool, rest)
   rival$features <- rival$features[rest, , drop = FALSE]
   rival$cost <- rival$cost[rest]
-  predicted_again(rival)
+  rival
 }

@@ -8,27 +8,26 @@ newcomer <- function(spaces) {
   list(name = name, point = points_of(spaces[[name]], random_settings(spaces[[name]], 1L)))
 }
 
+# `seen`: of every candidate the places of its points in the unit cube, and merits.
 child_of <- function(spaces, seen, parents, tournament, mixed) {
-  point_of <- function(at) {
-    frame_of_rows(seen[[names(spaces)[parents$candidate[at]]]]$points, parents$row[at])
-  }
+  place_of <- function(at) seen[[parents$candidate[at]]]$cube[parents$row[at], ]
   first <- first_parent(parents, tournament)
   name <- names(spaces)[parents$candidate[first]]
   space <- spaces[[name]]
-  point <- point_of(first)
+  place <- place_of(first)
   others <- setdiff(seq_len(nrow(parents)), first)
   if (length(others) > 0L && stats::runif(1) < mixed) {
-    second <- others[draw_parent(parents[others, ], tournament)]
-    theirs <- point_of(second)
+    second <- draw_parent(parents, others, tournament)
+    theirs <- place_of(second)
     swap <- shared_dimensions(space, spaces[[parents$candidate[second]]], theirs)
     swap <- swap[stats::runif(length(swap)) < 0.7]
-    point[swap] <- theirs[swap]
+    place[swap] <- theirs[swap]
   }
-  cube <- settings_to_cube(space, point)
   # what had no effect may have one in the child
-  cube <- ifelse(is.na(cube), stats::runif(length(cube)), cube)
-  cube <- mutated(space, cube, seen[[name]]$merits)
-  list(name = name, point = points_of(space, settings_from_cube(space, cube)))
+  place <- ifelse(is.na(place), stats::runif(length(place)), place)
+  place <- mutated(space, place, seen[[name]]$merits)
+  point <- points_of(space, settings_from_cube(space, matrix(place, 1L)))
+  list(name = name, point = point)
 }
 
 # Names of what the second parent has to give, which may be of another candidate: hyperparameters
@@ -42,17 +41,19 @@ shared_dimensions <- function(space, other, theirs) {
 
 # Every second time one of a candidate that is drawn, so that none dies out.
 first_parent <- function(parents, tournament) {
-  if (stats::runif(1) >= 0.5) return(draw_parent(parents, tournament))
-  candidates <- unique(parents$candidate)
-  some <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
-  some[draw_parent(parents[some, ], tournament)]
+  rows <- seq_len(nrow(parents))
+  if (stats::runif(1) < 0.5) {
+    candidates <- unique(parents$candidate)
+    rows <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
+  }
+  draw_parent(parents, rows, tournament)
 }
 
-# Few times out of ten somebody of the front, else the best of some who are drawn.
-draw_parent <- function(parents, tournament) {
-  front <- which(parents$front)
+# Of these rows, few times out of ten one of the front, else the best of some that are drawn.
+draw_parent <- function(parents, rows, tournament) {
+  front <- rows[parents$front[rows]]
   if (length(front) > 0L && stats::runif(1) < 0.2) return(front[sample.int(length(front), 1L)])
-  drawn <- sample.int(nrow(parents), min(tournament, nrow(parents)))
+  drawn <- rows[sample.int(length(rows), min(tournament, length(rows)))]
   drawn[which.max(parents$good[drawn])]
 }
 
@@ -85,46 +86,53 @@ with_merits <- function(spaces, seen) {
 
 # One value changed, now and then more: as often one of the family's hyperparameters as one of the
 # steps', and the more often the better the new value did so far.
-mutated <- function(space, cube, merits = NULL) {
+mutated <- function(space, place, merits = NULL) {
   axes <- match(point_dimensions(space), names(space$dimensions))
-  if (length(axes) == 0L) return(cube)
+  if (length(axes) == 0L) return(place)
   of_family <- vapply(space$dimensions[axes], function(d) d$address == "family", NA)
   often <- 1 / ifelse(of_family, sum(of_family), sum(!of_family))
   for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
     moves <- lapply(axes, function(axis) {
-      moves_from(space$dimensions[[axis]], cube[axis], merits[[names(space$dimensions)[axis]]])
+      moves_from(space$dimensions[[axis]], place[axis], merits[[names(space$dimensions)[axis]]])
     })
     sizes <- vapply(moves, function(move) length(move$to), 1L)
     if (sum(sizes) == 0L) break
     likely <- unlist(lapply(moves, `[[`, "likely")) * rep(often, sizes)
     move <- sample.int(sum(sizes), 1L, prob = likely)
     at <- rep(seq_along(axes), sizes)[move]
-    cube[axes[at]] <- unlist(lapply(moves, `[[`, "to"))[move]
+    place[axes[at]] <- unlist(lapply(moves, `[[`, "to"))[move]
     axes <- axes[-at]
     often <- often[-at]
   }
-  cube
+  place
 }
 
-# Where a value may move to, as places on its axis, and how likely: of a range to one nearby, of
-# ordered values mostly to the next ones, of others to any; what has a merit of one standard
-# deviation more is taken twenty times as often.
+# Where a value may move to, as places on its axis, and how likely: of a range to one nearby, else
+# as move_chances() says; what has a merit of one standard deviation more is taken twenty
+# times as often.
 merit_pull <- 3
 
 moves_from <- function(dimension, place, merit) {
   if (is_continuous(dimension)) {
     return(list(to = pmin(pmax(place + stats::rnorm(1, sd = 0.15), 0), 1), likely = 1))
   }
-  levels <- length(dimension_values(dimension, NULL))
+  levels <- nrow(dimension$moves)
   at <- pmin(floor(place * levels), levels - 1) + 1
-  to <- setdiff(seq_len(levels), at)
-  likely <- rep(1, length(to))
-  if (is_ordered_dimension(dimension)) {
-    likely <- stats::dnorm(to - at, sd = max(1.5, 0.15 * levels))
+  likely <- dimension$moves[at, -at]
+  if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[-at] - merit[at]))
+  list(to = (seq_len(levels)[-at] - 0.5) / levels, likely = likely)
+}
+
+# How likely one of so many values, a row, moves to each of the others: where they are ordered
+# mostly to the next ones.
+move_chances <- function(n, ordered) {
+  chances <- matrix(1, n, n)
+  if (ordered) {
+    apart <- outer(seq_len(n), seq_len(n), `-`)
+    chances <- matrix(stats::dnorm(apart, sd = max(1.5, 0.15 * n)), n)
   }
-  likely <- likely / sum(likely)
-  if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[to] - merit[at]))
-  list(to = (to - 0.5) / levels, likely = likely)
+  diag(chances) <- 0
+  chances / pmax(rowSums(chances), 1e-12)
 }
 
 # Twins ------------------------------------------------------------------------------------
@@ -148,9 +156,11 @@ most_alike <- 12L
 
 pairs_apart_in <- function(codes, j, good) {
   rest <- do.call(paste, c(list(rep("", nrow(codes))), asplit(codes[, -j, drop = FALSE], 2L)))
-  groups <- split(seq_along(rest), rest)
+  groups <- split(seq_along(rest), match(rest, unique(rest)))
   pairs <- lapply(groups[lengths(groups) > 1L], function(at) {
-    t(utils::combn(utils::head(at, most_alike), 2L))
+    at <- utils::head(at, most_alike)
+    later <- length(at) - seq_along(at)
+    cbind(rep(at, later), at[sequence(later, seq_along(at) + 1L)])
   })
   if (length(pairs) == 0L) return(NULL)
   pairs <- do.call(rbind, pairs)

@@ -1,7 +1,8 @@
 # Models of how a score depends on settings, for searches that learn. `x`: a matrix of features
 # from 0 to 1 (cube_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
-# A surrogate has predict(x, spread) -> list(mean, sd), the latter where it is asked for, and
-# add(x, y), the same with one more point.
+# A surrogate has predict(x, spread) -> list(mean, sd, imagine), the latter two where the spread is
+# asked for; imagine(at, rows) -> the same of these rows of x, once the point in row `at` is taken
+# to be as good as it is expected to be.
 
 # A Gaussian process with the Matern covariance of smoothness 5/2 and one length a feature
 # (Rasmussen & Williams 2006, chapters 2, 4 and 5). Lengths and the variance of the process are
@@ -105,14 +106,29 @@ solve_process <- function(x, y, noise, theta) {
   list(
     theta = theta,
     predict = function(new, spread = TRUE) {
-      cross <- matern(squared_distances(scaled, sweep(new, 2L, lengths, `/`)), variance)
+      new <- sweep(new, 2L, lengths, `/`)
+      cross <- matern(squared_distances(scaled, new), variance)
       mean <- as.vector(crossprod(cross, alpha))
       if (!spread) return(list(mean = mean))
-      left <- variance - colSums(backsolve(root, cross, transpose = TRUE)^2)
-      list(mean = mean, sd = sqrt(pmax(left, 1e-12)))
-    },
-    add = function(one, value) {
-      solve_process(rbind(x, one), c(y, value), c(noise, mean(noise)), theta)
+      solved <- backsolve(root, cross, transpose = TRUE)
+      predicted_process(mean, variance - colSums(solved^2), solved, new, variance, mean(noise))
+    }
+  )
+}
+
+# `left`: what is left of the variance at points `new`, and `solved` what was taken off, a row for
+# every known point. A point that is as good as expected changes no mean; it is one more row of the
+# root (Rasmussen & Williams 2006, chapter 2 and appendix A).
+predicted_process <- function(mean, left, solved, new, variance, noise) {
+  list(
+    mean = mean, sd = sqrt(pmax(left, 1e-12)),
+    imagine = function(at, rows) {
+      apart <- squared_distances(new[rows, , drop = FALSE], new[at, , drop = FALSE])
+      shared <- matern(apart, variance) -
+        crossprod(solved[, rows, drop = FALSE], solved[, at, drop = FALSE])
+      row <- as.vector(shared) / sqrt(left[at] + noise + jitter)
+      predicted_process(mean[rows], left[rows] - row^2, rbind(solved[, rows, drop = FALSE], row),
+        new[rows, , drop = FALSE], variance, noise)
     }
   )
 }
@@ -136,34 +152,40 @@ fit_surrogate_forest <- function(x, y, noise, seed) {
   }
   leaves_of <- function(new) ask(new, type = "terminalNodes") + 1
   leaves <- leaves_of(x)
-  sizes <- matrix(0, max(leaves), surrogate_trees)
+  # every leaf has rows that its tree learned from
+  values <- sizes <- matrix(0, max(leaves), surrogate_trees)
+  values[leaf_places(leaves)] <- ask(x, predict.all = TRUE)
   for (tree in seq_len(surrogate_trees)) {
     sizes[, tree] <- tabulate(leaves[, tree], nrow(sizes))
   }
-  surrogate_forest(ask, leaves_of, sizes, added = list())
-}
-
-# `added`: points that came later, each list(leaves, value).
-surrogate_forest <- function(ask, leaves_of, sizes, added) {
   list(
     theta = NULL,
     predict = function(new, spread = TRUE) {
-      each <- ask(new, predict.all = TRUE)
-      if (length(added) > 0L) {
-        leaves <- leaves_of(new)
-        n <- matrix(sizes[cbind(as.vector(leaves), as.vector(col(leaves)))], nrow(new))
-        for (point in added) {
-          same <- leaves == rep(point$leaves, each = nrow(new))
-          each[same] <- (n[same] * each[same] + point$value) / (n[same] + 1)
-          n[same] <- n[same] + 1
-        }
-      }
-      mean <- rowMeans(each)
-      list(mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)))
-    },
-    add = function(one, value) {
-      point <- list(leaves = as.vector(leaves_of(one)), value = value)
-      surrogate_forest(ask, leaves_of, sizes, c(added, list(point)))
+      leaves <- leaves_of(new)
+      at <- leaf_places(leaves)
+      predicted_forest(
+        matrix(values[at], nrow(new)), matrix(sizes[at], nrow(new)), leaves
+      )
+    }
+  )
+}
+
+# Where leaves stand in a matrix of leaves x trees.
+leaf_places <- function(leaves) cbind(as.vector(leaves), as.vector(col(leaves)))
+
+# `each`: what every tree says of every point, `sizes`: of how many points, `leaves`: where.
+predicted_forest <- function(each, sizes, leaves) {
+  mean <- rowMeans(each)
+  list(
+    mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)),
+    imagine = function(at, rows) {
+      value <- mean[at]
+      same <- leaves[rows, , drop = FALSE] == rep(leaves[at, ], each = length(rows))
+      each <- each[rows, , drop = FALSE]
+      sizes <- sizes[rows, , drop = FALSE]
+      each[same] <- (sizes[same] * each[same] + value) / (sizes[same] + 1)
+      sizes[same] <- sizes[same] + 1
+      predicted_forest(each, sizes, leaves[rows, , drop = FALSE])
     }
   )
 }

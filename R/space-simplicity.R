@@ -28,13 +28,29 @@ complexity_ranks <- function(spaces) {
   vapply(spaces, function(s) s$pipeline$family$definition$complexity_rank, numeric(1))
 }
 
+# How many steps every setting has.
 step_counts <- function(space, settings) {
-  if (nrow(settings) == 0L) return(integer())
-  in_steps <- vapply(space$dimensions, function(d) d$kind == "alternative", logical(1))
-  chain <- group_rows(settings[names(which(in_steps))], nrow(settings))
-  rows <- match(seq_len(max(chain)), chain)
-  counts <- vapply(rows, function(row) {
-    length(fill_pipeline(space$pipeline, space$dimensions, setting_values(settings, row))$steps)
-  }, integer(1))
-  counts[chain]
+  choices <- Filter(function(d) d$kind == "alternative", space$dimensions)
+  chosen <- lapply(choices, function(d) settings[[d$name]])
+  names(chosen) <- vapply(choices, `[[`, "", "address")
+  count_nodes(space$pipeline$steps, "", chosen, nrow(settings))
+}
+
+# `chosen`: the alternatives of every row, by the address of the choice.
+count_nodes <- function(nodes, prefix, chosen, n) {
+  counts <- integer(n)
+  for (i in seq_along(nodes)) {
+    part <- nodes[[i]]$part
+    address <- paste0(prefix, i)
+    if (!inherits(part, "kw_either")) {
+      counts <- counts + 1L
+      next
+    }
+    for (one in seq_along(part$alternatives)) {
+      inside <- count_nodes(part$alternatives[[one]], paste0(address, "/", one, "/"), chosen, n)
+      mine <- chosen[[address]] %in% names(part$alternatives)[one]
+      counts[mine] <- counts[mine] + inside[mine]
+    }
+  }
+  counts
 }

@@ -1,5 +1,6 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in more than one of
-# three runs, which are the demo's two and one of very many settings.
+# three runs, which are the demo's two and one of very many settings; and those of the searches that
+# it compiles in the guided demo with evolution instead, which costs a search half a second.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -14,29 +15,47 @@ unlink(c(file.path(source, "R", "zzz-compiled.R"), Sys.glob(file.path(source, "s
 utils::install.packages(source, library, repos = NULL, type = "source", quiet = TRUE)
 
 hook <- tempfile(fileext = ".R")
-found <- tempfile(fileext = ".txt")
-writeLines(sprintf(".Last <- function() {
-  if (!'kilnwright' %%in%% loadedNamespaces()) return(invisible())
+writeLines(".Last <- function() {
+  if (!'kilnwright' %in% loadedNamespaces()) return(invisible())
   home <- asNamespace('kilnwright')
   functions <- Filter(is.function, mget(ls(home, all.names = TRUE), home))
   compiled <- vapply(functions, function(f) typeof(.Internal(bodyCode(f))) == 'bytecode', NA)
-  cat(names(functions)[compiled], sep = '\\n', file = '%s', append = TRUE)
-}", found), hook)
+  cat(names(functions)[compiled], sep = '\\n', file = Sys.getenv('COMPILED'), append = TRUE)
+}", hook)
 
-run <- function(...) {
+run <- function(found, ...) {
   paths <- paste(c(library, .libPaths()), collapse = .Platform$path.sep)
   status <- system2(file.path(R.home("bin"), "Rscript"), c(...),
-    env = c(paste0("R_PROFILE_USER=", hook), paste0("R_LIBS=", paths)), stdout = FALSE
+    env = paste0(c("R_PROFILE_USER=", "R_LIBS=", "COMPILED="), c(hook, paths, found)),
+    stdout = FALSE
   )
   if (status != 0L) stop("the run ended with status ", status, ": ", paste(...), call. = FALSE)
 }
-run("exec/kilnwright", "demo", "--out", folder, "--replace")
-run("exec/kilnwright", "demo", "--guided", "--out", folder, "--replace")
-run("bench/many-settings.R")
+found <- tempfile(fileext = ".txt")
+run(found, "exec/kilnwright", "demo", "--out", folder, "--replace")
+run(found, "exec/kilnwright", "demo", "--guided", "--out", folder, "--replace")
+run(found, "bench/many-settings.R")
 
-# in the order of every locale
+file.copy(Sys.glob("inst/extdata/pots*"), folder)
+plan <- file.path(folder, "pots-guided.yml")
+lines <- readLines(plan)
+evolving <- sub("guided: {settings: 30}", "evolve: {settings: 60}", lines, fixed = TRUE)
+stopifnot(!identical(evolving, lines))
+writeLines(evolving, plan)
+found_evolving <- tempfile(fileext = ".txt")
+run(found_evolving, "exec/kilnwright", "run", plan, "--out", file.path(folder, "evolving"))
+
+functions_in <- function(file) {
+  unlist(lapply(parse(file, keep.source = FALSE), function(one) {
+    if (is.call(one) && identical(one[[1]], quote(`<-`))) as.character(one[[2]])
+  }))
+}
+of_searches <- c(Sys.glob("R/search-*.R"), "R/space-cube.R", "R/space-simplicity.R")
+of_searches <- grep("screen", of_searches, value = TRUE, invert = TRUE)
+searching <- intersect(readLines(found_evolving), unlist(lapply(of_searches, functions_in)))
 times <- table(readLines(found))
-names <- sort(names(times)[times > 1L], method = "radix")
+# in the order of every locale
+names <- sort(union(names(times)[times > 1L], searching), method = "radix")
 writeLines(c(
   "# What most runs go through, compiled as the package is installed; R compiles the rest by",
   "# itself where it pays. All of it compiled would take much more room and no less time.",

@@ -86,6 +86,14 @@ test_that("the process agrees with its formulas, and its gradient with differenc
   expect_equal(
     found$sd, sqrt(1.3 - diag(k(new, x) %*% inverse %*% k(x, new))), tolerance = 1e-8
   )
+  # a point that is as good as expected, known by now
+  more <- found$imagine(2, c(4, 1, 5))
+  again <- kw("solve_process")(rbind(x, new[2, ]), c(y, found$mean[2]), c(noise, 0.1), theta)
+  expect_equal(more[c("mean", "sd")], again$predict(new[c(4, 1, 5), ])[c("mean", "sd")])
+  again <- kw("solve_process")(
+    rbind(x, new[c(2, 1), ]), c(y, found$mean[2:1]), c(noise, 0.1, 0.1), theta
+  )
+  expect_equal(more$imagine(2, 1)[1:2], again$predict(new[4, , drop = FALSE])[1:2])
   value <- kw("process_likelihood")(x, y, noise)
   by_hand <- vapply(1:3, function(i) {
     step <- replace(numeric(3), i, 1e-5)
@@ -105,21 +113,33 @@ test_that("a point imagined in a forest moves the leaves that it falls into, and
   x <- matrix(runif(120), 60)
   y <- 3 * (x[, 1] > 0.5) + rnorm(60, sd = 0.3)
   forest <- kw("fit_surrogate_forest")(x, y, rep(0.1, 60), 1)
-  point <- x[which.max(x[, 1]), , drop = FALSE]
-  more <- forest$add(point, 10)
-  before <- forest$predict(x)$mean
-  after <- more$predict(x)$mean
-  expect_gt(more$predict(point)$mean, forest$predict(point)$mean + 0.5)
-  expect_identical(after[x[, 1] < 0.4], before[x[, 1] < 0.4])
-  # twice the same moves it less the second time, and never past it
-  twice <- more$add(point, 10)$predict(point)$mean
-  expect_true(twice > more$predict(point)$mean && twice < 10)
-  gain <- c(more$predict(point)$mean - forest$predict(point)$mean,
-    twice - more$predict(point)$mean)
-  expect_lt(gain[2], gain[1])
-  # imagined as good as it is expected to be, its spread goes down
-  same <- forest$add(point, forest$predict(point)$mean)$predict(point)
-  expect_lt(same$sd, forest$predict(point)$sd)
+  names <- list(NULL, c("x1", "x2"))
+  plain <- ranger::ranger(x = matrix(x, 60, dimnames = names), y = y, num.trees = 60,
+    min.node.size = 3, mtry = 2, seed = 1, num.threads = 1)
+  new <- matrix(runif(200), 100, dimnames = names)
+  ask <- function(...) predict(plain, new, ..., num.threads = 1)$predictions
+  each <- ask(predict.all = TRUE)
+  before <- forest$predict(new)
+  expect_equal(before$mean, rowMeans(each))
+  expect_equal(before$sd, sqrt(rowMeans((each - rowMeans(each))^2)))
+  # by hand: one more in every leaf of the point, of as many as the tree has there
+  at <- which.max(new[, 1])
+  leaves <- ask(type = "terminalNodes")
+  known <- predict(plain, matrix(x, 60, dimnames = names), type = "terminalNodes")$predictions
+  for (tree in 1:60) {
+    same <- leaves[, tree] == leaves[at, tree]
+    n <- sum(known[, tree] == leaves[at, tree])
+    each[same, tree] <- (n * each[same, tree] + before$mean[at]) / (n + 1)
+  }
+  rows <- c(at, 50:1)
+  after <- before$imagine(at, rows)
+  expect_equal(after$mean, rowMeans(each)[rows])
+  far <- new[rows, 1] < 0.4
+  expect_identical(after$mean[far], before$mean[rows][far])
+  # as good as it is expected to be: its spread goes down, and the less the second time
+  twice <- after$imagine(1, 1)
+  expect_lt(after$sd[1], before$sd[at])
+  expect_true(twice$sd < after$sd[1] && twice$sd > after$sd[1]^2 / before$sd[at])
 })
 
 # A field in which a formula stands for the fits.
@@ -250,7 +270,7 @@ test_that("evolution moves ordered values to others, mostly near ones", {
     candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)
   )$spaces$hill
   set.seed(2)
-  moved <- replicate(400, kw("mutated")(space, matrix(0.125)))
+  moved <- replicate(400, kw("mutated")(kw("with_values")(space), 0.125))
   expect_setequal(moved, c(0.375, 0.625, 0.875))
   expect_gt(mean(moved == 0.375), 0.45)
 })
@@ -275,9 +295,10 @@ test_that("evolution tries with one candidate what served another, where both va
     )
     table <- data.frame(x = 1:20, y = 1:20)
     spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces
+    spaces <- lapply(spaces, kw("with_values"))
+    place <- function(name, a, b) kw("settings_to_cube")(spaces[[name]], data.frame(a = a, b = b))
     seen <- list(
-      ahead = list(points = data.frame(a = 0.7, b = 0.2), good = 0),
-      behind = list(points = data.frame(a = 0, b = 0.9), good = -2)
+      ahead = list(cube = place("ahead", 0.7, 0.2)), behind = list(cube = place("behind", 0, 0.9))
     )
     parents <- data.frame(candidate = 1:2, row = 1L, good = c(0, -2), front = FALSE)
     set.seed(3)
