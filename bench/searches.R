@@ -4,6 +4,7 @@
 # once is looked at in an order that is drawn: a search has no say in which of it is fitted first.
 # A guided search proposes something plain at first, alone, and so comes to the linear table's best
 # at once. `steps`: the same tables with six choices of steps before each of three families.
+# Seconds are what a search takes for itself, of the processor, here with another run beside it.
 
 source("bench/fields.R")
 internal <- function(name) getFromNamespace(name, "kilnwright")
