@@ -111,13 +111,10 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
 
 most_attempts <- 20L
 
-# The values of what varies, how likely one moves to another, and what lies along a path are asked
-# for again and again.
+# The values of what varies, and what lies along a path, are asked for again and again.
 with_values <- function(space) {
   space$dimensions <- lapply(space$dimensions, function(dimension) {
-    if (is_continuous(dimension)) return(dimension)
-    dimension$values <- dimension_values(dimension, NULL)
-    dimension$moves <- move_chances(length(dimension$values), is_ordered_dimension(dimension))
+    if (!is_continuous(dimension)) dimension$values <- dimension_values(dimension, NULL)
     dimension
   })
   space$path <- lapply(path_dimensions(space), function(dimension) {

@@ -107,32 +107,25 @@ mutated <- function(space, place, merits = NULL) {
   place
 }
 
-# Where a value may move to, as places on its axis, and how likely: of a range to one nearby, else
-# as move_chances() says; what has a merit of one standard deviation more is taken twenty
-# times as often.
+# Where a value may move to, as places on its axis, and how likely: of a range to one nearby, of
+# ordered values mostly to the next ones, of others to any; what has a merit of one standard
+# deviation more is taken twenty times as often.
 merit_pull <- 3
 
 moves_from <- function(dimension, place, merit) {
   if (is_continuous(dimension)) {
     return(list(to = pmin(pmax(place + stats::rnorm(1, sd = 0.15), 0), 1), likely = 1))
   }
-  levels <- nrow(dimension$moves)
+  levels <- length(dimension_values(dimension, NULL))
   at <- pmin(floor(place * levels), levels - 1) + 1
-  likely <- dimension$moves[at, -at]
-  if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[-at] - merit[at]))
-  list(to = (seq_len(levels)[-at] - 0.5) / levels, likely = likely)
-}
-
-# How likely one of so many values, a row, moves to each of the others: where they are ordered
-# mostly to the next ones.
-move_chances <- function(n, ordered) {
-  chances <- matrix(1, n, n)
-  if (ordered) {
-    apart <- outer(seq_len(n), seq_len(n), `-`)
-    chances <- matrix(stats::dnorm(apart, sd = max(1.5, 0.15 * n)), n)
+  to <- seq_len(levels)[-at]
+  likely <- rep(1, length(to))
+  if (is_ordered_dimension(dimension)) {
+    likely <- stats::dnorm(to - at, sd = max(1.5, 0.15 * levels))
   }
-  diag(chances) <- 0
-  chances / pmax(rowSums(chances), 1e-12)
+  likely <- likely / sum(likely)
+  if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[to] - merit[at]))
+  list(to = (to - 0.5) / levels, likely = likely)
 }
 
 # Twins ------------------------------------------------------------------------------------

@@ -270,7 +270,7 @@ test_that("evolution moves ordered values to others, mostly near ones", {
     candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)
   )$spaces$hill
   set.seed(2)
-  moved <- replicate(400, kw("mutated")(kw("with_values")(space), 0.125))
+  moved <- replicate(400, kw("mutated")(space, 0.125))
   expect_setequal(moved, c(0.375, 0.625, 0.875))
   expect_gt(mean(moved == 0.375), 0.45)
 })
@@ -295,7 +295,6 @@ test_that("evolution tries with one candidate what served another, where both va
     )
     table <- data.frame(x = 1:20, y = 1:20)
     spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces
-    spaces <- lapply(spaces, kw("with_values"))
     place <- function(name, a, b) kw("settings_to_cube")(spaces[[name]], data.frame(a = a, b = b))
     seen <- list(
       ahead = list(cube = place("ahead", 0.7, 0.2)), behind = list(cube = place("behind", 0, 0.9))
