@@ -1,6 +1,6 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in more than one of
-# three runs, which are the demo's two and one of very many settings; and those of the searches that
-# it compiles in the guided demo with evolution instead, which costs a search half a second.
+# three runs, which are the demo's two and one of very many settings; and those of evolution that
+# it compiles in the guided demo with evolution instead, which goes through them for every setting.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -39,9 +39,9 @@ run(found, "bench/many-settings.R")
 file.copy(Sys.glob("inst/extdata/pots*"), folder)
 plan <- file.path(folder, "pots-guided.yml")
 lines <- readLines(plan)
-evolving <- sub("guided: {settings: 30}", "evolve: {settings: 60}", lines, fixed = TRUE)
-stopifnot(!identical(evolving, lines))
-writeLines(evolving, plan)
+changed <- sub("guided: {settings: 30}", "evolve: {settings: 60}", lines, fixed = TRUE)
+stopifnot(!identical(changed, lines))
+writeLines(changed, plan)
 found_evolving <- tempfile(fileext = ".txt")
 run(found_evolving, "exec/kilnwright", "run", plan, "--out", file.path(folder, "evolving"))
 
@@ -50,12 +50,11 @@ functions_in <- function(file) {
     if (is.call(one) && identical(one[[1]], quote(`<-`))) as.character(one[[2]])
   }))
 }
-of_searches <- c(Sys.glob("R/search-*.R"), "R/space-cube.R", "R/space-simplicity.R")
-of_searches <- grep("screen", of_searches, value = TRUE, invert = TRUE)
-searching <- intersect(readLines(found_evolving), unlist(lapply(of_searches, functions_in)))
+of_evolution <- unlist(lapply(c("R/search-evolve.R", "R/search-offspring.R"), functions_in))
+evolving <- intersect(readLines(found_evolving), of_evolution)
 times <- table(readLines(found))
 # in the order of every locale
-names <- sort(union(names(times)[times > 1L], searching), method = "radix")
+names <- sort(union(names(times)[times > 1L], evolving), method = "radix")
 writeLines(c(
   "# What most runs go through, compiled as the package is installed; R compiles the rest by",
   "# itself where it pays. All of it compiled would take much more room and no less time.",
