@@ -3,7 +3,8 @@
 #' @param cmp A comparison whose plan had a `screen`.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A ggplot2 object: of every candidate how many settings were still in after each stage,
-#'   on a logarithmic axis; the candidate's name stands where its line ends.
+#'   on a logarithmic axis; the candidate's name stands where its line ends. Lines that would lie on
+#'   each other are a little apart.
 #' @section Errors:
 #' `kw_error_argument` for a comparison without a screen.
 #' @examples
@@ -31,7 +32,7 @@ draw_screen <- function(cmp, ...) {
   # below the end where others' lines go on
   ends$below <- ifelse(ends$stage < length(stages), 1.6, 0.5)
   ggplot2::ggplot(data, ggplot2::aes(
-    .data$stage, .data$left, colour = .data$candidate, linetype = .data$candidate,
+    .data$stage, .data$height, colour = .data$candidate, linetype = .data$candidate,
     shape = .data$candidate
   )) +
     ggplot2::geom_step(direction = "hv", linewidth = 1) +
@@ -53,8 +54,8 @@ draw_screen <- function(cmp, ...) {
       ),
       x = NULL, y = "Settings still in", colour = NULL, linetype = NULL, shape = NULL,
       caption = wrapped_caption(
-        "After each stage, by candidate. A line that ends early: all settings of the candidate ",
-        "were dropped there. What was dropped is not ranked."
+        "After each stage, by candidate. Where a line ends early, all its settings were dropped. ",
+        "What was dropped is not ranked."
       )
     ) +
     theme_kilnwright() +
@@ -62,7 +63,8 @@ draw_screen <- function(cmp, ...) {
 }
 
 # Settings of every candidate that are left after each stage at which any were dropped: columns
-# candidate, stage (number), left; the stages' labels are the attribute `stages`.
+# candidate, stage (number), left, height (where it is drawn); the stages' labels are the attribute
+# `stages`.
 settings_left <- function(cmp) {
   gone <- cmp$results$dropped
   at <- unique(gone[order(gone$share, gone$splits), c("splits", "share")])
@@ -82,8 +84,20 @@ settings_left <- function(cmp) {
     stage = rep(seq_along(stages), each = length(names)), left = as.vector(left)
   )
   data <- data[data$left > 0L, ]
+  data$height <- apart_on_log_axis(data)
   attr(data, "stages") <- stages[seq_len(max(data$stage))]
   data
+}
+
+# Lines of candidates of which as many settings were left somewhere would lie on each other: they
+# are a line's width apart, on an axis of which the height takes some seventy.
+apart_on_log_axis <- function(data) {
+  place <- data[c("stage", "left")]
+  meeting <- data$candidate[duplicated(place) | duplicated(place, fromLast = TRUE)]
+  meeting <- intersect(levels(data$candidate), meeting)
+  shift <- (length(meeting) + 1) / 2 - match(data$candidate, meeting, nomatch = 0L)
+  shift[!data$candidate %in% meeting] <- 0
+  data$left * max(1.02, (max(data$left) / min(data$left))^(1 / 70))^shift
 }
 
 # The last stage of every candidate, by name.

@@ -252,3 +252,23 @@ test_that("where every setting fails a screened run says so as any other does", 
     expect_match(standings(cmp, level = "all")$why[-1], "failed", all = TRUE)
   }
 })
+
+test_that("lines of candidates with as many settings are drawn beside each other", {
+  set.seed(8)
+  table <- data.frame(x = rnorm(60), z = rnorm(60))
+  table$y <- table$x + rnorm(60)
+  cmp <- quiet_run(brief(table, "y"),
+    candidates(
+      one = fam_tree(min_leaf = among(2, 5, 10)), other = fam_tree(depth = among(2, 3, 4)),
+      apart = fam_tree(min_leaf = among(2, 10))
+    ),
+    splits = split_kfold(5), screen = screen_splits(), seed = 1
+  )
+  cmp$results$dropped <- cmp$results$dropped[0, ]
+  lines <- ggplot2::ggplot_build(draw_screen(cmp))$data[[1]]
+  heights <- 10^lines$y[lines$x == 1]
+  expect_identical(anyDuplicated(heights), 0L)
+  # near what they stand for, and what meets no other line is just there
+  expect_lt(max(abs(heights - c(3, 3, 2)) / c(3, 3, 2)), 0.1)
+  expect_equal(heights[3], 2)
+})
