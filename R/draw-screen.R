@@ -95,8 +95,8 @@ apart_on_log_axis <- function(data) {
   place <- data[c("stage", "left")]
   meeting <- data$candidate[duplicated(place) | duplicated(place, fromLast = TRUE)]
   meeting <- intersect(levels(data$candidate), meeting)
-  shift <- (length(meeting) + 1) / 2 - match(data$candidate, meeting, nomatch = 0L)
-  shift[!data$candidate %in% meeting] <- 0
+  shift <- (length(meeting) + 1) / 2 - match(data$candidate, meeting)
+  shift[is.na(shift)] <- 0
   data$left * max(1.02, (max(data$left) / min(data$left))^(1 / 70))^shift
 }
 
