@@ -79,7 +79,7 @@ bench: setup-demo $(stamp)
 	$(R) bench/run-all.R
 
 coverage: setup-develop
-	$(R) -e 'print(covr::package_coverage())'
+	$(R) tools/coverage.R
 
 clean:
 	rm -rf build site $(DEMO_FOLDER) src/*.o src/*.so
