@@ -128,12 +128,14 @@ bind_frames <- function(frames) {
 # Numbers of equal rows, in order of appearance.
 group_rows <- function(table, n) {
   group <- rep(1L, n)
-  for (column in table) {
-    entry <- entry_numbers(column)
-    pair <- group * (max(entry, 0L) + 1) + entry
-    group <- match(pair, unique(pair))
-  }
+  for (column in table) group <- finer_groups(group, entry_numbers(column))
   group
+}
+
+# Groups of rows that are in the same group both times; all three as numbers from 1.
+finer_groups <- function(group, other) {
+  pair <- group * (max(other, 0L) + 1) + other
+  match(pair, unique(pair))
 }
 
 # Which of the different entries each one is; numbers are the same where their texts are, so also

@@ -80,7 +80,7 @@ next_generation <- function(field, history, n, population, tournament, mixed) {
   open <- names(spaces)[!mapply(wholly_known, spaces, seen)]
   parents <- parents[names(spaces)[parents$candidate] %in% open, ]
   if (length(open) == 0L) return(list())
-  seen <- with_merits(spaces, seen)
+  seen <- with_chances(spaces, seen)
   for (name in names(spaces)) {
     seen[[name]]$cube <- settings_to_cube(spaces[[name]], seen[[name]]$points)
   }
@@ -147,7 +147,7 @@ parents_of <- function(spaces, seen, population) {
   keys <- simplicity_columns(spaces, lapply(seen, `[[`, "points"), candidate, row)
   simple <- order(order(do.call(order, keys)))
   able <- intersect(order(-good, simple), which(!is.na(good)))
-  able <- able[!duplicated(data.frame(candidate, good)[able, ])]
+  able <- able[!duplicated(paste(candidate, match(good, good))[able])]
   best <- utils::head(able, population)
   own <- lapply(split(able, candidate[able]), utils::head, ceiling(population / length(seen)))
   # from the simplest on, what is better than all that are simpler

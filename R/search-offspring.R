@@ -8,7 +8,7 @@ newcomer <- function(spaces) {
   list(name = name, point = points_of(spaces[[name]], random_settings(spaces[[name]], 1L)))
 }
 
-# `seen`: of every candidate the places of its points in the unit cube, and merits.
+# `seen`: of every candidate the places of its points in the unit cube, and chances.
 child_of <- function(spaces, seen, parents, tournament, mixed) {
   place_of <- function(at) seen[[parents$candidate[at]]]$cube[parents$row[at], ]
   first <- first_parent(parents, tournament)
@@ -24,8 +24,9 @@ child_of <- function(spaces, seen, parents, tournament, mixed) {
     place[swap] <- theirs[swap]
   }
   # what had no effect may have one in the child
-  place <- ifelse(is.na(place), stats::runif(length(place)), place)
-  place <- mutated(space, place, seen[[name]]$merits)
+  idle <- is.na(place)
+  if (any(idle)) place[idle] <- stats::runif(length(place))[idle]
+  place <- mutated(place, seen[[name]]$chances)
   point <- points_of(space, settings_from_cube(space, matrix(place, 1L)))
   list(name = name, point = point)
 }
@@ -59,73 +60,93 @@ draw_parent <- function(parents, rows, tournament) {
 
 # What values are worth ----------------------------------------------------------------------
 
-# Adds `merits` to every candidate: of each hyperparameter by how much the scores with each of its
-# values are above the candidate's mean, drawn towards 0 as if there were one more, that is average.
-# What another candidate varies alike counts half.
-with_merits <- function(spaces, seen) {
+# Adds `chances` to every candidate, see chances_of_moves(). They go by the merits of values: by how
+# much the scores with each are above the candidate's mean, drawn towards 0 as if there were one
+# more, that is average. What another candidate varies alike counts half.
+with_chances <- function(spaces, seen) {
   above <- lapply(seen, function(one) {
     if (is.null(one$y)) numeric(length(one$good)) else one$y - mean(one$y)
   })
   Map(function(space, one, name) {
-    one$merits <- Map(function(dimension, of) {
-      if (is_continuous(dimension)) return(NULL)
-      values <- dimension_values(dimension, NULL)
-      sums <- numbers <- numeric(length(values))
-      for (other in names(spaces)) {
-        if (!identical(spaces[[other]]$dimensions[[of]]$varying, dimension$varying)) next
-        at <- factor(match(seen[[other]]$points[[of]], values), seq_along(values))
-        share <- if (other == name) 1 else 0.5
-        numbers <- numbers + share * tabulate(at, length(values))
-        sums <- sums + share * vapply(split(above[[other]], at), sum, 1)
-      }
-      sums / (numbers + 1)
-    }, space$dimensions, names(space$dimensions))
+    merits <- lapply(space$dimensions, merits_of_values, spaces, seen, above, name)
+    one$chances <- chances_of_moves(space, merits)
     one
   }, spaces, seen, names(spaces))
 }
 
-# One value changed, now and then more: as often one of the family's hyperparameters as one of the
-# steps', and the more often the better the new value did so far.
-mutated <- function(space, place, merits = NULL) {
-  axes <- match(point_dimensions(space), names(space$dimensions))
-  if (length(axes) == 0L) return(place)
-  of_family <- vapply(space$dimensions[axes], function(d) d$address == "family", NA)
-  often <- 1 / ifelse(of_family, sum(of_family), sum(!of_family))
-  for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
-    moves <- lapply(axes, function(axis) {
-      moves_from(space$dimensions[[axis]], place[axis], merits[[names(space$dimensions)[axis]]])
-    })
-    sizes <- vapply(moves, function(move) length(move$to), 1L)
-    if (sum(sizes) == 0L) break
-    likely <- unlist(lapply(moves, `[[`, "likely")) * rep(often, sizes)
-    move <- sample.int(sum(sizes), 1L, prob = likely)
-    at <- rep(seq_along(axes), sizes)[move]
-    place[axes[at]] <- unlist(lapply(moves, `[[`, "to"))[move]
-    axes <- axes[-at]
-    often <- often[-at]
+# `above`: scores above their candidate's mean, by candidate; `own`: the name of the dimension's.
+merits_of_values <- function(dimension, spaces, seen, above, own) {
+  if (is_continuous(dimension)) return(NULL)
+  of <- dimension$name
+  values <- dimension_values(dimension, NULL)
+  sums <- numbers <- numeric(length(values))
+  for (other in names(spaces)) {
+    if (!identical(spaces[[other]]$dimensions[[of]]$varying, dimension$varying)) next
+    at <- match(seen[[other]]$points[[of]], values)
+    share <- if (other == own) 1 else 0.5
+    numbers <- numbers + share * tabulate(at, length(values))
+    known <- which(!is.na(at))
+    sum <- rowsum(above[[other]][known], at[known])
+    met <- as.integer(rownames(sum))
+    sums[met] <- sums[met] + share * sum[, 1]
   }
-  place
+  sums / (numbers + 1)
 }
 
-# Where a value may move to, as places on its axis, and how likely: of a range to one nearby, of
-# ordered values mostly to the next ones, of others to any; what has a merit of one standard
-# deviation more is taken twenty times as often.
+# What may change in a point: the axes, how often each, and where to (moves_along()). As often one
+# of the family's hyperparameters as one of the steps'.
+chances_of_moves <- function(space, merits = NULL) {
+  axes <- match(point_dimensions(space), names(space$dimensions))
+  of_family <- vapply(space$dimensions[axes], function(d) d$address == "family", NA)
+  list(
+    axes = axes, often = 1 / ifelse(of_family, sum(of_family), sum(!of_family)),
+    moves = lapply(axes, function(axis) moves_along(space$dimensions[[axis]], merits[[axis]]))
+  )
+}
+
+# What has a merit of one standard deviation more is taken twenty times as often.
 merit_pull <- 3
 
-moves_from <- function(dimension, place, merit) {
+# Where a value may move to, as places on its axis, and how likely, as a function of its place: of a
+# range to one nearby, of ordered values mostly to the next ones, of others to any. Worked out once
+# for each value that is asked for, since there may be thousands.
+moves_along <- function(dimension, merit) {
   if (is_continuous(dimension)) {
-    return(list(to = pmin(pmax(place + stats::rnorm(1, sd = 0.15), 0), 1), likely = 1))
+    return(function(place) {
+      list(to = min(max(place + stats::rnorm(1, sd = 0.15), 0), 1), likely = 1)
+    })
   }
   levels <- length(dimension_values(dimension, NULL))
-  at <- pmin(floor(place * levels), levels - 1) + 1
-  to <- seq_len(levels)[-at]
-  likely <- rep(1, length(to))
-  if (is_ordered_dimension(dimension)) {
-    likely <- stats::dnorm(to - at, sd = max(1.5, 0.15 * levels))
+  ordered <- is_ordered_dimension(dimension)
+  found <- vector("list", levels)
+  function(place) {
+    at <- min(floor(place * levels), levels - 1) + 1
+    if (!is.null(found[[at]])) return(found[[at]])
+    to <- seq_len(levels)[-at]
+    likely <- rep(1, levels - 1L)
+    if (ordered) likely <- stats::dnorm(to - at, sd = max(1.5, 0.15 * levels))
+    likely <- likely / sum(likely)
+    if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[to] - merit[at]))
+    found[[at]] <<- list(to = (to - 0.5) / levels, likely = likely)
+    found[[at]]
   }
-  likely <- likely / sum(likely)
-  if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[to] - merit[at]))
-  list(to = (to - 0.5) / levels, likely = likely)
+}
+
+# One value changed, now and then more.
+mutated <- function(place, chances) {
+  axes <- seq_along(chances$axes)
+  if (length(axes) == 0L) return(place)
+  for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
+    moves <- lapply(axes, function(j) chances$moves[[j]](place[chances$axes[j]]))
+    sizes <- vapply(moves, function(move) length(move$to), 1L)
+    if (sum(sizes) == 0L) break
+    likely <- unlist(lapply(moves, `[[`, "likely")) * rep(chances$often[axes], sizes)
+    move <- sample.int(sum(sizes), 1L, prob = likely)
+    at <- rep(seq_along(axes), sizes)[move]
+    place[chances$axes[axes[at]]] <- unlist(lapply(moves, `[[`, "to"))[move]
+    axes <- axes[-at]
+  }
+  place
 }
 
 # Twins ------------------------------------------------------------------------------------
@@ -136,20 +157,35 @@ moves_from <- function(dimension, place, merit) {
 known_twins <- function(space, points, good) {
   values <- lapply(points, unique)
   codes <- codes_of(points, values)
+  alike <- alike_in_the_rest(codes)
   pairs <- lapply(seq_along(values), function(j) {
     # the same value of a continuous range is hardly met twice
-    if (!is_continuous(space$dimensions[[names(points)[j]]])) pairs_apart_in(codes, j, good)
+    if (!is_continuous(space$dimensions[[names(points)[j]]])) pairs_apart_in(alike[[j]], good)
   })
   list(values = values, codes = codes, pairs = pairs)
 }
 
-# Pairs of rows that differ in column j only, and whether they scored the same; NULL where there
+# For every column groups of rows that are equal in all others: in those before it and those after.
+alike_in_the_rest <- function(codes) {
+  along <- function(columns) {
+    groups <- list(rep(1L, nrow(codes)))
+    for (j in columns) {
+      groups <- c(groups, list(finer_groups(groups[[length(groups)]], codes[, j])))
+    }
+    groups
+  }
+  columns <- seq_len(ncol(codes))
+  before <- along(columns)
+  after <- rev(along(rev(columns)))
+  lapply(columns, function(j) finer_groups(before[[j]], after[[j + 1L]]))
+}
+
+# Pairs of rows that differ in one column only, and whether they scored the same; NULL where there
 # are none. Of more than a dozen rows that are alike in all else a dozen tell enough.
 most_alike <- 12L
 
-pairs_apart_in <- function(codes, j, good) {
-  rest <- do.call(paste, c(list(rep("", nrow(codes))), asplit(codes[, -j, drop = FALSE], 2L)))
-  groups <- split(seq_along(rest), match(rest, unique(rest)))
+pairs_apart_in <- function(alike, good) {
+  groups <- split(seq_along(alike), alike)
   pairs <- lapply(groups[lengths(groups) > 1L], function(at) {
     at <- utils::head(at, most_alike)
     later <- length(at) - seq_along(at)

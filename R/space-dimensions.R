@@ -146,7 +146,9 @@ dimension_draws <- function(dimension, position) {
     return(place_in_range(range, position, dimension$declared$type == "whole"))
   }
   values <- dimension_values(dimension, NULL)
-  values[pmin(length(values), 1L + floor(position * length(values)))]
+  at <- 1L + floor(position * length(values))
+  at[at > length(values)] <- length(values)
+  values[at]
 }
 
 # Values that are no single numbers or words are shown, and kept in the settings

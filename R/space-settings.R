@@ -82,7 +82,8 @@ clean_settings <- function(space, settings) {
   out <- Reduce(`|`, ruled, rep(FALSE, n))
   why[out] <- "ruled out by rule_out()"
   kept <- frame_of_rows(settings, is.na(why))
-  same <- if (length(kept) > 0L) duplicated(kept) else seq_len(nrow(kept)) > 1L
+  same <- seq_len(nrow(kept)) > 1L
+  if (any(same) && length(kept) > 0L) same <- duplicated(kept)
   gone <- utils::head(which(!is.na(why)), most_listed)
   list(
     settings = frame_of_rows(kept, !same),

@@ -270,9 +270,39 @@ test_that("evolution moves ordered values to others, mostly near ones", {
     candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)
   )$spaces$hill
   set.seed(2)
-  moved <- replicate(400, kw("mutated")(space, 0.125))
+  chances <- kw("chances_of_moves")(space)
+  moved <- replicate(400, kw("mutated")(0.125, chances))
   expect_setequal(moved, c(0.375, 0.625, 0.875))
   expect_gt(mean(moved == 0.375), 0.45)
+})
+
+test_that("values are worth what the scores with them are above their candidate's mean", {
+  rivals <- candidates(
+    one = hill_family("one")(a = among(1, 2, 3), b = from_to(0, 1)),
+    other = hill_family("other")(a = among(1, 2, 3)), unlike = hill_family("unlike")(a = among(1, 2))
+  )
+  table <- data.frame(x = 1:20, y = 1:20)
+  spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces
+  seen <- list(
+    one = list(points = data.frame(a = c(1, 1, 2, NA), b = 0.5), y = c(3, 5, 1, -1)),
+    other = list(points = data.frame(a = c(1, 2)), y = c(0, 4)),
+    unlike = list(points = data.frame(a = c(1, 2)), y = c(-9, 9))
+  )
+  above <- lapply(seen, function(one) one$y - mean(one$y))
+  merits <- function(of) {
+    kw("merits_of_values")(spaces$one$dimensions[[of]], spaces, seen, above, "one")
+  }
+  # 1: 1 and 3 above the mean of 2, half of -2 with the other one; 3 was never tried
+  expect_equal(merits("a"), c((1 + 3 - 1) / 3.5, (-1 + 1) / 2.5, 0))
+  expect_null(merits("b"))
+})
+
+test_that("evolution takes long lists of values", {
+  long <- candidates(long = hill_family("long")(a = among(seq_len(8000) / 8000), b = among(1:3)))
+  run <- climb(long, search_evolve(24), 1, 2)
+  expect_identical(length(run$results$candidate), 24L)
+  # not one number for every pair of values, which would be 500 MB
+  expect_lt(length(serialize(kw("chances_of_moves")(run$plan$spaces$long), NULL)), 5e6)
 })
 
 test_that("evolution goes on with a candidate that is behind", {
@@ -299,6 +329,9 @@ test_that("evolution tries with one candidate what served another, where both va
     seen <- list(
       ahead = list(cube = place("ahead", 0.7, 0.2)), behind = list(cube = place("behind", 0, 0.9))
     )
+    seen <- Map(function(one, space) {
+      c(one, list(chances = kw("chances_of_moves")(space)))
+    }, seen, spaces)
     parents <- data.frame(candidate = 1:2, row = 1L, good = c(0, -2), front = FALSE)
     set.seed(3)
     made <- replicate(400, kw("child_of")(spaces, seen, parents, 5, 0.5), simplify = FALSE)
