@@ -4,6 +4,7 @@
 
 # Values that are not missing and have a weight: list(x, weights).
 known_values <- function(x, weights = NULL) {
+  if (is.null(weights) && !anyNA(x)) return(list(x = x, weights = NULL))
   here <- !is.na(x)
   if (!is.null(weights)) here <- here & weights > 0
   list(x = x[here], weights = weights[here])

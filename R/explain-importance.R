@@ -343,11 +343,11 @@ shuffled_predictions <- function(refit, split, frame, at, copies, orders, sets, 
   blocks <- split(seq_along(copies), (seq_along(copies) - 1L) %/% max(1L, block_rows %/% n))
   found <- lapply(blocks, function(block) {
     stacked <- frame_rows(frame, rep(at, length(block)))
-    for (i in seq_along(block)) {
-      if (copies[block[i]] == 0L) next
-      place <- (i - 1L) * n + seq_len(n)
-      from <- orders[[block[i]]][at]
-      for (column in sets[[copies[block[i]]]]) {
+    for (set in setdiff(copies[block], 0L)) {
+      mine <- which(copies[block] == set)
+      place <- rep((mine - 1L) * n, each = n) + seq_len(n)
+      from <- unlist(lapply(orders[block[mine]], `[`, at), use.names = FALSE)
+      for (column in sets[[set]]) {
         stacked$columns[[column]][place] <- frame$columns[[column]][from]
       }
     }
@@ -356,9 +356,9 @@ shuffled_predictions <- function(refit, split, frame, at, copies, orders, sets, 
     if (is.null(dim(prediction))) return(matrix(prediction, n))
     aperm(array(prediction, c(n, length(block), ncol(prediction))), c(1L, 3L, 2L))
   })
-  several <- length(dim(found[[1]])) == 3L
-  if (!several) return(do.call(cbind, found))
-  array(unlist(found), c(dim(found[[1]])[1:2], length(copies)))
+  if (length(found) == 1L) return(found[[1]])
+  if (length(dim(found[[1]])) == 2L) return(do.call(cbind, unname(found)))
+  array(unlist(found, use.names = FALSE), c(dim(found[[1]])[1:2], length(copies)))
 }
 
 # Arrays of the same copies, one below the other.
