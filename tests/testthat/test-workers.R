@@ -355,7 +355,7 @@ test_that("a unit and its twin that are back at the same time count once", {
 
 test_that("workers are sent home when they have answered, and those in a long fit all the same", {
   skip_on_os("windows")
-  # `patience`: as long as no run would wait, since a new worker may take its time on a busy machine
+  # `patience`: longer than a run waits, since a new worker takes its time on a busy machine
   work <- function(seconds, patience) {
     profile <- paste0("home-", seconds)
     mirai::daemons(1, dispatcher = TRUE, .compute = profile)
