@@ -98,45 +98,58 @@ jackknife_blocks <- function(target) {
   (number - 1L) %% min(count, most_jackknife_blocks) + 1L
 }
 
-# rows (held out in this repeat), the part that each was held out in, and their
-# predictions, rows x classes x settings (or rows x settings); settings with a missing part
-# have NA there.
+# rows (held out in this repeat), the part that each was held out in, their predictions, rows x
+# classes x settings (or rows x settings), and which settings have them of all parts.
 gather_predictions <- function(results, plan, rep, settings) {
   splits <- which(vapply(plan$splits, function(split) split$rep == rep, logical(1)))
   rows <- lapply(plan$splits[splits], `[[`, "validation")
   from <- cumsum(c(0L, lengths(rows)))
   classes <- length(plan$brief$levels)
   whole <- array(NA_real_, c(sum(lengths(rows)), if (classes > 0L) classes, length(settings)))
+  parts <- integer(length(settings))
   for (record in results$predictions) {
     part <- match(record$split, splits)
     mine <- match(record$settings, settings)
     if (is.na(part) || all(is.na(mine))) next
     at <- from[part] + seq_along(rows[[part]])
     there <- mine[!is.na(mine)]
+    parts[there] <- parts[there] + 1L
     if (classes > 0L) {
       whole[at, , there] <- record$values[, , record$place[!is.na(mine)], drop = FALSE]
     } else {
       whole[at, there] <- record$values[, record$place[!is.na(mine)], drop = FALSE]
     }
   }
-  list(rows = unlist(rows), part = rep(seq_along(rows), lengths(rows)), values = whole)
+  list(
+    rows = unlist(rows), part = rep(seq_along(rows), lengths(rows)), values = whole,
+    complete = parts == length(splits)
+  )
 }
 
-# One score a setting of held-out predictions taken together, or NULL where the truth
-# leaves the metric undefined. Metrics that compare rows do so within the parts.
+# One score a setting of held-out predictions taken together, NA where a part of them is missing,
+# which no metric is shown; NULL where the truth leaves the metric undefined. Metrics that compare
+# rows do so within the parts.
 score_together <- function(metric, prediction, target, keep = rep(TRUE, length(prediction$rows))) {
   rows <- prediction$rows[keep]
   truth <- truth_of(target, rows)
   weights <- target$weights[rows]
   if (!is.null(metric$undefined(truth, weights))) return(NULL)
   values <- prediction$values
+  settings <- seq_len(dim(values)[length(dim(values))])
+  scores <- rep(NA_real_, length(settings))
+  if (!is.null(prediction$complete)) settings <- which(prediction$complete)
+  if (length(settings) == 0L) return(scores)
   values <- if (length(dim(values)) == 3L) {
-    values[keep, , , drop = FALSE]
+    values[keep, , settings, drop = FALSE]
   } else {
-    values[keep, , drop = FALSE]
+    values[keep, settings, drop = FALSE]
   }
-  if (is.null(metric$score_in_parts)) return(metric$score(truth, values, weights))
-  metric$score_in_parts(truth, values, weights, prediction$part[keep])
+  scores[settings] <- if (is.null(metric$score_in_parts)) {
+    metric$score(truth, values, weights)
+  } else {
+    metric$score_in_parts(truth, values, weights, prediction$part[keep])
+  }
+  scores
 }
 
 # scores: settings x repeats; without: blocks x settings, mean over repeats of the scores

@@ -70,3 +70,52 @@ test_that(
     expect_equal(standings(small)$mean, sqrt(mean(held^2)))
   }
 )
+
+test_that("where predictions are scored together, a fit that failed costs no other setting a score", {
+  table <- toy(48)
+  table$count <- rep_len(c(1, 3, 2), 48)
+  table$rank <- factor(table$three, c("low", "mid", "high"), ordered = TRUE)
+  own <- define_metric("strict", kinds = c("number", "two_class", "ordered"), direction = "lower",
+    score = function(truth, prediction, weights) {
+      stopifnot(!anyNA(prediction))
+      mean(prediction)
+    }
+  )
+  metrics <- list(
+    number = c("rmse", "mae", "r_squared"), two_class = c("accuracy", "log_loss", "auc", "brier"),
+    ordered = c("quadratic_kappa", "ranked_probability", "class_error", "log_loss")
+  )
+  outcome <- c(number = "number", two_class = "two", ordered = "rank")
+  for (kind in names(metrics)) {
+    job <- brief(table[c("x1", "x2", "count", outcome[[kind]])], outcome[[kind]],
+      event = if (kind == "two_class") "yes", weight = "count"
+    )
+    fragile <- define_family("fragile", kind,
+      fit = function(x, y, weights, settings, seed, threads) {
+        if (!any(abs(x[, 1] - settings$mark) < 1e-12)) stop("broken on purpose")
+        list(levels = nlevels(y))
+      },
+      predict = function(model, x) {
+        if (model$levels == 0) rep(0, nrow(x)) else matrix(1 / model$levels, nrow(x), model$levels)
+      },
+      defaults = list(mark = 0), weights = TRUE
+    )
+    whole <- candidates(b = fam_baseline(), t = fam_tree(min_leaf = among(2, 8)))
+    run <- function(...) {
+      quiet_run(job, c(whole, ...),
+        splits = split_kfold(6, repeats = 2), seed = 1, workers = 1,
+        metrics = c(as.list(metrics[[kind]]), list(own()))
+      )
+    }
+    cmp <- run(candidates(f = pipeline(fragile(mark = table$x1[1]))))
+    expect_true(cmp$plan$pooled)
+    expect_identical(unique(failures(cmp)$candidate), "f")
+    expect_identical(is.na(standings(cmp)$place), standings(cmp)$candidate == "f")
+    calm <- run()
+    for (metric in c(metrics[[kind]], "strict")) {
+      found <- standings(cmp, metric = metric)
+      expect_identical(found$mean[found$candidate != "f"], standings(calm, metric = metric)$mean)
+      expect_identical(found$se[found$candidate != "f"], standings(calm, metric = metric)$se)
+    }
+  }
+})
