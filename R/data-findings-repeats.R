@@ -25,24 +25,66 @@ member_finding_duplicates <- finding_definition("duplicates", function(look) {
   )
   columns <- unclass(look$table)[!ids]
   if (length(columns) < 2L) return(NULL)
-  marks <- row_marks(c(columns, list(look$outcome)))
+  with_outcome <- c(columns, stats::setNames(list(look$outcome), look$brief$outcome))
+  marks <- row_marks(with_outcome)
   twice <- duplicated(marks[[1]]) & duplicated(marks[[2]])
   group <- look$brief$roles$group
-  exact <- if (any(twice)) {
-    astride <- !is.null(group) && straddles(marks[[1]], look$brief$table[[group]])
-    finding(
-      "duplicate_rows", if (astride) "serious" else "notable", character(),
-      paste0(
-        count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
-        if (astride) paste0(", also across different ", group), "."
-      ),
-      "table[!duplicated(table), ]", list(kind = "drop_rows", rows = look$brief$rows[twice])
-    )
-  }
+  astride <- any(twice) && !is.null(group) && straddles(marks[[1]], look$brief$table[[group]])
   # no longer needed, and as large as two columns
   rm(marks)
+  exact <- if (any(twice)) repeated_rows(look, twice, with_outcome, if (astride) group)
   list(exact, near_duplicates(look, columns, twice))
 }, "Rows that are there twice.")
+
+# `group`: of which the same rows are in different ones.
+repeated_rows <- function(look, twice, columns, group) {
+  deciding <- deciding_column(lapply(columns, `[`, look$some))
+  chance <- !is.null(deciding)
+  finding(
+    "duplicate_rows", if (chance) "minor" else if (is.null(group)) "notable" else "serious",
+    character(),
+    paste0(
+      count_of(sum(twice), "row repeats", "rows repeat"), " an earlier one exactly",
+      if (!is.null(group)) paste0(", also across different ", group),
+      if (chance) {
+        paste0("; others that agree in all else differ in ", deciding, ", so it may be chance")
+      }, "."
+    ),
+    paste0(
+      "table[!duplicated(table", compared_columns(names(columns), names(look$brief$table)), "), ]",
+      if (chance) "; only where they are the same case"
+    ),
+    list(kind = "drop_rows", rows = look$brief$rows[twice])
+  )
+}
+
+# Whole rows are compared, or those columns: as code behind the table's name.
+compared_columns <- function(compared, all) {
+  others <- setdiff(all, compared)
+  if (length(others) == 0L) return("")
+  if (length(compared) <= length(others)) return(paste0("[", in_quotes(compared), "]"))
+  paste0("[setdiff(names(table), ", in_quotes(others), ")]")
+}
+
+# A copied row agrees in every column, whatever it agrees in otherwise. Rows of few different values
+# agree by chance: of pairs that are alike but for one column, some are alike in that one as well,
+# about as many as of any pairs, and many are not. Such a column, or NULL. Three times as many may
+# be: columns go with one another. Of many columns chance is no reason. A sample of the rows has the
+# same shares.
+deciding_column <- function(columns) {
+  if (length(columns) > 30L) return(NULL)
+  alike <- alike_pairs(columns)
+  if (alike == 0) return(NULL)
+  for (name in rev(names(columns))) {
+    usual <- alike_pairs(columns[name]) / choose(length(columns[[1]]), 2)
+    if (alike / alike_pairs(columns[names(columns) != name]) <= min(3 * usual, 2 / 3)) return(name)
+  }
+}
+
+alike_pairs <- function(columns) {
+  marks <- row_marks(columns)[[1]]
+  sum(choose(tabulate(match(marks, unique(marks))), 2))
+}
 
 straddles <- function(marks, group) {
   code <- match(marks, unique(marks))

@@ -72,6 +72,35 @@ test_that("repeated and nearly repeated rows are found, also across groups", {
   expect_match(found$detail[found$code == "near_duplicate_rows"], "1 row is")
 })
 
+test_that("rows that few values repeat by chance are told from copied ones", {
+  table <- expand.grid(dose = 1:3, sex = c("f", "m"), nr = 1:40, stringsAsFactors = FALSE)
+  table$site <- rep(c("a", "b", "c", "d"), length.out = nrow(table))
+  table$nr <- withr::with_seed(4, round(20 + 3 * table$dose + rnorm(nrow(table), sd = 4)))
+  found <- found_in(table, "nr", ignore = "site")
+  found <- found[found$code == "duplicate_rows", ]
+  repeats <- sum(duplicated(table[c("dose", "sex", "nr")]))
+  expect_identical(found$detail, paste0(
+    repeats, " rows repeat an earlier one exactly; others that agree in all else differ in nr, ",
+    "so it may be chance."
+  ))
+  expect_identical(found$severity, "minor")
+  # what is said does what is meant, also where not all columns are compared
+  code <- sub("; .*", "", found$remedy)
+  expect_identical(nrow(eval(parse(text = code))), nrow(table) - repeats)
+  # the same with a measurement as fine as they usually are
+  table$length <- withr::with_seed(5, rnorm(nrow(table)))
+  copied <- rbind(table, table[1:7, ])
+  copied$site[241:247] <- "elsewhere"
+  found <- found_in(copied, "nr", group = "site")
+  found <- found[found$code == "duplicate_rows", ]
+  expect_identical(found$severity, "serious")
+  expect_identical(
+    found$detail, "7 rows repeat an earlier one exactly, also across different site."
+  )
+  table <- copied
+  expect_identical(nrow(eval(parse(text = found$remedy))), 240L)
+})
+
 test_that("small and rare classes are said", {
   table <- withr::with_seed(5, data.frame(p = rnorm(200), y = rep(c("a", "b"), c(194, 6))))
   expect_setequal(found_in(table)$code, c("small_class", "class_imbalance"))
