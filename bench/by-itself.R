@@ -26,7 +26,7 @@ losses_of_draw <- function(name, draw) {
   job <- if (is_number) brief(working, "y") else brief(working, "y", event = "yes")
   # all decide by what the fresh rows are judged by
   metric <- if (is_number) "rmse" else "log_loss"
-  losses <- lapply(ways_of(job, metric), function(plan) {
+  losses <- lapply(ways_of(job, metric, draw), function(plan) {
     tryCatch({
       cmp <- suppressWarnings(run_comparison(plan,
         limits = limits(minutes = minutes), quiet = TRUE, workers = workers
@@ -43,10 +43,13 @@ losses_of_draw <- function(name, draw) {
   do.call(cbind, Filter(Negate(is.null), losses))
 }
 
-ways_of <- function(job, metric) {
-  itself <- plan_by_itself(job, minutes = minutes, metrics = metric)
+# All on the same splits.
+ways_of <- function(job, metric, seed) {
+  itself <- plan_by_itself(job, minutes = minutes, metrics = metric, seed = seed)
   same <- function(candidates, search, splits = itself$splitter) {
-    plan_comparison(job, candidates, splits = splits, search = search, metrics = metric, seed = 1)
+    plan_comparison(
+      job, candidates, splits = splits, search = search, metrics = metric, seed = seed
+    )
   }
   field <- itself$candidates
   ways <- list(by_itself = itself, random = same(field, search_random(100)))
