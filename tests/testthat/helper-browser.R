@@ -19,7 +19,7 @@ open_browser <- function(address, width = 1280, height = 800, env = parent.frame
     }
   }
   withr::defer(ask("/shutdown"), envir = env)
-  for (i in 1:100) {
+  for (i in 1:600) {
     if (isTRUE(ask("/status")$ready)) break
     Sys.sleep(0.1)
   }
@@ -67,7 +67,7 @@ asked_elsewhere <- function(browser, page) {
 }
 
 # Waits until JavaScript gives TRUE.
-until <- function(browser, script, seconds = 10) {
+until <- function(browser, script, seconds = 60) {
   for (i in seq_len(seconds * 10)) {
     if (isTRUE(browser$do(script))) return(invisible(TRUE))
     Sys.sleep(0.1)

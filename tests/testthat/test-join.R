@@ -30,7 +30,7 @@ start_worker <- function(url, certificate, before = character()) {
   log
 }
 
-eventually <- function(what, seconds = 30) {
+eventually <- function(what, seconds = 120) {
   until <- Sys.time() + seconds
   while (Sys.time() < until) {
     if (what()) return(TRUE)

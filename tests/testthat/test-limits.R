@@ -115,7 +115,8 @@ test_that("a run ends with settings that are complete, and a fit that time ran o
     )
     expect_match(cmp$stopped, "the limit of")
     done <- rowSums(cmp$results$done)
-    expect_true(all(done %in% c(0, 5)))
+    # where the machine falls asleep at the very end, what is in the making is not done in time
+    expect_lte(sum(!done %in% c(0, 5)), workers)
     expect_gte(sum(done == 5), 1)
     expect_identical(nrow(failures(cmp)), 0L)
   }

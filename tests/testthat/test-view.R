@@ -89,7 +89,7 @@ test_that("the command watches a run in the browser, and new scores appear by th
   command <- system.file("exec", "kilnwright", package = "kilnwright")
   system2(file.path(R.home("bin"), "Rscript"), c(command, "view", folder, "--no-browser"),
     stdout = out, stderr = out, wait = FALSE)
-  for (i in 1:100) {
+  for (i in 1:600) {
     address <- if (file.exists(out)) grep("^http", readLines(out), value = TRUE)
     if (length(address) == 1L) break
     Sys.sleep(0.1)
@@ -100,7 +100,7 @@ test_that("the command watches a run in the browser, and new scores appear by th
   progress <- "return document.getElementById('view-progress').textContent"
   until(page, paste0(progress, ".startsWith('6 of 6 scores')"))
   quiet_run(plan, journal = file, workers = 1)
-  until(page, paste0(progress, ".startsWith('15 of 15 scores')"), 5)
+  until(page, paste0(progress, ".startsWith('15 of 15 scores')"))
   until(page, paste0(rows, " == 5"))
   cmp <- open_comparison(file)
   shown <- page$do("return document.getElementById('view-best').textContent")
