@@ -75,6 +75,7 @@ plan_comparison <- function(
   if (!is.null(splits$summary)) check_row_wise(metrics, splits)
   met <- meet_brief(candidates, brief, divided[[1]], seed)
   undefined <- undefined_splits(metrics, brief, divided, pooled)
+  check_something_left(met$spaces, seats, seed)
   asked <- first_round(
     met$spaces, seats, metrics[[decide]], search_seed %||% seed,
     single_splits(pooled, undefined[[decide]])
@@ -160,6 +161,17 @@ complete_round <- function(round, spaces) {
   lapply(stats::setNames(nm = names(spaces)), function(name) {
     round[[name]] %||% proposed(plain_frame(list(), 0L))
   })
+}
+
+# A search that goes on may leave a candidate for later. Where the usual setting cannot be tried,
+# draws tell whether any can.
+check_something_left <- function(spaces, seats, seed) {
+  goes_on <- Filter(function(seat) !seat$search$at_once, seats)
+  for (space in spaces[unlist(lapply(goes_on, `[[`, "candidates"))]) {
+    if (nrow(clean_settings(space, usual_setting(space))$settings) > 0L) next
+    drawn <- with_seed(derive_seed(seed, "is anything left"), draw_settings(space, 400L))
+    refuse_empty_round(stats::setNames(list(drawn), space$candidate))
+  }
 }
 
 refuse_empty_round <- function(proposals) {

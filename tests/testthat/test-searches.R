@@ -217,17 +217,28 @@ test_that("a guided search begins with something plain", {
   expect_identical(first(search_guided(12)), list(c("base", "tree"), c("tree", "near", "near")))
 })
 
-test_that("a guided search goes on where the simplest candidate cannot work at all", {
+test_that("where rules leave a candidate little, searches find it; where nothing, it is said", {
   table <- toy(120)
   rivals <- candidates(
-    tree = pipeline(pre_missing(), fam_tree(min_leaf = from_to(2, 30))),
+    tree = pipeline(pre_missing(), fam_tree(min_leaf = among(seq(2, 30, by = 2)))),
     near = pipeline(pre_missing(), pre_onehot(), fam_neighbours(neighbours = from_to(1, 25)))
   )
-  rivals <- rule_out(rivals, min_leaf > 0, candidate = "tree")
-  plan <- plan_comparison(toy_brief(table = table), rivals,
-    splits = split_kfold(3), metrics = "auc", search = search_guided(5), seed = 1
-  )
-  expect_identical(unique(standings(quiet_run(plan, workers = 1))$candidate), "near")
+  plan <- function(rivals, search) {
+    plan_comparison(toy_brief(table = table), rivals,
+      splits = split_kfold(3), metrics = "auc", search = search, seed = 1
+    )
+  }
+  # neither the usual value nor most others
+  little <- rule_out(rivals, min_leaf < 28, candidate = "tree")
+  nothing <- rule_out(rivals, min_leaf > 0, candidate = "tree")
+  for (search in list(search_guided(6), search_evolve(6))) {
+    tried <- standings(quiet_run(plan(little, search), workers = 1))
+    expect_setequal(unique(tried$candidate), c("tree", "near"))
+    expect_true(all(tried$min_leaf[tried$candidate == "tree"] >= 28))
+    expect_error(plan(nothing, search), "No setting of the candidate 'tree'.*ruled out",
+      class = "kw_error_rule"
+    )
+  }
 })
 
 test_that("evolution spends little on choices that never make a difference", {
