@@ -57,6 +57,10 @@ confusion_columns <- function(prediction, truth, weights, classes) {
     .Call(`_kilnwright_confusion_columns`, prediction, truth, weights, classes)
 }
 
+called_classes <- function(prediction, rows, classes) {
+    .Call(`_kilnwright_called_classes`, prediction, rows, classes)
+}
+
 auc_columns <- function(prediction, the_class, classes, event, weights) {
     .Call(`_kilnwright_auc_columns`, prediction, the_class, classes, event, weights)
 }

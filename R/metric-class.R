@@ -264,23 +264,14 @@ margins <- function(counts) {
 
 # rows x values, numbers of the most probable class
 predicted_class <- function(prediction) {
-  best <- class_slice(prediction, 1L)
-  winner <- matrix(1L, nrow(best), ncol(best))
-  winner[is.na(best)] <- NA
-  for (class in seq_len(dim(prediction)[2])[-1]) {
-    here <- class_slice(prediction, class)
-    higher <- here > best
-    winner[is.na(higher)] <- NA
-    higher[is.na(higher)] <- FALSE
-    winner[higher] <- class
-    best[higher] <- here[higher]
-  }
-  winner
+  called_classes(prediction, dim(prediction)[1], dim(prediction)[2])
 }
 
 # rows x values of one class
 class_slice <- function(prediction, class) {
-  matrix(prediction[, class, ], dim(prediction)[1], dim(prediction)[3])
+  slice <- prediction[, class, , drop = FALSE]
+  dim(slice) <- dim(prediction)[-2]
+  slice
 }
 
 weighted_columns <- function(x, weights) {

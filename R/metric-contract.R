@@ -15,13 +15,15 @@
 #                       those of different models cannot be scored together?
 #   score_in_parts(truth, prediction, weights, part)  such a metric's score from pairs of
 #                       rows of one part only; NULL if it has none
+#   pairs_in_parts, score_of_pairs  such a metric in two: what is counted in every part, and the
+#                       score of it, so that rows can be left out of a few parts; or NULL
 metric_definition <- function(
   name, label, kinds, direction, score,
   undefined = never_undefined,
   unit = "", range = c(-Inf, Inf),
   why_na = "the prediction leaves it undefined",
   row_wise = FALSE, by_class = FALSE, compares_rows = FALSE, score_in_parts = NULL,
-  does = "", arguments = list()
+  pairs_in_parts = NULL, score_of_pairs = NULL, does = "", arguments = list()
 ) {
   member("metric", name, does, arguments,
     capabilities = list(
@@ -29,7 +31,8 @@ metric_definition <- function(
       by_class = by_class, compares_rows = compares_rows
     ),
     label = label, unit = unit, score = score, undefined = undefined, why_na = why_na,
-    score_in_parts = score_in_parts, class = "kw_metric"
+    score_in_parts = score_in_parts, pairs_in_parts = pairs_in_parts,
+    score_of_pairs = score_of_pairs, class = "kw_metric"
   )
 }
 

@@ -32,12 +32,13 @@ member_metric_quadratic_kappa <- function() {
       w <- weights %||% rep(1, length(truth))
       true <- as.double(as.integer(truth))
       total <- sum(w)
-      apply(predicted_class(prediction), 2L, function(called) {
-        # the mean over all pairs of a true and a called class
-        expected <- sum(w * true^2) / total + sum(w * called^2) / total -
-          2 * sum(w * true) * sum(w * called) / total^2
-        if (expected <= 0) NA_real_ else 1 - sum(w * (called - true)^2) / total / expected
-      })
+      called <- predicted_class(prediction)
+      sums <- function(x) .colSums(w * x, nrow(called), ncol(called))
+      # the mean over all pairs of a true and a called class
+      expected <- sum(w * true^2) / total + sums(called^2) / total -
+        2 * sum(w * true) * sums(called) / total^2
+      found <- 1 - sums((called - true)^2) / total / expected
+      ifelse(expected <= 0, NA_real_, found)
     }
   )
 }

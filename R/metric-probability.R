@@ -40,6 +40,7 @@ member_metric_brier <- function() {
 member_metric_auc <- function() {
   metric_definition("auc", "AUC", c("two_class", "many_class"), "higher",
     range = c(0, 1), compares_rows = TRUE, score_in_parts = auc_in_parts,
+    pairs_in_parts = auc_pairs, score_of_pairs = auc_of_pairs,
     undefined = needs_two_classes,
     does = paste(
       "Probability that a random row with the event is ranked above one without, ties",
@@ -63,23 +64,34 @@ auc_of_class <- function(class, truth, prediction, weights) {
 # The share of the pairs of rows within a part that are in the right order, over all parts;
 # for many classes the mean over one-against-rest.
 auc_in_parts <- function(truth, prediction, weights, part) {
+  auc_of_pairs(auc_pairs(truth, prediction, weights, part))
+}
+
+# By class: pairs (how many there are, by weight, in every part), right (values x parts: how many of
+# them are in the right order).
+auc_pairs <- function(truth, prediction, weights, part) {
   classes <- if (nlevels(truth) == 2L) 2L else seq_len(nlevels(truth))
   weight <- weights %||% rep(1, length(truth))
-  each <- lapply(classes, function(class) {
+  in_part <- split(seq_along(truth), part)
+  lapply(classes, function(class) {
     event <- as.integer(truth) == class
-    right <- 0
-    pairs <- 0
-    for (rows in split(seq_along(truth), part)) {
-      here <- sum(weight[rows][event[rows]]) * sum(weight[rows][!event[rows]])
-      if (here == 0) next
-      pairs <- pairs + here
+    pairs <- vapply(in_part, function(rows) {
+      sum(weight[rows][event[rows]]) * sum(weight[rows][!event[rows]])
+    }, 1)
+    right <- matrix(0, dim(prediction)[3], length(pairs), dimnames = list(NULL, names(pairs)))
+    for (name in names(pairs)[pairs > 0]) {
+      rows <- in_part[[name]]
       found <- auc_of_class(class, truth[rows], prediction[rows, , , drop = FALSE], weights[rows])
-      right <- right + here * found
+      right[, name] <- pairs[[name]] * found
     }
-    if (pairs > 0) right / pairs
+    list(pairs = pairs, right = right)
   })
-  each <- Filter(Negate(is.null), each)
-  if (length(each) == 0L) return(rep(NA_real_, dim(prediction)[3]))
+}
+
+auc_of_pairs <- function(by_class) {
+  there <- Filter(function(one) sum(one$pairs) > 0, by_class)
+  if (length(there) == 0L) return(rep(NA_real_, nrow(by_class[[1]]$right)))
+  each <- lapply(there, function(one) rowSums(one$right) / sum(one$pairs))
   Reduce(`+`, each) / length(each)
 }
 

@@ -116,7 +116,7 @@ execute_plan <- function(
   sink <- new_sink(plan, listener, journal, units, log)
   crew <- list(
     pool = pool, sink = sink, costs = new_costs(run$work), journal = journal, shuffle = shuffle,
-    deadline = if (is.null(limits$minutes)) Inf else started + 60 * limits$minutes
+    deadline = started + 60 * (limits$minutes %||% Inf) * (if (plan$pooled) before_judging else 1)
   )
   state <- new_round_state(plan, asked, limits$settings)
   rounds <- list()
@@ -163,6 +163,10 @@ execute_plan <- function(
     if (!is.null(journal)) journal$failure()
   )
 }
+
+# The share of a run's time after which nothing is fitted any more: where predictions are scored
+# together their errors are worked out at the end, which takes longer the more settings there are.
+before_judging <- 0.94
 
 # What all units of a run have in common.
 new_run <- function(plan, work, data, keep, limits) {

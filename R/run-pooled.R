@@ -65,10 +65,12 @@ usual_metrics <- function(brief, splits, pooled) {
   if (all(fine)) names else union(names[fine], "brier")
 }
 
-pool_scores <- function(results, plan) {
+# `judged = FALSE`, while a run goes on: what ranks alone, without its error.
+pool_scores <- function(results, plan, judged = TRUE) {
   metrics <- forgiving_metrics(plan)
+  if (!judged) metrics <- metrics[plan$decide]
   target <- brief_target(plan$brief)
-  blocks <- jackknife_blocks(target)
+  blocks <- if (judged) jackknife_blocks(target)
   n <- length(results$candidate)
   reps <- sort(unique(vapply(plan$splits, `[[`, integer(1), "rep")))
   chunks <- split(seq_len(n), (seq_len(n) - 1L) %/% 200L)
@@ -76,7 +78,7 @@ pool_scores <- function(results, plan) {
     predictions <- lapply(reps, function(rep) gather_predictions(results, plan, rep, settings))
     lapply(metrics, pooled_metric, predictions = predictions, target = target, blocks = blocks)
   })
-  results$pooled <- lapply(stats::setNames(nm = names(plan$metrics)), function(metric) {
+  results$pooled <- lapply(stats::setNames(nm = names(metrics)), function(metric) {
     Reduce(join_pooled_scores, lapply(found, `[[`, metric))
   })
   results
@@ -153,8 +155,8 @@ score_together <- function(metric, prediction, target, keep = rep(TRUE, length(p
 }
 
 # scores: settings x repeats; without: blocks x settings, mean over repeats of the scores
-# without each block; se: settings.
-pooled_metric <- function(metric, predictions, target, blocks) {
+# without each block; se: settings. Without `blocks` the scores only.
+pooled_metric <- function(metric, predictions, target, blocks = NULL) {
   whole <- lapply(predictions, score_together, metric = metric, target = target)
   if (any(vapply(whole, is.null, logical(1)))) {
     stop_kw(
@@ -165,15 +167,72 @@ pooled_metric <- function(metric, predictions, target, blocks) {
       remedy = "Use another metric."
     )
   }
+  scores <- matrix(unlist(whole), ncol = length(whole))
+  if (is.null(blocks)) return(list(scores = scores, without = NULL, se = NULL))
+  leave_out <- Map(leaving_out, predictions, whole, list(metric), list(target))
   without <- lapply(unique(blocks), function(block) {
-    each <- lapply(predictions, function(prediction) {
-      score_together(metric, prediction, target, blocks[prediction$rows] != block)
-    })
+    each <- Map(function(prediction, score) {
+      score(blocks[prediction$rows] == block)
+    }, predictions, leave_out)
     if (any(vapply(each, is.null, logical(1)))) NULL else Reduce(`+`, each) / length(each)
   })
-  without <- do.call(rbind, without) %||% matrix(NA_real_, 0L, length(whole[[1]]))
-  scores <- matrix(unlist(whole), ncol = length(whole))
+  without <- do.call(rbind, without) %||% matrix(NA_real_, 0L, nrow(scores))
   list(scores = scores, without = without, se = jackknife_error(without))
+}
+
+# Scores without some rows, as a function of which; `all`: the scores with them. A metric that is a
+# sum over rows, or over pairs within the parts, does not look at all the others again.
+leaving_out <- function(prediction, all, metric, target) {
+  if (is_sum_of_rows(metric, all)) return(leaving_out_of_sum(prediction, all, metric, target))
+  if (!is.null(metric$pairs_in_parts)) {
+    return(leaving_out_of_pairs(prediction, all, metric, target))
+  }
+  function(inside) score_together(metric, prediction, target, !inside)
+}
+
+# Of metrics of the user's nobody knows whether they heed weights.
+is_sum_of_rows <- function(metric, scores) {
+  metric$row_wise && identical(metric$undefined, never_undefined) &&
+    !is.null(named_member(metric)) && !any(is.infinite(scores))
+}
+
+leaving_out_of_sum <- function(prediction, all, metric, target) {
+  weights <- target$weights[prediction$rows] %||% rep(1, length(prediction$rows))
+  function(inside) {
+    if (sum(weights[inside]) == 0) return(all)
+    of_block <- score_together(metric, prediction, target, inside)
+    (sum(weights) * all - sum(weights[inside]) * of_block) / sum(weights[!inside])
+  }
+}
+
+leaving_out_of_pairs <- function(prediction, all, metric, target) {
+  settings <- if (is.null(prediction$complete)) seq_along(all) else which(prediction$complete)
+  if (length(settings) == 0L) return(function(inside) all)
+  truth <- truth_of(target, prediction$rows)
+  weights <- target$weights[prediction$rows]
+  part <- prediction$part
+  pairs_of <- function(rows) {
+    values <- prediction$values[rows, , settings, drop = FALSE]
+    metric$pairs_in_parts(truth[rows], values, weights[rows], part[rows])
+  }
+  whole <- pairs_of(rep(TRUE, length(part)))
+  function(inside) {
+    if (!is.null(metric$undefined(truth[!inside], weights[!inside]))) return(NULL)
+    parts <- unique(part[inside])
+    left <- pairs_of(part %in% parts & !inside)
+    all[settings] <- metric$score_of_pairs(Map(replaced_parts, whole, left, list(parts)))
+    all
+  }
+}
+
+# What is counted in parts, with some counted anew; those that no row is left of have no pairs.
+replaced_parts <- function(whole, anew, parts) {
+  parts <- as.character(parts)
+  whole$pairs[parts] <- 0
+  whole$right[, parts] <- 0
+  whole$pairs[names(anew$pairs)] <- anew$pairs
+  whole$right[, names(anew$pairs)] <- anew$right
+  whole
 }
 
 # Standard errors of the columns of a matrix of leave-one-block-out values.

@@ -11,7 +11,9 @@
 #   partial      scores on a share of the training rows, a data frame
 #   fits, nodes  how many there are; spent: seconds by what they were spent on
 #   pooled       scores of held-out predictions taken together, where the plan says so
-results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
+results_of <- function(
+  ledger, work, plan, spent_units = 0, rounds = list(), judged = TRUE
+) {
   results <- new_results(work, plan, !is.null(ledger$training), !is.null(ledger$predictions))
   results <- add_step_seconds(results, ledger$steps, work)
   spread <- spread_ledger(ledger, work)
@@ -40,7 +42,7 @@ results_of <- function(ledger, work, plan, spent_units = 0, rounds = list()) {
   # a search may have wanted more of them than a screen
   whole <- rowSums(!results$done[, splits_of_all(plan), drop = FALSE]) == 0L
   results$dropped <- dropped[!whole[dropped$at], ]
-  if (plan$pooled) pool_scores(results, plan) else results
+  if (plan$pooled) pool_scores(results, plan, judged) else results
 }
 
 # Fits on splits that were done, all shares of rows; a blend is made of those of others.

@@ -63,7 +63,8 @@ new_sink <- function(plan, listener, journal, units = 0, log = NULL) {
       watch$again(parts[[1]])
     },
     progress = watch$progress, end = watch$end, ledger = whole, units = function() units,
-    names = function() names, results = function() results_of(whole(), work, plan, units)
+    names = function() names,
+    results = function() results_of(whole(), work, plan, units, judged = FALSE)
   )
 }
 

@@ -178,6 +178,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// called_classes
+Rcpp::IntegerMatrix called_classes(const Rcpp::NumericVector& prediction, int rows, int classes);
+RcppExport SEXP _kilnwright_called_classes(SEXP predictionSEXP, SEXP rowsSEXP, SEXP classesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type prediction(predictionSEXP);
+    Rcpp::traits::input_parameter< int >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< int >::type classes(classesSEXP);
+    rcpp_result_gen = Rcpp::wrap(called_classes(prediction, rows, classes));
+    return rcpp_result_gen;
+END_RCPP
+}
 // auc_columns
 Rcpp::NumericVector auc_columns(const Rcpp::NumericVector& prediction, int the_class, int classes, const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights);
 RcppExport SEXP _kilnwright_auc_columns(SEXP predictionSEXP, SEXP the_classSEXP, SEXP classesSEXP, SEXP eventSEXP, SEXP weightsSEXP) {
@@ -259,6 +272,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_row_sums_of", (DL_FUNC) &_kilnwright_row_sums_of, 2},
     {"_kilnwright_log_loss_columns", (DL_FUNC) &_kilnwright_log_loss_columns, 5},
     {"_kilnwright_confusion_columns", (DL_FUNC) &_kilnwright_confusion_columns, 4},
+    {"_kilnwright_called_classes", (DL_FUNC) &_kilnwright_called_classes, 3},
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 5},
     {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 5},
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},

@@ -64,3 +64,26 @@ Rcpp::List confusion_columns(const Rcpp::NumericVector& prediction, const Rcpp::
   }
   return Rcpp::List::create(Rcpp::Named("called") = called, Rcpp::Named("hit") = hit);
 }
+
+// The called class of every row, numbered from 1: the most probable one, the first if tied; NA
+// where a probability is missing. Rows x values.
+// [[Rcpp::export]]
+Rcpp::IntegerMatrix called_classes(const Rcpp::NumericVector& prediction, int rows, int classes) {
+  const R_xlen_t n = rows;
+  const R_xlen_t values = n == 0 ? 0 : prediction.size() / (n * classes);
+  Rcpp::IntegerMatrix called(rows, static_cast<int>(values));
+  for (R_xlen_t v = 0; v < values; ++v) {
+    const double* here = &prediction[0] + v * n * classes;
+    for (R_xlen_t i = 0; i < n; ++i) {
+      int best = 0;
+      bool missing = std::isnan(here[i]);
+      for (int k = 1; k < classes; ++k) {
+        const double p = here[i + k * n];
+        missing = missing || std::isnan(p);
+        if (p > here[i + best * n]) best = k;
+      }
+      called(i, v) = missing ? NA_INTEGER : best + 1;
+    }
+  }
+  return called;
+}

@@ -119,3 +119,47 @@ test_that("where predictions are scored together, a fit that failed costs no oth
     }
   }
 })
+
+test_that("scores without a block of rows are those of the other rows, for every metric", {
+  n <- 40
+  table <- toy(n)
+  kinds <- list(
+    number = exp(table$number), two_class = factor(table$two), many_class = factor(table$three),
+    ordered = factor(table$three, c("low", "mid", "high"), ordered = TRUE),
+    count = rep_len(c(0, 2, 5, 1, 1), n), positive = exp(table$number)
+  )
+  for (kind in names(kinds)) {
+    truth <- kinds[[kind]]
+    values <- withr::with_seed(3, if (is.factor(truth)) {
+      p <- array(runif(n * nlevels(truth) * 3), c(n, nlevels(truth), 3))
+      for (i in 1:3) p[, , i] <- p[, , i] / rowSums(p[, , i])
+      p
+    } else {
+      matrix(runif(n * 3, 0.5, 4), n)
+    })
+    weights <- rep_len(c(1, 0.5, 3), n)
+    target <- kw("new_target")(truth, weights = weights)
+    prediction <- list(rows = seq_len(n), part = rep(1:5, n / 5), values = values)
+    blocks <- rep(1:8, each = 5)
+    fits <- vapply(strsplit(list_metrics()$for_outcome, ", "), function(words) {
+      kw("kind_words")(kind) %in% words
+    }, NA)
+    names <- list_metrics()$metric[fits]
+    expect_gt(length(names), 0)
+    for (metric in kw("find_metrics")(names, kind)) {
+      if (metric$compares_rows && is.null(metric$score_in_parts)) next
+      # costs of single cases are part of the brief
+      if (!is.null(metric$undefined(truth, weights))) next
+      found <- kw("pooled_metric")(metric, list(prediction), target, blocks)
+      by_hand <- t(vapply(1:8, function(block) {
+        others <- blocks != block
+        rest <- if (is.factor(truth)) values[others, , ] else values[others, ]
+        if (is.null(metric$score_in_parts)) {
+          return(metric$score(truth[others], rest, weights[others]))
+        }
+        metric$score_in_parts(truth[others], rest, weights[others], prediction$part[others])
+      }, numeric(3)))
+      expect_equal(found$without, by_hand, tolerance = 1e-12, info = metric$name)
+    }
+  }
+})
