@@ -32,12 +32,12 @@ member_finding_duplicates <- finding_definition("duplicates", function(look) {
   astride <- any(twice) && !is.null(group) && straddles(marks[[1]], look$brief$table[[group]])
   # no longer needed, and as large as two columns
   rm(marks)
-  exact <- if (any(twice)) repeated_rows(look, twice, with_outcome, if (astride) group)
+  exact <- if (any(twice)) finding_of_repeats(look, twice, with_outcome, if (astride) group)
   list(exact, near_duplicates(look, columns, twice))
 }, "Rows that are there twice.")
 
 # `group`: of which the same rows are in different ones.
-repeated_rows <- function(look, twice, columns, group) {
+finding_of_repeats <- function(look, twice, columns, group) {
   deciding <- deciding_column(lapply(columns, `[`, look$some))
   chance <- !is.null(deciding)
   finding(
