@@ -178,8 +178,12 @@ choose_one_se <- function(field) {
       " that are worse than the best (", field$name(leader), ", ", field$metric$label, " ",
       with_spread(field$mean[leader], field$se[leader]),
       ") by no more than one standard error of the difference: its own mean is ",
-      round_to(field$mean[at], field$se[leader]), ", worse by ",
-      with_spread(found$difference[at], found$se[at]), "."
+      round_to(field$mean[at], field$se[leader]),
+      if (found$difference[at] > 1e-9 * abs(field$mean[leader])) {
+        paste0(", worse by ", with_spread(found$difference[at], found$se[at]), ".")
+      } else {
+        ", no worse."
+      }
     )
   })
 }

@@ -235,3 +235,21 @@ test_that("a model with a step of one's own opens in a session that never saw th
   out <- system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(script)), stdout = TRUE)
   expect_equal(as.numeric(strsplit(trimws(out), " +")[[1]]), predict(model, toy()[1:3, ])$value)
 })
+
+test_that("what differs by rounding alone is called no worse", {
+  table <- toy(150)
+  table$x1 <- table$x1 - mean(table$x1) + 0.01
+  near_one <- define_family("near_one", "number",
+    defaults = list(by = 0), fit = function(x, y, weights, settings, seed, threads) settings$by,
+    predict = function(model, x) 1 - model * x[, 1]
+  )
+  level <- define_metric("level", "number", "lower", function(truth, prediction, weights) {
+    mean(prediction)
+  })
+  cmp <- quiet_run(brief(table[c("x1", "number")], "number"),
+    candidates(a = near_one(), b = pipeline(pre_minimal(), near_one(by = 1e-12))),
+    splits = split_kfold(5, repeats = 2), metrics = list(level()), seed = 1, workers = 1
+  )
+  expect_identical(standings(cmp)$candidate[1], "b")
+  expect_match(select_final(cmp, "one_se")$reason, "its own mean is 1[.0]*, no worse[.]$")
+})
