@@ -194,13 +194,43 @@ plain_file <- function(file) {
   input <- gzfile(file, open = "rb")
   on.exit(close(input), add = TRUE)
   copied <- with_conditions(copy_connection(input, copy))
-  trouble <- c(copied$error, copied$warnings)
+  trouble <- c(copied$error, copied$warnings, if (is_cut_off(file, copy)) "It was cut off.")
   if (length(trouble) > 0L) {
     # reason: a temporary copy of ours
     unlink(copy)
     stop_kw("file", paste0("The gzipped file ", quoted(file), " is damaged."), where = trouble[1])
   }
   copy
+}
+
+# Was a gzipped file, of which `copy` holds what could be read, cut off? It ends with the number of
+# bytes that its last member holds (RFC 1952); reading it stops at a cut without a word.
+is_cut_off <- function(file, copy) {
+  # text that is only called gzipped is read as it is
+  if (!identical(readBin(file, raw(), 2L), as.raw(c(0x1f, 0x8b)))) return(FALSE)
+  bytes <- readBin(file, raw(), file.size(file))
+  promised <- sum(as.integer(utils::tail(bytes, 4L)) * 256^(0:3))
+  if (promised == file.size(copy) %% 256^4) return(FALSE)
+  # several members, one behind the other, as of files that were joined
+  last <- max(gzip_members(bytes), 0L)
+  if (last <= 1L) return(TRUE)
+  member <- tempfile(fileext = ".gz")
+  # reason: temporary files of ours
+  on.exit(unlink(c(member, paste0(member, ".csv"))))
+  writeBin(utils::tail(bytes, -(last - 1L)), member)
+  input <- gzfile(member, open = "rb")
+  on.exit(close(input), add = TRUE)
+  copy_connection(input, paste0(member, ".csv"))
+  promised != file.size(paste0(member, ".csv")) %% 256^4
+}
+
+# Where members of a gzipped file begin, by bytes of their headers that data hardly ever has.
+gzip_members <- function(bytes) {
+  at <- which(bytes == as.raw(0x1f))
+  at <- at[at + 9L <= length(bytes)]
+  value <- function(place, i) as.integer(bytes[place + i])
+  at <- at[value(at, 1L) == 0x8b & value(at, 2L) == 8L]
+  at[value(at, 3L) < 32L & value(at, 8L) %in% c(0L, 2L, 4L) & value(at, 9L) %in% c(0:13, 255L)]
 }
 
 check_file_exists <- function(file) {

@@ -149,3 +149,26 @@ test_that("tables of thousands of columns are looked at without pairs of all of 
   x[5, 3] <- NA
   expect_identical(pairs(x, 0.95)$second, c(900L, 1100L))
 })
+
+test_that("a gzipped table that was cut off is refused, wherever the cut is", {
+  folder <- withr::local_tempdir()
+  at <- function(name) file.path(folder, name)
+  table <- data.frame(x = 1:3000, y = withr::with_seed(1, round(rnorm(3000), 6)))
+  write.csv(table, gzfile(at("whole.csv.gz")), row.names = FALSE)
+  bytes <- readBin(at("whole.csv.gz"), raw(), 1e6)
+  same(read_data(at("whole.csv.gz")), table)
+  for (keep in c(0.3, 0.5, 0.9, 1 - 4 / length(bytes))) {
+    writeBin(utils::head(bytes, round(keep * length(bytes))), at("cut.csv.gz"))
+    expect_error(read_data(at("cut.csv.gz")), "damaged", class = "kw_error_file")
+  }
+  # files that were joined are one table; a part of the second does not pass for it
+  write.table(table, gzfile(at("more.gz")), sep = ",", row.names = FALSE, col.names = FALSE)
+  more <- readBin(at("more.gz"), raw(), 1e6)
+  writeBin(c(bytes, more), at("joined.csv.gz"))
+  same(read_data(at("joined.csv.gz")), rbind(table, table))
+  writeBin(c(bytes, utils::head(more, 9000)), at("joined.csv.gz"))
+  expect_error(read_data(at("joined.csv.gz")), "damaged", class = "kw_error_file")
+  # text that is called gzipped
+  writeLines(c("x,y", "1,2", "3,4"), at("text.csv.gz"))
+  same(read_data(at("text.csv.gz")), data.frame(x = c(1L, 3L), y = c(2L, 4L)))
+})
