@@ -209,6 +209,8 @@ is_cut_off <- function(file, copy) {
   # text that is only called gzipped is read as it is
   if (!identical(readBin(file, raw(), 2L), as.raw(c(0x1f, 0x8b)))) return(FALSE)
   bytes <- readBin(file, raw(), file.size(file))
+  # what a member of nothing takes
+  if (length(bytes) < 18L) return(TRUE)
   promised <- sum(as.integer(utils::tail(bytes, 4L)) * 256^(0:3))
   if (promised == file.size(copy) %% 256^4) return(FALSE)
   # several members, one behind the other, as of files that were joined

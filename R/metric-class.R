@@ -264,6 +264,7 @@ margins <- function(counts) {
 
 # rows x values, numbers of the most probable class
 predicted_class <- function(prediction) {
+  if (dim(prediction)[1] == 0L) return(matrix(0L, 0L, dim(prediction)[3]))
   called_classes(prediction, dim(prediction)[1], dim(prediction)[2])
 }
 

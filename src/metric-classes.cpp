@@ -66,11 +66,11 @@ Rcpp::List confusion_columns(const Rcpp::NumericVector& prediction, const Rcpp::
 }
 
 // The called class of every row, numbered from 1: the most probable one, the first if tied; NA
-// where a probability is missing. Rows x values.
+// where a probability is missing. Rows (at least one) x values.
 // [[Rcpp::export]]
 Rcpp::IntegerMatrix called_classes(const Rcpp::NumericVector& prediction, int rows, int classes) {
   const R_xlen_t n = rows;
-  const R_xlen_t values = n == 0 ? 0 : prediction.size() / (n * classes);
+  const R_xlen_t values = prediction.size() / (n * classes);
   Rcpp::IntegerMatrix called(rows, static_cast<int>(values));
   for (R_xlen_t v = 0; v < values; ++v) {
     const double* here = &prediction[0] + v * n * classes;
