@@ -191,16 +191,23 @@ plain_file <- function(file) {
   check_file_exists(file)
   if (!grepl("\\.gz$", file, ignore.case = TRUE)) return(file)
   copy <- tempfile(fileext = ".csv")
-  input <- gzfile(file, open = "rb")
-  on.exit(close(input), add = TRUE)
-  copied <- with_conditions(copy_connection(input, copy))
-  trouble <- c(copied$error, copied$warnings, if (is_cut_off(file, copy)) "It was cut off.")
+  unpacked <- with_conditions({
+    unpack(file, copy)
+    if (is_cut_off(file, copy)) stop("it was cut off")
+  })
+  trouble <- c(unpacked$error, unpacked$warnings)
   if (length(trouble) > 0L) {
     # reason: a temporary copy of ours
     unlink(copy)
     stop_kw("file", paste0("The gzipped file ", quoted(file), " is damaged."), where = trouble[1])
   }
   copy
+}
+
+unpack <- function(file, copy) {
+  input <- gzfile(file, open = "rb")
+  on.exit(close(input))
+  copy_connection(input, copy)
 }
 
 # Was a gzipped file, of which `copy` holds what could be read, cut off? It ends with the number of
@@ -216,14 +223,12 @@ is_cut_off <- function(file, copy) {
   # several members, one behind the other, as of files that were joined
   last <- max(gzip_members(bytes), 0L)
   if (last <= 1L) return(TRUE)
-  member <- tempfile(fileext = ".gz")
+  member <- tempfile(fileext = c(".gz", ".csv"))
   # reason: temporary files of ours
-  on.exit(unlink(c(member, paste0(member, ".csv"))))
-  writeBin(utils::tail(bytes, -(last - 1L)), member)
-  input <- gzfile(member, open = "rb")
-  on.exit(close(input), add = TRUE)
-  copy_connection(input, paste0(member, ".csv"))
-  promised != file.size(paste0(member, ".csv")) %% 256^4
+  on.exit(unlink(member))
+  writeBin(utils::tail(bytes, -(last - 1L)), member[1])
+  unpack(member[1], member[2])
+  promised != file.size(member[2]) %% 256^4
 }
 
 # Where members of a gzipped file begin, by bytes of their headers that data hardly ever has.

@@ -137,9 +137,8 @@ score_together <- function(metric, prediction, target, keep = rep(TRUE, length(p
   weights <- target$weights[rows]
   if (!is.null(metric$undefined(truth, weights))) return(NULL)
   values <- prediction$values
-  settings <- seq_len(dim(values)[length(dim(values))])
-  scores <- rep(NA_real_, length(settings))
-  if (!is.null(prediction$complete)) settings <- which(prediction$complete)
+  scores <- rep(NA_real_, dim(values)[length(dim(values))])
+  settings <- settings_in(prediction, scores)
   if (length(settings) == 0L) return(scores)
   values <- if (length(dim(values)) == 3L) {
     values[keep, , settings, drop = FALSE]
@@ -152,6 +151,11 @@ score_together <- function(metric, prediction, target, keep = rep(TRUE, length(p
     metric$score_in_parts(truth, values, weights, prediction$part[keep])
   }
   scores
+}
+
+# Those whose predictions are all there; all of them where it is not said.
+settings_in <- function(prediction, scores) {
+  if (is.null(prediction$complete)) seq_along(scores) else which(prediction$complete)
 }
 
 # scores: settings x repeats; without: blocks x settings, mean over repeats of the scores
@@ -206,7 +210,7 @@ leaving_out_of_sum <- function(prediction, all, metric, target) {
 }
 
 leaving_out_of_pairs <- function(prediction, all, metric, target) {
-  settings <- if (is.null(prediction$complete)) seq_along(all) else which(prediction$complete)
+  settings <- settings_in(prediction, all)
   if (length(settings) == 0L) return(function(inside) all)
   truth <- truth_of(target, prediction$rows)
   weights <- target$weights[prediction$rows]
