@@ -425,8 +425,10 @@ report_set_aside <- function(model) {
 }
 
 report_explanation <- function(model, choice) {
+  kind <- brief_of(choice$cmp)$kind
+  # what the figures and tables below are made of
+  choice$cmp <- with_held_out(choice$cmp, c(choice$at, best_of_candidates(choice$cmp)))
   cmp <- choice$cmp
-  kind <- brief_of(cmp)$kind
   importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)

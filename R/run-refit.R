@@ -56,6 +56,22 @@ setting_predictions <- function(cmp, at) {
   })
 }
 
+# The comparison with the held-out predictions of these settings, for what asks for them again and
+# again: each is fitted once more at most.
+with_held_out <- function(cmp, settings) {
+  splits <- which(!is_apparent(all_splits(cmp)))
+  for (at in unique(settings)) {
+    if (!is.null(kept_predictions(cmp, at))) next
+    records <- Map(function(split, prediction) {
+      # as a path of one value
+      size <- if (is.null(dim(prediction))) length(prediction) else dim(prediction)
+      list(settings = at, split = split, place = 1L, values = array(prediction, c(size, 1L)))
+    }, splits, setting_predictions(cmp, at))
+    cmp$results$predictions <- c(cmp$results$predictions, unname(records))
+  }
+  cmp
+}
+
 # One setting of a comparison, to be fitted again on any rows of the working table:
 #   data              all working rows, or what is given in their place
 #   fit(rows, place)  what refit_setting() gives, and predict(frame) for untouched rows

@@ -42,7 +42,7 @@ diagnose(cmp)
 # another candidate on the same splits, then more finely around the best
 cmp <- extend_comparison(
   cmp,
-  candidates(forest = pipeline(ready, fam_forest(trees = 200, min_node = among(2, 10)))),
+  candidates(forest = pipeline(ready, fam_forest(trees = 100, min_node = among(2, 10)))),
   quiet = TRUE
 )
 cmp <- extend_comparison(cmp, refine_ranges(cmp, "penalised"), quiet = TRUE)

@@ -78,3 +78,29 @@ test_that("names that are code stay text", {
   expect_match(verdict, "&lt;i&gt;t&lt;/i&gt;|&lt;b&gt;")
   expect_lt(at, regexpr("id=\"question\"", page, fixed = TRUE))
 })
+
+test_that("a report fits what it shows once more at most, and not at all if predictions were kept", {
+  skip_if_not_installed("htmltools")
+  fits <- withr::local_tempfile()
+  fam_noted <- define_family("noted", "two_class",
+    fit = function(x, y, weights, settings, seed, threads) {
+      cat("fit\n", file = settings$file, append = TRUE)
+      stats::glm.fit(cbind(1, x[, "x1"]), as.integer(y) - 1, family = stats::binomial())
+    },
+    predict = function(model, x) {
+      p <- stats::plogis(drop(cbind(1, x[, "x1"]) %*% model$coefficients))
+      cbind(1 - p, p)
+    },
+    defaults = list(file = "")
+  )
+  fits_of_report <- function(keep) {
+    cmp <- quiet_run(toy_brief(table = toy(80)), candidates(
+      base = fam_baseline(), noted = pipeline(pre_drop(columns = "colour"), fam_noted(file = fits))
+    ), splits = split_kfold(4), seed = 1, keep = keep, workers = 1)
+    model <- fit_final(select_final(cmp, "best_mean"))
+    unlink(fits)
+    write_report(model, withr::local_tempfile(fileext = ".html"))
+    length(lines_so_far(fits))
+  }
+  expect_identical(fits_of_report("none") - fits_of_report("all_predictions"), 4L)
+})
