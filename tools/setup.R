@@ -21,7 +21,7 @@ wanted_packages <- function(level, description = "DESCRIPTION") {
     "C50", "Cubist", "earth", "gbm", "kernlab", "LiblineaR", "MASS", "naivebayes", "quadprog",
     "quantreg"
   )
-  tests <- c(models, "openssl", "testthat", "withr", "readxl", "nanoparquet")
+  tests <- c(models, "openssl", "processx", "testthat", "withr", "readxl", "nanoparquet")
   everything <- setdiff(
     c(imports, command_line, tests, split_field(fields[["Suggests"]])), "lightgbm"
   )

@@ -109,6 +109,30 @@ command <- function(...) {
   )
 }
 
+# R in a process of its own that goes on beside the test, at the latest until the test ends.
+start_r <- function(arguments, out = NULL, err = NULL, env = parent.frame()) {
+  process <- processx::process$new(
+    file.path(R.home("bin"), "Rscript"), as.character(arguments), stdout = out, stderr = err,
+    env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"))
+  )
+  withr::defer(process$kill(), envir = env)
+  process
+}
+
+# Goes on as soon as `ready()` is TRUE; whether it was within the seconds.
+eventually <- function(ready, seconds = 120) {
+  until <- Sys.time() + seconds
+  while (Sys.time() < until) {
+    if (isTRUE(ready())) return(TRUE)
+    Sys.sleep(0.05)
+  }
+  FALSE
+}
+
+lines_so_far <- function(file) {
+  if (file.exists(file)) readLines(file, warn = FALSE) else character()
+}
+
 # A report's words: without the long lines of its pictures and scripts, where a search takes minutes.
 page_text <- function(file) {
   lines <- readLines(file, warn = FALSE)

@@ -25,7 +25,7 @@ configurations <- list(
   rules = list(list(), list(rounds = 5), list(min_leaf = 40, most_rules = 1), list(confidence = 1)),
   adaptive_splines = list(list(), list(degree = 2), list(degree = 3)),
   support_vectors = list(
-    list(), list(kernel = "linear"), list(kernel = "polynomial", degree = 3),
+    list(), list(kernel = "linear"), list(kernel = "polynomial", degree = 3, cost = 0.01),
     list(cost = 1e-3), list(cost = 100, width = 0.41)
   ),
   tree = list(

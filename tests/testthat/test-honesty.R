@@ -5,12 +5,12 @@
 too_often <- function(rate, nominal, runs) rate > nominal + 4 * sqrt(nominal * (1 - nominal) / runs)
 
 test_that("alike candidates are called different about as seldom as the level says", {
-  rate <- mean(simulate(25, function(s) {
-    alike_called_different(s, split_kfold(10, repeats = 3), n = 40)
+  rate <- mean(simulate(15, function(s) {
+    alike_called_different(s, split_kfold(10, repeats = 2), n = 40)
   }))
-  expect_false(too_often(rate, 0.05, 25))
-  rate <- mean(simulate(25, function(s) alike_called_different(s, split_leave_row(), n = 30)))
-  expect_false(too_often(rate, 0.05, 25))
+  expect_false(too_often(rate, 0.05, 15))
+  rate <- mean(simulate(15, function(s) alike_called_different(s, split_leave_row(), n = 30)))
+  expect_false(too_often(rate, 0.05, 15))
 })
 
 test_that("pooled differences are judged by the jackknife of the paired difference", {
@@ -257,8 +257,8 @@ test_that("nested scores on pure noise are those of chance under a search and a 
 })
 
 test_that("the paired rule costs no more than that of 1984 where sites are unlike", {
-  paired <- simulate(8, function(seed) regret_of_rule(seed, "one_se", unlike = TRUE))
-  apart <- simulate(8, function(seed) regret_of_rule(seed, "one_se_1984", unlike = TRUE))
+  paired <- simulate(5, function(seed) regret_of_rule(seed, "one_se", unlike = TRUE))
+  apart <- simulate(5, function(seed) regret_of_rule(seed, "one_se_1984", unlike = TRUE))
   expect_true(all(paired >= -1e-8))
   expect_lt(mean(paired), mean(apart))
 })

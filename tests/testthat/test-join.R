@@ -30,15 +30,6 @@ start_worker <- function(url, certificate, before = character()) {
   log
 }
 
-eventually <- function(what, seconds = 120) {
-  until <- Sys.time() + seconds
-  while (Sys.time() < until) {
-    if (what()) return(TRUE)
-    Sys.sleep(0.1)
-  }
-  FALSE
-}
-
 says_it_ended <- function(log) {
   eventually(function() any(grepl("The run has ended", readLines(log, warn = FALSE), fixed = TRUE)))
 }

@@ -195,35 +195,21 @@ test_that("killed at random moments and resumed ends as if nothing had happened"
     near = fam_neighbours(neighbours = among(1:5))
   ), splits = split_kfold(5), seed = 3)
   saveRDS(plan, plan_file)
-  code <- paste0(
-    "suppressMessages(library(kilnwright)); plan <- readRDS('", plan_file,
-    "'); writeLines(as.character(Sys.getpid()), '", plan_file,
-    ".pid'); run_comparison(plan, journal = '", file, "', workers = 1, quiet = TRUE)"
-  )
-  moments <- withr::with_seed(5, runif(10, 0, 0.7))
+  begun <- withr::local_tempfile()
+  code <- sprintf(paste0(
+    "suppressMessages(library(kilnwright)); plan <- readRDS('%s'); file.create('%s'); ",
+    "run_comparison(plan, journal = '%s', workers = 1, quiet = TRUE)"
+  ), plan_file, begun, file)
+  moments <- withr::with_seed(5, runif(6, 0, 0.7))
   kept <- 0
   for (moment in moments) {
-    unlink(paste0(plan_file, ".pid"))
-    system2(
-      file.path(R.home("bin"), "Rscript"),
-      c("-e", shQuote(code)),
-      stdout = FALSE,
-      stderr = FALSE,
-      wait = FALSE
-    )
-    until <- Sys.time() + 30
-    alive <- function() {
-      file.exists(paste0(plan_file, ".pid")) &&
-        tools::pskill(as.integer(readLines(paste0(plan_file, ".pid"))), 0)
-    }
-    while (!alive() && Sys.time() < until) Sys.sleep(0.02)
+    unlink(begun)
+    run <- start_r(c("-e", code))
+    expect_true(eventually(function() file.exists(begun)))
     # every other time it gets somewhere first
-    if (moment > 0.35) {
-      while (alive() && rows_so_far(file) <= kept && Sys.time() < until) Sys.sleep(0.02)
-    }
+    if (moment > 0.35) eventually(function() !run$is_alive() || rows_so_far(file) > kept)
     Sys.sleep(moment)
-    if (alive()) tools::pskill(as.integer(readLines(paste0(plan_file, ".pid"))), 9)
-    while (alive() && Sys.time() < until) Sys.sleep(0.02)
+    run$kill()
     now <- rows_so_far(file)
     expect_gte(now, kept)
     kept <- now

@@ -62,7 +62,7 @@ names_used <- function(expr) {
     }
     for (part in as.list(e)) if (!missing(part)) walk(part)
   }
-  walk(expr)
+  if (any(c("::", ":::", "do.call", "match.fun", "get") %in% all.names(expr))) walk(expr)
   list(names = unique(found), packages = unique(packages), cli = unique(cli))
 }
 

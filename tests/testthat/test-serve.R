@@ -275,45 +275,26 @@ test_that("arguments of a service that make no sense are refused", {
   expect_error(serve_model(model, host = "no such place"), class = "kw_error_view")
 })
 
-# The process whose arguments have these two in a row.
-process_called <- function(...) {
-  wanted <- paste(c(...), collapse = " ")
-  files <- Sys.glob("/proc/[0-9]*/cmdline")
-  called <- vapply(files, function(file) {
-    bytes <- suppressWarnings(tryCatch(readBin(file, "raw", 1e5), error = function(e) raw()))
-    bytes[bytes == as.raw(0L)] <- as.raw(32L)
-    grepl(wanted, rawToChar(bytes), fixed = TRUE)
-  }, NA)
-  as.integer(basename(dirname(files[called])))
-}
-
 test_that("kilnwright serve answers, and ends when it is asked to", {
   skip_if_not_installed("httpuv")
-  skip_if_not(dir.exists("/proc/self"), "/proc, to find the process")
+  skip_on_os("windows")
   file <- withr::local_tempfile(fileext = ".kilnwright")
   save_model(model_to_serve(), file)
   out <- withr::local_tempfile()
+  err <- withr::local_tempfile()
   port <- httpuv::randomPort(min = 20000L)
   command <- system.file("exec", "kilnwright", package = "kilnwright")
-  system2(file.path(R.home("bin"), "Rscript"),
-    c(shQuote(command), "serve", shQuote(file), "--port", port, "--trust"),
-    stdout = out, stderr = paste0(out, "-said"), wait = FALSE,
-    env = paste0("R_LIBS=", paste(.libPaths(), collapse = ":"))
-  )
+  served <- start_r(c(command, "serve", file, "--port", port, "--trust"), out = out, err = err)
   address <- paste0("http://127.0.0.1:", port, "/health")
-  end <- Sys.time() + 60
-  repeat {
-    found <- tryCatch(suppressWarnings(readLines(address)), error = function(e) NULL)
-    if (!is.null(found) || Sys.time() > end) break
-    Sys.sleep(0.2)
-  }
+  found <- NULL
+  eventually(function() {
+    found <<- tryCatch(suppressWarnings(readLines(address)), error = function(e) NULL)
+    !is.null(found)
+  })
   expect_match(paste(found, collapse = ""), "\"status\":\"ok\"", fixed = TRUE)
   expect_identical(readLines(out), paste0("http://127.0.0.1:", port, "/"))
-  tools::pskill(process_called("--port", port), tools::SIGTERM)
-  said <- character()
-  while (length(said) < 2L && Sys.time() < end) {
-    Sys.sleep(0.1)
-    said <- readLines(paste0(out, "-said"))
-  }
+  served$signal(tools::SIGTERM)
+  expect_true(eventually(function() !served$is_alive()))
+  said <- readLines(err)
   expect_match(said[2], "Ended after 1 request and 0 rows; 0 refused.", fixed = TRUE)
 })

@@ -87,14 +87,12 @@ test_that("the command watches a run in the browser, and new scores appear by th
   quiet_run(plan, journal = file, limits = limits(settings = 2), workers = 1)
   out <- withr::local_tempfile()
   command <- system.file("exec", "kilnwright", package = "kilnwright")
-  system2(file.path(R.home("bin"), "Rscript"), c(command, "view", folder, "--no-browser"),
-    stdout = out, stderr = out, wait = FALSE)
-  for (i in 1:600) {
-    address <- if (file.exists(out)) grep("^http", readLines(out), value = TRUE)
-    if (length(address) == 1L) break
-    Sys.sleep(0.1)
-  }
-  withr::defer(system2("pkill", c("-f", shQuote(paste("view", folder)))))
+  start_r(c(command, "view", folder, "--no-browser"), out = out)
+  address <- character()
+  eventually(function() {
+    address <<- grep("^http", lines_so_far(out), value = TRUE)
+    length(address) == 1L
+  })
   page <- open_browser(address)
   rows <- "return [...document.querySelectorAll('#look .tabulator-row')].length"
   progress <- "return document.getElementById('view-progress').textContent"

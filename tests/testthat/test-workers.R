@@ -174,9 +174,10 @@ test_that("every worker killed at once does not lose a score", {
   )
   killed <- FALSE
   listener <- function(event) {
-    if (event$type == "progress" && !killed && file.exists(file)) {
+    pids <- unique(as.integer(lines_so_far(file)))
+    if (event$type == "progress" && !killed && length(pids) > 0L) {
       killed <<- TRUE
-      tools::pskill(unique(as.integer(readLines(file))), 9)
+      tools::pskill(pids, 9)
     }
   }
   cmp <- kw("execute_plan")(plan, workers = 2, listener = listener)
@@ -230,22 +231,17 @@ test_that("limits end a run with a valid comparison that says so", {
   expect_error(limits(minutes = 0), "minutes", class = "kw_error_argument")
 })
 
-wait_for <- function(ready, seconds = 30) {
-  until <- Sys.time() + seconds
-  while (!isTRUE(eval.parent(substitute(ready))) && Sys.time() < until) Sys.sleep(0.05)
-}
-
 test_that("an interruption gives what is done", {
   skip_on_os("windows")
   script <- withr::local_tempfile(fileext = ".R")
-  pids <- withr::local_tempfile()
+  fits <- withr::local_tempfile()
   out <- withr::local_tempfile()
   writeLines(c(
     "library(kilnwright)", "table <- data.frame(x = rnorm(300), y = rnorm(300))",
     "job <- brief(table, 'y')",
     "slow <- define_family('slow', 'number', defaults = list(by = 1),",
     "  fit = function(x, y, weights, settings, seed, threads) {",
-    sprintf("    cat(Sys.getpid(), '\\n', file = '%s', append = TRUE)", pids),
+    sprintf("    cat('fit\\n', file = '%s', append = TRUE)", fits),
     "    Sys.sleep(0.05)",
     "    mean(y)",
     "  },",
@@ -254,13 +250,12 @@ test_that("an interruption gives what is done", {
     "  splits = split_kfold(3), metrics = 'mae', seed = 1, workers = 1, quiet = TRUE)",
     "cat('stopped by', cmp$stopped, sum(!is.na(standings(cmp)$place)) > 0, '\\n')"
   ), script)
-  system2(file.path(R.home("bin"), "Rscript"), script, stdout = out, stderr = FALSE, wait = FALSE)
+  run <- start_r(script, out = out)
   # far enough for a setting to be scored on all splits, and far from the end, however busy the
   # machine is
-  begun <- function() if (file.exists(pids)) readLines(pids, warn = FALSE) else character()
-  wait_for(length(begun()) > 60, seconds = 120)
-  tools::pskill(as.integer(begun()[1]), tools::SIGINT)
-  wait_for(length(readLines(out, warn = FALSE)) > 0, seconds = 120)
+  expect_true(eventually(function() length(lines_so_far(fits)) > 60))
+  run$interrupt()
+  expect_true(eventually(function() !run$is_alive()))
   expect_match(readLines(out), "stopped by an interruption TRUE", all = FALSE)
 })
 
@@ -307,7 +302,7 @@ test_that("a stopped worker's fit is done by another one, and if all are stopped
 
 test_that("a worker that was stopped is given up after the limit, and the rest goes on", {
   skip_on_os("windows")
-  local_stand_in("unanswered_grace", 4)
+  local_stand_in("unanswered_grace", 2)
   pids <- withr::local_tempfile()
   stops <- define_family("stops", "number",
     fit = function(x, y, weights, settings, seed, threads) {
@@ -319,13 +314,13 @@ test_that("a worker that was stopped is given up after the limit, and the rest g
   )
   plan <- plan_comparison(
     toy_brief("number", toy(60)), candidates(
-      s = pipeline(pre_drop(columns = "colour"), stops(at = among(1:4), pids = pids))
+      s = pipeline(pre_drop(columns = "colour"), stops(at = among(1:2), pids = pids))
     ),
     splits = split_kfold(2), metrics = "rmse", seed = 1
   )
   withr::defer(tools::pskill(unique(as.integer(readLines(pids))), 9))
   cmp <- quiet_run(plan, workers = 2, limits = limits(fit_seconds = 3))
-  expect_identical(is.na(standings(cmp)$place), c(FALSE, FALSE, FALSE, TRUE))
+  expect_identical(is.na(standings(cmp)$place), c(FALSE, TRUE))
   expect_match(failures(cmp)$message, "stopped after the limit of 3 s", all = TRUE)
 })
 
@@ -351,17 +346,22 @@ test_that("a unit and its twin that are back at the same time count once", {
 
 test_that("workers are sent home when they have answered, and those in a long fit all the same", {
   skip_on_os("windows")
-  # `patience`: longer than a run waits, since a new worker takes its time on a busy machine
-  work <- function(seconds, patience) {
-    profile <- paste0("home-", seconds)
+  # a worker that answers as soon as there is the file `go`
+  answered <- function(go, patience) {
+    done <- withr::local_tempfile()
+    profile <- paste0("home-", basename(done))
     mirai::daemons(1, dispatcher = TRUE, .compute = profile)
     task <- mirai::mirai({
-      Sys.sleep(seconds)
-      "answered"
-    }, seconds = seconds, .compute = profile)
+      while (!file.exists(go)) Sys.sleep(0.05)
+      Sys.sleep(0.3)
+      file.create(done)
+    }, go = go, done = done, .compute = profile)
+    expect_true(eventually(function() kw("tasks_out")(profile) > 0))
     kw("send_home")(profile, patience)
-    mirai::call_mirai(task)$data
+    mirai::call_mirai(task)
+    file.exists(done)
   }
-  expect_identical(work(0.3, patience = 120), "answered")
-  expect_true(mirai::is_error_value(work(600, patience = 0.2)))
+  # longer than a run waits, since a new worker takes its time on a busy machine
+  expect_true(answered(tempdir(), patience = 120))
+  expect_false(answered(file.path(tempdir(), "never"), patience = 0.2))
 })
