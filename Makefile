@@ -43,10 +43,10 @@ check-native: setup-test
 	sh tools/check-native.sh
 
 lint: setup-develop
-	$(R) -e 'found <- lintr::lint_package(); print(found); quit(status = length(found) > 0)'
+	$(R) tools/lint.R
 
-# What must hold beside the tests: style, help pages as the sources say, spelling, and the
-# package's check (its tests are run by make test).
+# What must hold beside the tests before anything lands: style, help pages as the sources say,
+# spelling, and the package's check (its tests are run by make test). It takes longer than they do.
 verify: lint drift spell
 	@mkdir -p build
 	rm -f build/kilnwright_*.tar.gz

@@ -45,14 +45,20 @@ if (length(stray) > 0L) {
 }
 new <- unname(c(
   "# Reference", "",
-  "Made by `make docs` from the code: all calls by job, then all parts. In R, `?kilnwright` has the",
+  paste(
+    "Made by `make docs` from the code: all calls by job, then all parts. In R, `?kilnwright` has",
+    "the"
+  ),
   "calls, `list_parts()` the parts; on the command line `kilnwright parts`.",
   reference_markdown(),
   "", "# Parts",
   "", "## Steps", "", parts("step"),
   "", "Around them `either()`, `optional()`, `as_is()`.",
   "", "## Families", "",
-  "Families for numbers take counts and positive amounts too, families for many classes ordered ones.",
+  paste(
+    "Families for numbers take counts and positive amounts too, families for many classes ordered",
+    "ones."
+  ),
   "", families(),
   "", "## Metrics", "",
   "Give several, one decides: `metrics = c(\"auc\", \"log_loss\"), decide = \"auc\"`; add",
