@@ -425,10 +425,9 @@ report_set_aside <- function(model) {
 }
 
 report_explanation <- function(model, choice) {
-  kind <- brief_of(choice$cmp)$kind
-  # what the figures and tables below are made of
-  choice$cmp <- with_held_out(choice$cmp, c(choice$at, best_of_candidates(choice$cmp)))
+  choice$cmp <- with_held_out(choice$cmp, settings_explained(choice))
   cmp <- choice$cmp
+  kind <- brief_of(cmp)$kind
   importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)
@@ -461,6 +460,13 @@ report_explanation <- function(model, choice) {
     htmltools::tags$h3("The rows that it gets most wrong"),
     report_table(errors[seq_len(min(ncol(errors), 10L))])
   )
+}
+
+# Those whose held-out predictions the explanation's figures and tables are made of.
+settings_explained <- function(choice) {
+  cmp <- choice$cmp
+  if (!has_pooled_scores(cmp)) return(c(choice$at, best_of_candidates(cmp)))
+  c(choice$at, if (has_event(brief_of(cmp)$kind)) shown_candidates(cmp, NULL))
 }
 
 # Where candidates are better or worse than over all, of the columns that matter.

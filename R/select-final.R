@@ -148,10 +148,13 @@ member_rule_steady <- function() {
   )
 }
 
+# What a rule picks, and why; nobody reads why it picks what it does on drawn splits.
+new_pick <- function(field, at, reason) list(at = at, reason = if (!isTRUE(field$drawn)) reason)
+
 choose_best_mean <- function(field) {
   best <- which(field$goodness == max(field$goodness))
   at <- best[which.min(field$from_simple[best])]
-  list(at = at, reason = paste0(
+  new_pick(field, at, paste0(
     field$name(at), " has the best mean ", field$metric$label, ", ",
     with_spread(field$mean[at], field$se[at]), if (length(best) > 1L) {
       paste0("; of ", length(best), " settings with that mean it is the simplest")
@@ -166,7 +169,7 @@ choose_one_se <- function(field) {
   if (is.null(found)) return(choose_one_se_1984(field))
   near <- which(is.finite(field$goodness) & found$difference <= found$se)
   at <- near[which.min(field$from_simple[near])]
-  list(at = at, reason = if (at == leader) {
+  new_pick(field, at, if (at == leader) {
     paste0(
       field$name(at), " has the best mean ", field$metric$label, ", ",
       with_spread(field$mean[at], field$se[at]),
@@ -212,7 +215,7 @@ choose_one_se_1984 <- function(field) {
   refuse_one_split(field, leader)
   near <- which(field$goodness >= field$goodness[leader] - field$se[leader])
   at <- near[which.min(field$from_simple[near])]
-  list(at = at, reason = one_se_reason(field, leader, at, near))
+  new_pick(field, at, one_se_reason(field, leader, at, near))
 }
 
 choose_no_worse <- function(field) {
@@ -230,13 +233,13 @@ choose_no_worse <- function(field) {
   near <- union(leader, which(is.finite(field$goodness) & sure))
   at <- near[which.min(field$from_simple[near])]
   if (at == leader) {
-    return(list(at = at, reason = paste0(
+    return(new_pick(field, at, paste0(
       field$name(at), " has the best mean ", field$metric$label, ", ",
       with_spread(field$mean[at], field$se[at]), ", and no simpler setting is, with a probability ",
       "of 0.9 or more, worse by no more than ", format(signif(margin, 2)), "."
     )))
   }
-  list(at = at, reason = paste0(
+  new_pick(field, at, paste0(
     field$name(at), " is the simplest of ", count_of(length(near), "setting"),
     " that with a probability of 0.9 or more are worse than the best (",
     field$name(leader), ", ", field$metric$label, " ",
@@ -249,7 +252,7 @@ choose_within <- function(field) {
   leader <- choose_best_mean(field)$at
   near <- which(field$goodness >= field$goodness[leader] - field$margin - 1e-12)
   at <- near[which.min(field$from_simple[near])]
-  list(at = at, reason = paste0(
+  new_pick(field, at, paste0(
     field$name(at), " is the simplest of ", count_of(length(near), "setting"), " whose mean ",
     field$metric$label, " lies within ",
     format(field$margin), " of the best (", with_spread(field$mean[leader], field$se[leader]),
@@ -277,7 +280,7 @@ choose_steady <- function(field) {
   steady <- field$goodness - times * field$sd
   best <- which(steady == max(steady, na.rm = TRUE))
   at <- best[which.min(field$from_simple[best])]
-  list(at = at, reason = paste0(
+  new_pick(field, at, paste0(
     field$name(at), " has the best mean ", field$metric$label, " less ",
     if (times == 1) "one standard deviation" else
       paste(format(times), "standard deviations"), " over the splits: mean ",

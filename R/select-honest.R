@@ -201,7 +201,7 @@ drawn_field <- function(field, good, rows) {
     goodness = mean, mean = mean, sd = sd,
     se = sd * sqrt(1 / n + ratio),
     paired = paired, pooled = FALSE, from_simple = field$from_simple[rows],
-    metric = field$metric, margin = field$margin, name = function(at) ""
+    metric = field$metric, margin = field$margin, name = function(at) "", drawn = TRUE
   )
 }
 
