@@ -55,12 +55,13 @@ dealt_by_weight <- function(weights, counts, owed) {
 }
 
 # Deals whole groups: a greedy start, then single groups are moved, or two swapped, as long
-# as that brings the parts' counts of each stratum closer to their targets.
+# as that brings the parts' counts of each stratum closer to their targets. However uneven the groups
+# are, no part is left empty where there are as many groups as parts.
 deal_groups <- function(strata, group, shares, weights = NULL) {
   counts <- table_counts(group, strata, weights)
   target <- outer(colSums(counts), shares)
   scale <- 1 / pmax(target, 1e-9)
-  part <- greedy_parts(counts, target, scale)
+  part <- without_empty_parts(greedy_parts(counts, target, scale), counts, target, scale)
   part <- moved_groups(part, counts, target, scale)
   if (nrow(counts) <= most_swapped_groups) part <- swapped_groups(part, counts, target, scale)
   part[group]
@@ -81,6 +82,21 @@ greedy_parts <- function(counts, target, scale) {
   part
 }
 
+# Every empty part gets the group that is missed least where there are several.
+without_empty_parts <- function(part, counts, target, scale) {
+  if (nrow(counts) < ncol(target)) return(part)
+  for (empty in setdiff(seq_len(ncol(target)), part)) {
+    ahead <- counts_ahead(part, counts, target)
+    movable <- which(tabulate(part, ncol(target))[part] > 1L)
+    cost <- vapply(movable, function(g) {
+      cost_of_adding(-counts[g, ], ahead, scale)[part[g]] +
+        cost_of_adding(counts[g, ], ahead, scale)[empty]
+    }, numeric(1))
+    part[movable[which.min(cost)]] <- empty
+  }
+  part
+}
+
 # Change of sum((filled - target)^2 / target) in each part if `change` is added to it;
 # `ahead` is filled - target, strata x parts.
 cost_of_adding <- function(change, ahead, scale) colSums((2 * ahead + change) * change * scale)
@@ -94,10 +110,12 @@ counts_ahead <- function(part, counts, target) {
 
 moved_groups <- function(part, counts, target, scale, passes = 10L) {
   ahead <- counts_ahead(part, counts, target)
+  groups <- tabulate(part, ncol(target))
   for (pass in seq_len(passes)) {
     moved <- FALSE
     for (g in seq_along(part)) {
       here <- part[g]
+      if (groups[here] == 1L) next
       change <- cost_of_adding(counts[g, ], ahead, scale)
       change[here] <- Inf
       there <- which.min(change)
@@ -106,6 +124,7 @@ moved_groups <- function(part, counts, target, scale, passes = 10L) {
       ahead[, here] <- ahead[, here] - counts[g, ]
       ahead[, there] <- ahead[, there] + counts[g, ]
       part[g] <- there
+      groups[c(here, there)] <- groups[c(here, there)] + c(-1L, 1L)
       moved <- TRUE
     }
     if (!moved) break

@@ -39,6 +39,7 @@ member_fam_forest <- function() {
         max = 1,
         open_min = TRUE,
         sensible = function(rows, columns, classes) {
+          if (columns < 2) return(among(1))
           usual <- usual_columns_tried(rows, columns, classes)
           from_to(
             max(1 / columns, usual / 2),

@@ -258,5 +258,8 @@ splits_for <- function(brief) {
   n <- nrow(brief$table)
   if (n > 100000L) return(split_holdout(0.2, draws = 5))
   k <- quick_folds(brief, if (n > 20000L) 5L else 10L)
-  split_kfold(k, repeats = if (n < 500L) 5L else if (n < 2000L) 2L else 1L)
+  groups <- if (!is.null(brief$roles$group)) length(unique(brief$table[[brief$roles$group]]))
+  # with a group in each fold all repeats are the same
+  repeats <- if (k == min(n, groups)) 1L else if (n < 500L) 5L else if (n < 2000L) 2L else 1L
+  split_kfold(k, repeats = repeats)
 }

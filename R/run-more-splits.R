@@ -21,6 +21,12 @@ with_more_splits <- function(plan, more, earlier_only = FALSE) {
   arguments[[by]] <- arguments[[by]] + more
   splitter <- do.call(known_makers("split_", shipped_members)[[plan$splitter$name]], arguments)
   splits <- make_splits(splitter, plan$brief, plan$seed)
+  if (repeats_alike(splits)) {
+    refuse(
+      "Every repeat holds out the same parts here, so that more of them say nothing more.",
+      "Use fewer folds, so that there are several ways to deal rows or groups into them."
+    )
+  }
   # the bootstrap's apparent split stays the last one
   apparent <- is_apparent(plan$splits)
   at <- ifelse(apparent, length(splits), seq_along(plan$splits))

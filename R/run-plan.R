@@ -263,6 +263,9 @@ split_notes <- function(splitter, splits, pooled) {
       )
     },
     purge_note(splits),
+    if (repeats_alike(splits)) {
+      "all repeats hold out the same parts, so that they say no more than one of them would"
+    },
     if (splitter$spread == "dependent") {
       "these splits are not independent of one another: take the standard error as a rough guide"
     }

@@ -25,7 +25,8 @@ splitter <- function(
 
 smallest_scored_part <- 10L
 
-# The splits of a brief's working rows, each with a key of its rows.
+# The splits of a brief's working rows, each with a key of its own: of its rows, and of how many
+# with the same rows are before it, since repeats may deal few rows alike.
 make_splits <- function(splitter, brief, seed) {
   about <- list(
     n = nrow(brief$table), outcome = brief$table[[brief$outcome]], weights = row_weights(brief),
@@ -38,10 +39,22 @@ make_splits <- function(splitter, brief, seed) {
   if (!is.null(splitter$summary)) {
     splits <- c(splits, list(new_split(seq_len(about$n), seq_len(about$n), 0L, 0L)))
   }
-  lapply(splits, function(split) {
-    split$key <- short_hash(paste(hash_numbers(split$training), hash_numbers(split$validation)))
-    split
+  keys <- vapply(splits, function(split) {
+    short_hash(paste(hash_numbers(split$training), hash_numbers(split$validation)))
+  }, "")
+  time <- stats::ave(seq_along(keys), keys, FUN = seq_along)
+  keys[time > 1L] <- vapply(paste(keys, time)[time > 1L], short_hash, "")
+  Map(function(split, key) c(split, list(key = key)), splits, keys)
+}
+
+# Are there repeats, of which each holds out the same parts, as where a fold is one group?
+repeats_alike <- function(splits) {
+  splits <- splits[!is_apparent(splits)]
+  parts <- lapply(split(splits, vapply(splits, `[[`, 1L, "rep")), function(of_rep) {
+    held_out <- unname(lapply(of_rep, `[[`, "validation"))
+    held_out[order(vapply(held_out, min, 1L))]
   })
+  length(parts) > 1L && all(vapply(parts[-1], identical, NA, parts[[1]]))
 }
 
 split_column <- function(brief, name) {

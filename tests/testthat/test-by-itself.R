@@ -127,6 +127,29 @@ test_that("a plan goes into a plan file and comes back with the same keys", {
   expect_true(any(grepl("share: 0.3", readLines(file), fixed = TRUE)))
 })
 
+test_that("one column and few groups: a plan file, no repeats that are all the same, and a model", {
+  folder <- withr::local_tempdir()
+  table <- withr::with_seed(1, data.frame(
+    potter = rep(letters[1:6], each = 12), wheel = rep(c("a", "b", "c"), 24), score = rnorm(72, 60)
+  ))
+  data.table::fwrite(table, file.path(folder, "wheels.csv"))
+  job <- brief(read_data(file.path(folder, "wheels.csv")), "score", group = "potter")
+  plan <- plan_by_itself(job, minutes = 0.05, effort = "quick", seed = 1)
+  expect_identical(plan$splitter$arguments[c("k", "repeats")], list(k = 6, repeats = 1L))
+  file <- file.path(folder, "wheels.yml")
+  write_plan(plan, file, table = file.path(folder, "wheels.csv"))
+  expect_identical(kw("plan_differences")(plan, read_plan(file)), character())
+  expect_s3_class(fit_final(select_final(quiet_run(plan, workers = 1))), "kw_model")
+  again <- plan_comparison(job, candidates(b = fam_baseline()),
+    splits = split_kfold(6, repeats = 3), metrics = "rmse", seed = 1)
+  expect_match(again$notes, "all repeats hold out the same parts", all = FALSE)
+  expect_error(extend_comparison(quiet_run(again, workers = 1), repeats = 1),
+    "Every repeat holds out the same", class = "kw_error_splits")
+  few <- plan_comparison(job, candidates(b = fam_baseline()), metrics = "rmse", seed = 1,
+    splits = split_kfold(3, repeats = 3, stratify = FALSE))
+  expect_false(any(grepl("all repeats", few$notes)))
+})
+
 test_that("what a plan file cannot hold is said, and nothing is written", {
   folder <- withr::local_tempdir()
   file <- file.path(folder, "p.yml")

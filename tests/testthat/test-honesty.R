@@ -112,6 +112,22 @@ test_that("whole groups are dealt so that no fold lacks a class that can be spre
   expect_identical(sum(empty), 0)
 })
 
+test_that("no fold is empty, however few and unlike the groups are", {
+  smallest <- vapply(1:60, function(seed) withr::with_seed(seed, {
+    groups <- sample(2:12, 1)
+    folds <- 1 + sample.int(groups - 1, 1)
+    group <- rep(seq_len(groups), sample(1:20, groups, TRUE))
+    y <- rnorm(groups, sd = 3)[group] + rnorm(length(group))
+    table <- data.frame(g = paste0("g", group), x = rnorm(length(group)), y)
+    plan <- plan_comparison(brief(table, "y", group = "g"), candidates(b = fam_baseline()),
+      splits = split_kfold(folds), metrics = "rmse", seed = seed)
+    held_out <- lapply(plan$splits, `[[`, "validation")
+    expect_identical(sort(unlist(held_out)), seq_along(group))
+    min(lengths(held_out))
+  }), 1L)
+  expect_gt(min(smallest), 0L)
+})
+
 test_that("pooled AUC compares rows of one part; where there are no such pairs it is refused", {
   table <- withr::with_seed(4, data.frame(x = rnorm(60), y = rep(c("no", "yes"), c(47, 13))))
   job <- brief(table, "y")

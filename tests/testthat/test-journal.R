@@ -49,6 +49,29 @@ test_that("a journal of part of the fits is completed, by workers too", {
   expect_gt(count_rows(file), left)
 })
 
+test_that("repeats that deal few rows alike are splits of their own, in a journal too", {
+  few <- plan_comparison(
+    toy_brief("number", toy(6)),
+    candidates(b = fam_baseline(), f = pipeline(pre_drop(columns = "colour"), fam_forest(trees = 5))),
+    splits = split_kfold(3, repeats = 8), metrics = "rmse", seed = 1
+  )
+  held_out <- lapply(few$splits, `[[`, "validation")
+  expect_true(anyDuplicated(held_out) > 0L)
+  expect_identical(anyDuplicated(vapply(few$splits, `[[`, "", "key")), 0L)
+  plain <- quiet_run(few, workers = 1)
+  # what is random differs between splits that are the same
+  pairs <- which(duplicated(held_out))[1]
+  twin <- match(held_out[pairs], held_out)
+  forest <- which(kw("candidate_names")(plain) == "f")
+  found <- kw("setting_predictions")(plain, forest)
+  expect_false(identical(found[[pairs]], found[[twin]]))
+  file <- journal_file()
+  same_numbers(quiet_run(few, journal = file, workers = 1), plain)
+  change_rows(file, "DELETE FROM fits WHERE substr(split, 1, 1) < '8'")
+  same_numbers(quiet_run(few, journal = file, workers = 2), plain)
+  same_numbers(open_comparison(file), plain)
+})
+
 test_that(
   paste(
     "failures, undefined scores and pooled predictions come back as they were; fits past",

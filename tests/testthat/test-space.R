@@ -100,6 +100,23 @@ test_that(
   }
 )
 
+test_that("sensible() ranges keep to what their hyperparameters may be, on any size of table", {
+  sizes <- expand.grid(rows = c(5, 54, 1e5), columns = c(1, 2, 3, 300), classes = c(0, 2, 6))
+  broken <- character()
+  for (kind in c("fam", "step")) for (make in kw("shipped_members")(kind)) {
+    definition <- make()
+    for (name in names(Filter(function(h) !is.null(h$sensible), definition$arguments))) {
+      declared <- definition$arguments[[name]]
+      for (i in seq_len(nrow(sizes))) {
+        given <- do.call(declared$sensible, as.list(sizes[i, ]))
+        tryCatch(kw("check_setting")(given, declared, name, definition$name),
+          kw_error = function(e) broken <<- c(broken, conditionMessage(e)))
+      }
+    }
+  }
+  expect_identical(broken, character())
+})
+
 test_that("one search per candidate, the unnamed one for the rest", {
   rivals <- candidates(a = fam_tree(min_leaf = among(1:9)), b = fam_tree(min_leaf = among(1:9)))
   plan <- plan_comparison(
