@@ -55,8 +55,8 @@ dealt_by_weight <- function(weights, counts, owed) {
 }
 
 # Deals whole groups: a greedy start, then single groups are moved, or two swapped, as long
-# as that brings the parts' counts of each stratum closer to their targets. However uneven the groups
-# are, no part is left empty where there are as many groups as parts.
+# as that brings the parts' counts of each stratum closer to their targets. However uneven the
+# groups are, no part is left empty where there are as many groups as parts.
 deal_groups <- function(strata, group, shares, weights = NULL) {
   counts <- table_counts(group, strata, weights)
   target <- outer(colSums(counts), shares)

@@ -129,6 +129,11 @@ draft_plan <- function(file, options) {
   write_whole(options$out, c(paste("# Run it with: kilnwright run", options$out), lines))
   complain(paste0("The plan is in ", options$out, "; kilnwright preview ", options$out,
     " shows what it would do."))
+  serious <- sum(mended$left$severity == "serious")
+  if (serious > 0L) {
+    complain(paste0("! ", count_of(serious, "serious finding"), " about the table ",
+      if (serious == 1L) "is" else "are", " left to you: see the head of ", options$out, "."))
+  }
 }
 
 # The plan with the ranges that sensible() stood for in this table.

@@ -86,6 +86,32 @@ alike_pairs <- function(columns) {
   sum(choose(tabulate(match(marks, unique(marks))), 2))
 }
 
+# A table of counts: of rows that are alike in all predictors one for every class, and how many
+# cases each stands for as its weight. A split that holds out such a row learns from the others,
+# which are of the other classes only.
+member_finding_counted <- finding_definition("counted", function(look) {
+  weight <- look$brief$roles$weight
+  if (is.null(weight) || !has_classes(look$brief$kind)) return(NULL)
+  counts <- look$brief$table[[weight]]
+  if (any(counts != round(counts)) || max(counts) < 2) return(NULL)
+  marks <- row_marks(unclass(look$table))[[1]]
+  alike <- match(marks, unique(marks))
+  if (anyDuplicated(data.frame(alike, look$outcome)) > 0L) return(NULL)
+  if (mean(tabulate(alike)[alike] > 1L) < 0.8) return(NULL)
+  list(finding(
+    "counted_rows", "serious", weight,
+    paste0(
+      "Every row stands for as many cases as ", weight, " says, and rows that are alike in all ",
+      "predictors are of different classes: a split that holds out one of them learns the ",
+      "opposite from the others."
+    ),
+    paste0(
+      "table[rep(seq_len(nrow(table)), table[[", in_quotes(weight), "]]), ], as a row for every ",
+      "case; and no weight"
+    )
+  ))
+}, "Rows that are counts of cases.")
+
 straddles <- function(marks, group) {
   code <- match(marks, unique(marks))
   first <- group[match(code, code)]

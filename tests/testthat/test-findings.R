@@ -72,6 +72,36 @@ test_that("repeated and nearly repeated rows are found, also across groups", {
   expect_match(found$detail[found$code == "near_duplicate_rows"], "1 row is")
 })
 
+test_that("a table of counts is told from rows with weights, and a row for every case is offered", {
+  table <- expand.grid(
+    kiln = c("anagama", "gas", "wood"), clay = c("red", "white"), size = 1:3,
+    cracked = c("no", "yes"), stringsAsFactors = FALSE
+  )
+  table$pots <- withr::with_seed(6, rpois(nrow(table), 20))
+  table$pots[table$kiln == "gas" & table$cracked == "yes"] <- 1:6
+  counted <- function(table, ...) {
+    found <- inspect_data(brief(table, "cracked", event = "yes", ...))
+    found[found$code == "counted_rows", ]
+  }
+  found <- counted(table, weight = "pots")
+  expect_identical(found$severity, "serious")
+  expect_match(found$detail, "as many cases as pots says")
+  # what is offered is a table that can be learned from, which this one is not
+  cases <- eval(parse(text = sub(", as a row.*", "", found$remedy)))
+  expect_identical(nrow(cases), sum(table$pots))
+  auc <- function(...) {
+    standings(quiet_run(brief(..., outcome = "cracked", event = "yes"), candidates(t = fam_tree()),
+      splits = split_kfold(4), metrics = "auc", seed = 1, workers = 1))$mean
+  }
+  expect_gt(auc(cases, ignore = "pots"), 0.6)
+  expect_lt(auc(table, weight = "pots"), 0.55)
+  # weights of other tables
+  expect_identical(nrow(counted(cases, weight = "pots")), 0L)
+  expect_identical(nrow(counted(transform(table, pots = pots / 2), weight = "pots")), 0L)
+  measured <- cbind(table, wall = withr::with_seed(7, rnorm(nrow(table))))
+  expect_identical(nrow(counted(measured, weight = "pots")), 0L)
+})
+
 test_that("rows that few values repeat by chance are told from copied ones", {
   table <- expand.grid(dose = 1:3, sex = c("f", "m"), nr = 1:40, stringsAsFactors = FALSE)
   table$site <- rep(c("a", "b", "c", "d"), length.out = nrow(table))
