@@ -108,7 +108,14 @@ way_of_choosing <- function(choose, rule, margin) {
 }
 
 assess_one <- function(plan, split, number, way, options) {
-  inner <- plan_for_rows(plan, split$training, number)
+  inner <- tryCatch(plan_for_rows(plan, split$training, number), kw_error_splits = function(e) {
+    stop_kw(
+      "splits",
+      paste0("The rows that outer split ", number, " trains on cannot be split as planned."),
+      where = plain_message(e),
+      remedy = "Use a plan of fewer folds, or more outer splits, which leave more rows and groups."
+    )
+  })
   model <- tryCatch(
     {
       cmp <- do.call(run_comparison, c(list(inner), options))
