@@ -96,8 +96,9 @@ member_finding_counted <- finding_definition("counted", function(look) {
   if (any(counts != round(counts)) || max(counts) < 2) return(NULL)
   marks <- row_marks(unclass(look$table))[[1]]
   alike <- match(marks, unique(marks))
-  if (anyDuplicated(data.frame(alike, look$outcome)) > 0L) return(NULL)
   if (mean(tabulate(alike)[alike] > 1L) < 0.8) return(NULL)
+  # one row at most of each class
+  if (anyDuplicated(alike + (length(alike) + 1) * as.integer(look$outcome)) > 0L) return(NULL)
   list(finding(
     "counted_rows", "serious", weight,
     paste0(
