@@ -95,6 +95,9 @@ member_finding_counted <- finding_definition("counted", function(look) {
   counts <- look$brief$table[[weight]]
   if (any(counts != round(counts)) || max(counts) < 2) return(NULL)
   marks <- row_marks(unclass(look$table))[[1]]
+  group <- look$brief$roles$group
+  # a group that keeps them together keeps them on one side
+  if (!is.null(group) && !straddles(marks, look$brief$table[[group]])) return(NULL)
   alike <- match(marks, unique(marks))
   if (mean(tabulate(alike)[alike] > 1L) < 0.8) return(NULL)
   # one row at most of each class

@@ -164,27 +164,19 @@ attempt("hostile names and levels through every writer", 100, function(i) {
   if (length(list.files(folder)) < 4L) "files" else ""
 })
 
-run_elsewhere <- function(plan_file, journal, workers) {
-  code <- sprintf(paste0(
-    "suppressMessages(library(kilnwright)); writeLines(as.character(Sys.getpid()), '%s.pid');",
-    "run_comparison(readRDS('%s'), journal = '%s', workers = %d, quiet = TRUE)"
-  ), plan_file, plan_file, journal, workers)
-  system2(
-    file.path(R.home("bin"), "Rscript"), c("-e", shQuote(code)),
-    wait = FALSE, stdout = FALSE, stderr = FALSE
-  )
-}
-
 # Runs with this journal, each killed after at most so many seconds.
 killed_thrice <- function(plan_file, journal, workers, longest) {
-  pid <- paste0(plan_file, ".pid")
+  begun <- tempfile()
+  code <- sprintf(paste0(
+    "suppressMessages(library(kilnwright)); file.create('%s'); ",
+    "run_comparison(readRDS('%s'), journal = '%s', workers = %d, quiet = TRUE)"
+  ), begun, plan_file, journal, workers)
   for (times in 1:3) {
-    unlink(pid)
-    run_elsewhere(plan_file, journal, workers)
-    until <- Sys.time() + 30
-    while (!file.exists(pid) && Sys.time() < until) Sys.sleep(0.02)
+    unlink(begun)
+    run <- start_r(c("-e", code))
+    eventually(function() file.exists(begun))
     Sys.sleep(stats::runif(1, 0, longest))
-    tools::pskill(as.integer(readLines(pid)), 9)
+    run$kill()
     Sys.sleep(0.1)
   }
 }

@@ -98,6 +98,9 @@ test_that("a table of counts is told from rows with weights, and a row for every
   # weights of other tables
   expect_identical(nrow(counted(cases, weight = "pots")), 0L)
   expect_identical(nrow(counted(transform(table, pots = pots / 2), weight = "pots")), 0L)
+  together <- transform(table, cell = paste(kiln, clay, size))
+  expect_identical(nrow(counted(together, weight = "pots", group = "cell")), 0L)
+  expect_identical(nrow(counted(together, weight = "pots", group = "kiln", ignore = "cell")), 0L)
   measured <- cbind(table, wall = withr::with_seed(7, rnorm(nrow(table))))
   expect_identical(nrow(counted(measured, weight = "pots")), 0L)
 })
