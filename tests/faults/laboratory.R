@@ -159,7 +159,9 @@ attempt("hostile names and levels through every writer", 100, function(i) {
   if (i %% 10L == 0L) {
     write_report(model, at("r.html"), explain = FALSE)
     page <- paste(readLines(at("r.html"), warn = FALSE), collapse = "\n")
-    if (grepl("</script><|<b>[^<]*\\)\\(", page)) return("the page")
+    times <- function(text) lengths(regmatches(page, gregexpr(text, page, fixed = TRUE)))
+    # of the scripts each ends once, and no name makes anything bold
+    if (times("</script>") != times("<script") || times("<b>") > 0L) return("the page")
   }
   if (length(list.files(folder)) < 4L) "files" else ""
 })
