@@ -1,6 +1,7 @@
 // Metrics of many score columns that depend on the order of the rows: each column is
 // reduced to its runs of tied scores, lowest first. A column with few distinct scores is
-// counted in a small hash table, any other is put in order by a radix sort.
+// counted in a small hash table, any other is put in order by a radix sort of the upper
+// half of its bits, which tells nearly all scores apart; what it leaves together is sorted.
 
 #include <Rcpp.h>
 #include <algorithm>
@@ -23,7 +24,8 @@ constexpr int few = 256;
 constexpr int slots = 1024;
 constexpr int digit_bits = 11;
 constexpr int digits = 1 << digit_bits;
-constexpr int passes = 6;
+constexpr int passes = 3;
+constexpr int left_out = 64 - passes * digit_bits;
 
 // Whole numbers in the order of the scores; both zeros give the same one.
 inline std::uint64_t key_of(double score) {
@@ -98,6 +100,7 @@ class Ranker {
       for (const Row& row : row_) spare_[counts[pass][digit(row.key, pass)]++] = row;
       row_.swap(spare_);
     }
+    sort_together();
     runs.clear();
     for (const Row& row : row_) {
       if (runs.empty() || runs.back().key != row.key) runs.push_back({row.key, 0.0, 0.0});
@@ -106,7 +109,22 @@ class Ranker {
     }
   }
 
-  static std::size_t digit(std::uint64_t key, int pass) { return (key >> (pass * digit_bits)) & (digits - 1); }
+  // Rows whose upper bits are the same, by the whole key, then as they came.
+  void sort_together() {
+    for (auto from = row_.begin(); from != row_.end();) {
+      auto to = from + 1;
+      bool alike = true;
+      for (; to != row_.end() && to->key >> left_out == from->key >> left_out; ++to) alike &= to->key == from->key;
+      if (!alike) {
+        std::sort(from, to, [](const Row& a, const Row& b) { return a.key != b.key ? a.key < b.key : a.at < b.at; });
+      }
+      from = to;
+    }
+  }
+
+  static std::size_t digit(std::uint64_t key, int pass) {
+    return (key >> (left_out + pass * digit_bits)) & (digits - 1);
+  }
 
   std::size_t n_;
   std::vector<double> event_, all_;

@@ -264,9 +264,9 @@ test_that("AUC and average precision in C++ give NA for a missing score", {
 })
 
 test_that(
-  "the order of any doubles is found: both zeros, infinities, the smallest, hundreds of ties",
+  "the order of any doubles is found: both zeros, infinities, the smallest, the last bit, hundreds of ties",
   {
-    odd <- c(-Inf, -1e308, -5e-324, -0, 0, 5e-324, 1e-300, 1, 1 + 2^-52, Inf)
+    odd <- c(-Inf, -1e308, -5e-324, -0, 0, 5e-324, 1e-300, 1, 1 + 2^-52 * 1:40, Inf)
     for (n in c(200, 2000)) {
       for (case in 1:20) {
         s <- withr::with_seed(
