@@ -121,9 +121,9 @@ plain_message <- function(condition) {
   trimws(gsub("[[:space:]]+", " ", text))
 }
 
-# "rows 3, 8 and 4 more"
-where_rows <- function(bad) {
-  rows <- which(bad)
+# "rows 3, 8 and 4 more"; `rows`: the numbers of all that were asked.
+where_rows <- function(bad, rows = seq_along(bad)) {
+  rows <- rows[which(bad)]
   structure(
     paste0(if (length(rows) == 1L) "row " else "rows ", enumerate(rows, 5L)),
     rows = rows

@@ -4,8 +4,8 @@
 record_fields <- list(
   kw_brief = c(
     "table", "rows", "outcome", "kind", "kind_given", "levels", "quantiles", "event", "event_given",
-    "roles", "missing_codes", "declared", "n_total", "sealed", "outcome_scale",
-    "costs"
+    "roles", "missing_codes", "declared", "n_total", "n_without_outcome", "sealed",
+    "outcome_scale", "costs"
   ),
   kw_plan = c(
     "brief", "candidates", "spaces", "splitter", "splits", "pooled", "undefined", "metrics",

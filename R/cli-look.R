@@ -14,15 +14,21 @@ role_options <- function() {
   )
 }
 
-# The brief that the role options describe.
+# The brief that the role options describe; of rows with an outcome.
 brief_of_table <- function(file, options) {
   if (is.null(options$outcome)) wrong_call("Say what is to be predicted: --outcome NAME.")
-  brief(read_data(file),
+  job <- brief(read_data(file),
     outcome = options$outcome, event = options$event, id = names_given(options$id),
     group = options$group, time = options$time, weight = options$weight,
     ignore = names_given(options$ignore),
-    outcome_kind = options[["outcome-kind"]]
+    outcome_kind = options[["outcome-kind"]], rows_without_outcome = "leave_out"
   )
+  lacking <- job$n_without_outcome
+  if (lacking > 0L) {
+    complain(paste0("! ", count_of(lacking, "row"), " without ", options$outcome,
+      if (lacking == 1L) " is" else " are", " left out; ", nrow(job$table), " remain."))
+  }
+  job
 }
 
 say_json <- function(table) {

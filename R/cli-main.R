@@ -136,6 +136,11 @@ command_words <- function(text) {
   text <- gsub("replace = TRUE", "--replace", text, fixed = TRUE)
   text <- gsub("say event = ", "say --event ", text, fixed = TRUE)
   text <- gsub("say outcome_kind = ", "say --outcome-kind ", text, fixed = TRUE)
+  text <- gsub(
+    "rows_without_outcome = \"leave_out\"",
+    "brief: {rows_without_outcome: leave_out} in the plan file", text,
+    fixed = TRUE
+  )
   named <- "`(seed|top|metric|rule|candidate|journal|workers|minutes|fit_seconds|out|id|type)`"
   found <- gregexpr(named, text)
   regmatches(text, found) <- lapply(regmatches(text, found), function(words) {

@@ -142,6 +142,7 @@ describe_comparison <- function(cmp) {
   list(
     kind = "kilnwright comparison", outcome = plan$brief$outcome, event = plan$brief$event,
     working_rows = nrow(plan$brief$table), set_aside_rows = plan$brief$sealed$n %||% 0L,
+    rows_without_outcome = plan$brief$n_without_outcome,
     splits = splits_label(plan), decide = plan$decide,
     metrics = lapply(plan$metrics, `[[`, "direction"), seed = plan$seed,
     settings = length(cmp$results$candidate), fits = fits_done(cmp),

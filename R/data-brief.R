@@ -44,6 +44,9 @@
 #'   each the name of a column or a number. The metric `"case_cost"` then is the mean cost a row, by
 #'   which settings and the decision threshold can be chosen. The columns stay predictors unless
 #'   `ignore` names them too, as it must if they are not known when new rows are predicted.
+#' @param rows_without_outcome What is done where the outcome is missing: `"refuse"` the table, or
+#'   `"leave_out"` such rows, of which the brief says how many there are. Row numbers remain those
+#'   of the table.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_brief`; print it to read what it says.
 #' @section Errors:
@@ -59,7 +62,8 @@
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
                   missing_codes = NULL, outcome_scale = NULL, outcome_kind = NULL,
-                  exposure = NULL, quantiles = NULL, costs = NULL, ...) {
+                  exposure = NULL, quantiles = NULL, costs = NULL,
+                  rows_without_outcome = "refuse", ...) {
   no_more(...)
   check_table(table)
   if (missing(outcome)) {
@@ -70,6 +74,7 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_string(outcome, "outcome")
   check_named(ordered, "ordered")
   check_named(missing_codes, "missing_codes")
+  check_choice(rows_without_outcome, c("refuse", "leave_out"), "rows_without_outcome")
   roles <- list(
     outcome = outcome, id = id, group = group, weight = weight, time = time,
     ignore = ignore, exposure = exposure
@@ -82,24 +87,27 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   given <- unclass(table)[names(table)]
   table <- clean_table(table, roles, missing_codes, ordered)
   formats <- lapply(given, attr, "written_as")
-  check_role_values(table, roles)
+  total <- nrow(table)
+  rows <- rows_with_outcome(table[[outcome]], outcome, rows_without_outcome)
+  if (length(rows) < total) table <- frame_of_rows(table, rows)
+  check_role_values(table, roles, rows)
   if (!is.null(quantiles)) outcome_kind <- outcome_kind %||% "quantiles"
-  target <- understand_outcome(table[[outcome]], outcome, event, outcome_kind)
+  target <- understand_outcome(table[[outcome]], rows, outcome, event, outcome_kind)
   quantiles <- check_quantiles(quantiles, target$kind, outcome)
-  check_exposure(table, exposure, outcome, target$kind)
-  check_costs(costs, table, outcome, target$kind)
+  check_exposure(table, exposure, outcome, target$kind, rows)
+  check_costs(costs, table, outcome, target$kind, rows)
   if (is.list(outcome_scale)) outcome_scale <- own_scale(outcome_scale$to, outcome_scale$from)
   check_outcome_scale(outcome_scale, outcome, target$kind, exposure)
   table[[outcome]] <- per_exposure(target$values, table, exposure)
   brief <- new_record("kw_brief",
-    table = table, rows = seq_len(nrow(table)), outcome = outcome, kind = target$kind,
+    table = table, rows = rows, outcome = outcome, kind = target$kind,
     kind_given = !is.null(outcome_kind),
     levels = target$levels %||% quantile_names(quantiles), quantiles = quantiles,
     event = target$event, event_given = !is.null(event),
     roles = roles[-1], missing_codes = missing_codes,
     declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
-    n_total = nrow(table), sealed = NULL, outcome_scale = outcome_scale,
-    costs = costs
+    n_total = total, n_without_outcome = total - length(rows), sealed = NULL,
+    outcome_scale = outcome_scale, costs = costs
   )
   refresh_brief(brief)
 }
@@ -122,7 +130,7 @@ check_outcome_scale <- function(scales, outcome, kind, exposure) {
   }
 }
 
-check_costs <- function(costs, table, outcome, kind) {
+check_costs <- function(costs, table, outcome, kind, rows) {
   if (is.null(costs)) return(invisible())
   if (!has_event(kind)) {
     stop_kw("brief", paste0(
@@ -140,7 +148,7 @@ check_costs <- function(costs, table, outcome, kind) {
     if (!any(bad)) next
     stop_kw("brief", paste0(
       "The costs `", one, "` (", describe_value(costs[[one]]), ") must be numbers of at least 0."
-    ), where = where_rows(bad), column = if (is.character(costs[[one]])) costs[[one]])
+    ), where = where_rows(bad, rows), column = if (is.character(costs[[one]])) costs[[one]])
   }
 }
 
@@ -159,7 +167,7 @@ row_costs <- function(costs, table) {
   matrix(unlist(each), nrow(table), dimnames = list(NULL, names(mistakes)))
 }
 
-check_exposure <- function(table, exposure, outcome, kind) {
+check_exposure <- function(table, exposure, outcome, kind, rows = seq_len(nrow(table))) {
   if (is.null(exposure)) return(invisible())
   if (!outcome_kind(kind)$exposure) {
     stop_kw("brief", paste0(
@@ -173,7 +181,7 @@ check_exposure <- function(table, exposure, outcome, kind) {
   if (any(bad)) {
     stop_kw("brief", paste0(
       "The exposure column ", quoted(exposure), " must hold numbers above 0."
-    ), where = where_rows(bad), column = exposure)
+    ), where = where_rows(bad, rows), column = exposure)
   }
 }
 
@@ -277,12 +285,13 @@ check_roles <- function(roles, known) {
   }
 }
 
-check_role_values <- function(table, roles) {
+# `rows`: their numbers in the table that was given.
+check_role_values <- function(table, roles, rows = seq_len(nrow(table))) {
   for (role in c("group", "time")) {
     column <- roles[[role]]
     if (!is.null(column) && anyNA(table[[column]])) {
       stop_kw("brief", paste0("The ", role, " column ", quoted(column), " has missing values."),
-        where = where_rows(is.na(table[[column]])), column = column,
+        where = where_rows(is.na(table[[column]]), rows), column = column,
         remedy = "Fill them in, or drop those rows."
       )
     }
@@ -295,7 +304,7 @@ check_role_values <- function(table, roles) {
       "The weight column ", quoted(roles$weight),
       " must hold numbers of at least 0, not all 0."
     ),
-    where = if (any(bad)) where_rows(bad), column = roles$weight
+    where = if (any(bad)) where_rows(bad, rows), column = roles$weight
     )
   }
 }

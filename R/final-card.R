@@ -60,7 +60,12 @@ card_lines <- function(model) {
         format(signif(model$threshold, 3)), " on"
       )
     },
-    paste0("- Fitted on ", count_of(facts$working_rows, "row"), ", seed ", facts$seed),
+    paste0(
+      "- Fitted on ", count_of(facts$working_rows, "row"), ", seed ", facts$seed,
+      if ((facts$rows_without_outcome %||% 0L) > 0L) {
+        paste0("; ", count_of(facts$rows_without_outcome, "row"), " without outcome left out")
+      }
+    ),
     "", "## How it was chosen", "",
     paste0(
       "From ", count_of(facts$settings_compared, "setting"), " by ", facts$splits,

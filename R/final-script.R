@@ -293,17 +293,16 @@ script_missing_code <- function(model, name) {
   paste0(column, "[as.character(", column, ") %in% ", r_vector(as.character(codes)), "] <- NA")
 }
 
-# All rows but those that were set aside, in the shorter of two forms.
+# The rows that the model learned from, in the shorter of two forms.
 script_working <- function(model) {
   rows <- model$brief$rows
-  aside <- model$facts$set_aside_rows
-  if (aside == 0L && identical(as.integer(rows), seq_along(rows))) return(NULL)
+  others <- setdiff(seq_len(model$brief$n_total), rows)
+  if (length(others) == 0L) return(NULL)
   inside <- r_rows(rows)
-  others <- setdiff(seq_len(length(rows) + aside), rows)
-  outside <- if (length(others) == aside) paste0("-", r_rows(others))
-  shorter <- if (!is.null(outside) && nchar(outside) < nchar(inside)) outside else inside
+  outside <- paste0("-", r_rows(others))
+  shorter <- if (nchar(outside) < nchar(inside)) outside else inside
   c(
-    "# the rows that the model was fitted on; the others were set aside",
+    "# the rows that the model was fitted on; the others were set aside or left out",
     strsplit(paste0("table <- table[", shorter, ", ]"), "\n", fixed = TRUE)[[1]]
   )
 }

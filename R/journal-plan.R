@@ -22,8 +22,9 @@ plan_as_text <- function(plan) {
 plan_from_text <- function(text, table, own) {
   form <- read_plain(of_json(text), ours = known_member, apart = function(number) own[[number]])
   form$brief$table <- filled_columns(form$brief$table, table)
-  # journals of earlier versions know of no costs
+  # journals of earlier versions know of no costs, and all their rows have an outcome
   form$brief["costs"] <- list(form$brief[["costs"]])
+  form$brief$n_without_outcome <- form$brief$n_without_outcome %||% 0L
   form$splits <- make_splits(form$splitter, form$brief, form$seed)
   for (name in names(form$spaces)) {
     space <- form$spaces[[name]]

@@ -60,7 +60,7 @@ outcome_classes <- function(values) {
   as.character(sort(unique(values), method = "radix"))
 }
 
-read_two_class <- function(values, name, event, asked) {
+read_two_class <- function(values, rows, name, event, asked) {
   classes <- outcome_classes(values)
   if (length(classes) != 2L) {
     stop_kw("brief", paste0(
@@ -73,7 +73,7 @@ read_two_class <- function(values, name, event, asked) {
   list(values = factor(as.character(values), levels = levels), levels = levels, event = event)
 }
 
-read_many_class <- function(values, name, event, asked) {
+read_many_class <- function(values, rows, name, event, asked) {
   classes <- outcome_classes(values)
   if (length(classes) > length(values) / 2) {
     stop_kw("brief", paste0(
@@ -95,7 +95,7 @@ read_many_class <- function(values, name, event, asked) {
   list(values = factor(as.character(values), levels = classes), levels = classes, event = NULL)
 }
 
-read_ordered <- function(values, name, event, asked) {
+read_ordered <- function(values, rows, name, event, asked) {
   if (!is.ordered(values)) {
     shown <- paste0("\"", utils::head(outcome_classes(values), 3L), "\"", collapse = ", ")
     stop_kw("brief", paste0("The classes of the outcome ", quoted(name), " have no order."),

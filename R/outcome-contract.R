@@ -69,9 +69,9 @@ check_kinds <- function(kinds, arg = "kinds") {
   )
 }
 
-# The kind of a column's values, and the values as the engine has them.
-understand_outcome <- function(values, name, event = NULL, kind = NULL) {
-  check_outcome_complete(values, name)
+# The kind of a column's values, and the values as the engine has them. `rows`: their numbers in
+# the table that was given.
+understand_outcome <- function(values, rows, name, event = NULL, kind = NULL) {
   distinct <- unique(values)
   if (length(distinct) < 2L) {
     stop_kw("brief", paste0(
@@ -89,22 +89,26 @@ understand_outcome <- function(values, name, event = NULL, kind = NULL) {
   }
   definition <- outcome_kind(kind)
   if (!is.null(event) && !definition$event) refuse_event(values, name, definition)
-  c(list(kind = kind), definition$read(values, name, event, asked))
+  c(list(kind = kind), definition$read(values, rows, name, event, asked))
 }
 
-check_outcome_complete <- function(values, name) {
-  if (all(is.na(values))) {
-    stop_kw("brief", paste0("The outcome ", quoted(name), " is missing in every row."))
-  }
-  if (anyNA(values)) {
-    stop_kw("brief", paste0(
-      "The outcome ", quoted(name), " is missing in ",
-      count_of(sum(is.na(values)), "row"), "."
-    ),
-    where = where_rows(is.na(values)), column = name,
-    remedy = paste0("Drop them: table[!is.na(table$", name, "), ]")
+# The numbers of the rows that there is something to learn from.
+rows_with_outcome <- function(values, name, otherwise) {
+  missing <- is.na(values)
+  if (all(missing)) {
+    stop_kw("brief", paste0("The outcome ", quoted(name), " is missing in every row."),
+      column = name, remedy = "Is it the right column? Choose another outcome or other rows."
     )
   }
+  if (otherwise == "refuse" && any(missing)) {
+    stop_kw("brief", paste0(
+      "The outcome ", quoted(name), " is missing in ", count_of(sum(missing), "row"), "."
+    ),
+    where = where_rows(missing), column = name,
+    remedy = "Leave them out with rows_without_outcome = \"leave_out\", or fill them in."
+    )
+  }
+  which(!missing)
 }
 
 refuse_event <- function(values, name, definition) {

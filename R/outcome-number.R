@@ -34,7 +34,7 @@ member_outcome_positive <- function() {
   )
 }
 
-read_number <- function(values, name, event, asked) {
+read_number <- function(values, rows, name, event, asked) {
   numbers <- outcome_numbers(values, name, "number")
   distinct <- sort(unique(numbers))
   if (length(distinct) == 2L && !asked) {
@@ -50,18 +50,18 @@ read_number <- function(values, name, event, asked) {
   list(values = numbers, levels = NULL, event = NULL)
 }
 
-read_count <- function(values, name, event, asked) {
+read_count <- function(values, rows, name, event, asked) {
   numbers <- outcome_numbers(values, name, "count")
   refuse_outcomes(
-    numbers < 0 | numbers != round(numbers), numbers, name, "count",
+    numbers < 0 | numbers != round(numbers), numbers, rows, name, "count",
     "counts are whole numbers of at least 0"
   )
   list(values = numbers, levels = NULL, event = NULL)
 }
 
-read_positive <- function(values, name, event, asked) {
+read_positive <- function(values, rows, name, event, asked) {
   numbers <- outcome_numbers(values, name, "positive")
-  refuse_outcomes(numbers <= 0, numbers, name, "positive", "positive numbers are above 0")
+  refuse_outcomes(numbers <= 0, numbers, rows, name, "positive", "positive numbers are above 0")
   list(values = numbers, levels = NULL, event = NULL)
 }
 
@@ -75,12 +75,12 @@ outcome_numbers <- function(values, name, kind) {
   )
 }
 
-refuse_outcomes <- function(bad, values, name, kind, says) {
+refuse_outcomes <- function(bad, values, rows, name, kind, says) {
   if (!any(bad)) return(invisible())
   stop_kw("brief", paste0(
     "The outcome ", quoted(name), " holds ", format(values[bad][1]), ", but ", says, "."
   ),
-  where = where_rows(bad), column = name,
+  where = where_rows(bad, rows), column = name,
   remedy = paste0("Use outcome_kind = \"number\", or correct those rows.")
   )
 }

@@ -2,7 +2,7 @@
 
 member_outcome_quantiles <- function() {
   outcome_definition("quantiles", "quantiles", "quantiles of a number",
-    read = function(values, name, event, asked) {
+    read = function(values, rows, name, event, asked) {
       list(values = outcome_numbers(values, name, "quantiles"), levels = NULL, event = NULL)
     },
     wide = TRUE, metrics = c("mean_pinball", "coverage_gap"),

@@ -59,8 +59,11 @@ rows_sentence <- function(brief) {
     if (!is.null(brief$sealed)) {
       paste0(
         ", ", format(brief$sealed$n, big.mark = ","), " set aside (sealed, ",
-        format(round(100 * brief$sealed$n / brief$n_total, 1)), " %)"
+        format(round(100 * brief$sealed$n / (brief$n_total - brief$n_without_outcome), 1)), " %)"
       )
+    },
+    if (brief$n_without_outcome > 0L) {
+      paste0(", ", format(brief$n_without_outcome, big.mark = ","), " without outcome left out")
     }
   )
 }

@@ -239,6 +239,9 @@ report_question <- function(cmp) {
         "; ", count_of(brief$sealed$n, "row"),
         " set aside, unseen by all that follows until the end"
       ),
+      if (brief$n_without_outcome > 0L) {
+        paste0("; ", count_of(brief$n_without_outcome, "row"), " without outcome left out")
+      },
       ". Columns: ", paste0(counts, " ", names(counts), collapse = ", "),
       if (!is.null(brief$roles$group)) {
         paste0(". Rows of one ", brief$roles$group, " are kept together")

@@ -305,7 +305,10 @@ plan_brief <- function(x, folder, table = NULL) {
     outcome_kind = plan_text(x$outcome_kind, "brief > outcome_kind"),
     exposure = plan_text(x$exposure, "brief > exposure"),
     quantiles = plan_numbers(x$quantiles, "brief > quantiles"),
-    costs = map_of(x$costs, "costs", plan_any)
+    costs = map_of(x$costs, "costs", plan_any),
+    rows_without_outcome = plan_text(
+      x$rows_without_outcome, "brief > rows_without_outcome"
+    ) %||% "refuse"
   )
 }
 

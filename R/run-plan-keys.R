@@ -85,6 +85,10 @@ plan_language <- function() {
     c("brief", "exposure", "column", "What counts are a rate of."),
     c("brief", "quantiles", "numbers", "Predict these quantiles of a number."),
     c("brief", "costs", "map of missed and false_alarm", "What mistakes cost: columns or numbers."),
+    c(
+      "brief", "rows_without_outcome", "refuse or leave_out",
+      "Rows whose outcome is missing are refused if not given."
+    ),
     c("set_aside", "share", "number", "Share of the rows, or of the groups."),
     c("set_aside", "seed", "whole number", "Of the draw."),
     c("set_aside", "after", "date or number", "With a time: all rows after it."),

@@ -198,7 +198,8 @@ brief_yaml <- function(brief, table) {
         as.list(brief$outcome_scale)
       },
       outcome_kind = if (brief$kind_given) brief$kind, quantiles = as.list(brief$quantiles),
-      costs = brief$costs
+      costs = brief$costs,
+      rows_without_outcome = if (brief$n_without_outcome > 0L) "leave_out"
     )
   )
   Filter(function(x) length(x) > 0L, form)

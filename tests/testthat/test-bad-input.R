@@ -36,7 +36,7 @@ bad_input <- list(
   "outcome not given" = list(quote(brief(pots)), "kw_error_brief", "outcome.*missing.*Columns"),
   "outcome missing in rows" = list(
     quote(brief(transform(small, y = c("no", NA, "yes", NA)), "y")),
-    "kw_error_brief", "missing in 2 rows.*rows 2, 4.*Drop them"
+    "kw_error_brief", "missing in 2 rows.*rows 2, 4.*Leave them out"
   ),
   "outcome missing everywhere" = list(
     quote(brief(transform(small, y = NA), "y")), "kw_error_brief",

@@ -1,9 +1,10 @@
 # Commands that look at tables, models and parts, and draft plans.
 
-loose_table <- function() {
+loose_table <- function(without_outcome = integer()) {
   table <- toy(160, missing = TRUE)
   table$colour[c(2, 9, 30)] <- "n/r"
   table$twin <- table$x2 * 2
+  table$two[without_outcome] <- NA
   file <- withr::local_tempfile(fileext = ".csv", .local_envir = parent.frame())
   write.csv(table, file, row.names = FALSE)
   file
@@ -25,13 +26,14 @@ test_that("inspect names remedies as lines that a plan file understands", {
 })
 
 test_that("a drafted plan runs as it is, and its model is scored on rows with known outcome", {
-  table <- loose_table()
+  table <- loose_table(without_outcome = c(3, 8))
   plan <- withr::local_tempfile(fileext = ".yml")
   drafted <- command(
     "draft", table, "--outcome", "two", "--event", "yes", "--ignore", "number,three,batch",
     "--minutes", "0.1", "--effort", "quick", "--seed", "3", "--out", plan
   )
   expect_identical(drafted$status, 0L, info = drafted$err)
+  expect_match(drafted$err, "2 rows without two are left out", all = FALSE)
   lines <- readLines(plan)
   expect_match(lines, "^# .*twin: repeated_column", all = FALSE)
   expect_match(lines, "^# what is compared", all = FALSE)
@@ -39,6 +41,10 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   expect_false(any(grepl("sensible", lines)))
   read <- read_plan(plan)
   expect_identical(read$seed, 3)
+  expect_identical(read$brief$n_without_outcome, 2L)
+  writeLines(grep("without_outcome", lines, invert = TRUE, value = TRUE), plan)
+  expect_match(command("preview", plan)$err, "rows 3, 8.*rows_without_outcome: leave_out")
+  writeLines(lines, plan)
   expect_false("twin" %in% names(read$brief$schema))
   expect_match(command("draft", table, "--outcome", "two", "--out", plan)$err, "exists", all = FALSE)
 

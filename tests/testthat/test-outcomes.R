@@ -65,6 +65,69 @@ test_that("what does not fit a kind is refused, with the rows and what to do", {
   expect_true(all(c("auc", "class_error") %in% list_metrics("ordered")$metric))
 })
 
+test_that("rows without outcome can be left out: all is as for a table that never had them", {
+  withr::local_dir(withr::local_tempdir())
+  table <- claims()
+  unknown <- c(2, 40:44, nrow(table) - 0:2)
+  table$claims[unknown] <- NA
+  # what is wrong in such a row does not matter; what is wrong elsewhere is found by its number
+  table$years[2] <- NA
+  about <- list(outcome_kind = "count", exposure = "years")
+  leaving <- function(table) {
+    do.call(job_of, c("claims", list(table = table, rows_without_outcome = "leave_out"), about))
+  }
+  expect_error(do.call(job_of, c("claims", list(table = table), about)),
+    "missing in 9 rows.*\n.*rows 2, 40.*\n.*rows_without_outcome = \"leave_out\"",
+    class = "kw_error_brief"
+  )
+  wrong <- table
+  wrong$claims[50] <- -1
+  expect_error(leaving(wrong), "row 50", class = "kw_error_brief")
+  wrong <- table
+  wrong$years[60] <- 0
+  expect_error(leaving(wrong), "row 60", class = "kw_error_brief")
+  wrong$claims <- NA_real_
+  expect_error(leaving(wrong), "missing in every row", class = "kw_error_brief")
+
+  utils::write.csv(table[names(leaving(table)$table)], "table.csv", row.names = FALSE)
+  table <- read_data("table.csv")
+  job <- leaving(table)
+  expect_output(print(job), "9 without outcome left out")
+  plan_of <- function(job) {
+    plan_comparison(job, candidates(tree = fam_tree(pruning = among(0.01, 0.1))),
+      splits = split_kfold(3), seed = 3)
+  }
+  cmp <- quiet_run(plan_of(job), journal = "run.sqlite")
+  cut <- quiet_run(plan_of(do.call(job_of, c("claims", list(table = table[-unknown, ]), about))))
+  same_numbers(cmp, cut)
+  expect_output(print(open_comparison("run.sqlite")$plan$brief), "9 without outcome left out")
+  write_plan(plan_of(job), "plan.yml", table = "table.csv")
+  expect_identical(read_plan("plan.yml")$brief$rows, setdiff(seq_len(nrow(table)), unknown))
+
+  model <- fit_final(select_final(cmp))
+  write_card(model, "card.md")
+  expect_match(readLines("card.md"), "9 rows without outcome left out", all = FALSE)
+  again <- repeat_model(model, "table.csv", quiet = TRUE)
+  expect_true(all(again$same))
+  write_report(model, "report.html")
+  expect_match(page_text("report.html"), "9 rows without outcome left out")
+  write_script(model, "final.R", data = "table.csv", new_data = "table.csv")
+  utils::capture.output(sys.source("final.R", new.env()))
+  expect_equal(utils::read.csv("predictions.csv")[[1]], predict(model, table)[[1]])
+})
+
+test_that("a script learns from no row at the table's end that was taken out of the brief", {
+  table <- claims()[1:60, ]
+  twice <- rbind(table, table[5:9, ])
+  job <- job_of("amount", table = twice)
+  job <- apply_remedies(job, inspect_data(job), also = "duplicate_rows")$brief
+  expect_identical(nrow(job$table), 60L)
+  model <- fit_final(select_final(quiet_run(job, candidates(a = fam_linear()), seed = 1)))
+  file <- withr::local_tempfile(fileext = ".R")
+  write_script(model, file, data = "nowhere", new_data = "nowhere")
+  expect_length(run_script(file, twice)$y, 60)
+})
+
 test_that("metrics of ordered classes and deviances are what their formulas say", {
   truth <- factor(c("a", "b", "c", "c", "b"), c("a", "b", "c"))
   p <- rbind(c(.6, .3, .1), c(.2, .2, .6), c(0, .4, .6), c(.5, .3, .2), c(.1, .8, .1))
