@@ -323,7 +323,7 @@ run_plan <- function(plan, file, options) {
 }
 
 # The choice and what follows from it, as far as it goes: where it fails, the comparison is kept
-# all the same. `trouble`: what failed, unless the run was broken off early.
+# all the same. `trouble`: what failed, unless the run was broken off too early for a model.
 choose_if_any <- function(cmp, intervals) {
   choice <- model <- aside <- NULL
   failed <- tryCatch(
@@ -337,13 +337,19 @@ choose_if_any <- function(cmp, intervals) {
   )
   said <- c(
     if (is.null(choice)) "Nothing is chosen." else capture_print(choice), "",
-    if (is.null(model)) NULL else set_aside_lines(aside, model),
+    if (is.null(model)) {
+      NULL
+    } else if (is.null(aside) && !is.null(failed)) {
+      "The set-aside rows could not be scored."
+    } else {
+      set_aside_lines(aside, model)
+    },
     if (!is.null(failed)) strwrap(paste("!", failed), 80L, exdent = 2L),
     if (!is.null(model)) c("", strwrap(in_one_sentence(choice, aside), 80L, exdent = 2L))
   )
   list(
     choice = choice, model = model, aside = aside, said = said,
-    trouble = if (is.null(cmp$stopped)) failed
+    trouble = if (is.null(cmp$stopped) || !is.null(model)) failed
   )
 }
 

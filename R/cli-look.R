@@ -77,6 +77,12 @@ plan_line <- function(action, columns) {
     missing_code = paste0("brief: ", flow(list(
       missing_codes = stats::setNames(list(action$codes), columns[1])
     ))),
+    convert = paste0("brief: ", flow(c(
+      list(read_as = stats::setNames(list(action$to), columns[1])),
+      if (length(action$codes) > 0L) {
+        list(missing_codes = stats::setNames(list(action$codes), columns[1]))
+      }
+    ))),
     step = {
       settings <- c(action$settings, if (!is.null(action$columns)) list(columns = I(columns)))
       step <- if (length(settings) == 0L) {

@@ -22,6 +22,10 @@
 #'   lowest to highest. Ordered factors need no entry.
 #' @param text Names of columns of free text. Character columns of many
 #'   different remarks of several words are recognised without being named.
+#' @param read_as What columns are read as, where that is not how they came: a named list, column
+#'   name to `"number"` (of texts), `"category"` (of numbers that are codes), or the form of dates,
+#'   such as `"%d/%m/%Y"`, where it cannot be told which number is the month; of points in time
+#'   the form of their day.
 #' @param missing_codes Codes that stand for "missing": a named list, column
 #'   name to codes, e.g. `list(drying_days = -999)`.
 #' @param outcome_kind What the outcome is, where that is not to be read off its values:
@@ -62,7 +66,7 @@
 brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight = NULL,
                   time = NULL, ignore = NULL, ordered = NULL, text = NULL,
                   missing_codes = NULL, outcome_scale = NULL, outcome_kind = NULL,
-                  exposure = NULL, quantiles = NULL, costs = NULL,
+                  exposure = NULL, quantiles = NULL, costs = NULL, read_as = NULL,
                   rows_without_outcome = "refuse", ...) {
   no_more(...)
   check_table(table)
@@ -74,6 +78,8 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_string(outcome, "outcome")
   check_named(ordered, "ordered")
   check_named(missing_codes, "missing_codes")
+  check_named(read_as, "read_as")
+  for (what in read_as) check_choice(what, known_readings, "read_as")
   check_choice(rows_without_outcome, c("refuse", "leave_out"), "rows_without_outcome")
   roles <- list(
     outcome = outcome, id = id, group = group, weight = weight, time = time,
@@ -83,10 +89,12 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   check_columns_exist(names(ordered), names(table), "ordered")
   check_columns_exist(text, names(table), "text")
   check_columns_exist(names(missing_codes), names(table), "missing_codes")
+  check_columns_exist(names(read_as), names(table), "read_as")
 
   given <- unclass(table)[names(table)]
-  table <- clean_table(table, roles, missing_codes, ordered)
+  table <- clean_table(table, roles, missing_codes, ordered, read_as)
   formats <- lapply(given, attr, "written_as")
+  formats[names(read_as)] <- lapply(read_as, function(what) if (what %in% day_forms) what)
   total <- nrow(table)
   rows <- rows_with_outcome(table[[outcome]], outcome, rows_without_outcome)
   if (length(rows) < total) table <- frame_of_rows(table, rows)
@@ -105,7 +113,9 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
     levels = target$levels %||% quantile_names(quantiles), quantiles = quantiles,
     event = target$event, event_given = !is.null(event),
     roles = roles[-1], missing_codes = missing_codes,
-    declared = list(ordered = ordered, text = text, formats = Filter(Negate(is.null), formats)),
+    declared = list(
+      ordered = ordered, text = text, read_as = read_as, formats = Filter(Negate(is.null), formats)
+    ),
     n_total = total, n_without_outcome = total - length(rows), sealed = NULL,
     outcome_scale = outcome_scale, costs = costs
   )

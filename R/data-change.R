@@ -19,10 +19,15 @@ change_once <- function(brief, change) {
   if (change$kind == "role") return(add_role(brief, change$role, about))
   if (change$kind == "missing_code") {
     brief$missing_codes[[about]] <- unique(c(brief$missing_codes[[about]], change$codes))
-    return(on_working_rows(brief, about, function(x) recode_missing(x, change$codes, about)))
+    return(on_working_rows(brief, about, function(x) recode_missing(x, change$codes)))
   }
-  if (change$to == "date") brief$declared$formats[[about]] <- change$format
-  on_working_rows(brief, about, function(x) convert_column(x, change))
+  if (change$to %in% day_forms) brief$declared$formats[[about]] <- change$to
+  brief$declared$read_as[[about]] <- change$to
+  codes <- unique(c(brief$missing_codes[[about]], change$codes))
+  if (length(codes) > 0L) brief$missing_codes[[about]] <- codes
+  on_working_rows(brief, about, function(x) {
+    read_column_as(recode_missing(x, codes), change$to, about)
+  })
 }
 
 add_role <- function(brief, role, columns) {
@@ -46,11 +51,6 @@ on_working_rows <- function(brief, column, change) {
   brief$table[[column]] <- change(brief$table[[column]])
   # sealed rows are read like new ones when they are opened: by schema and codes
   brief
-}
-
-convert_column <- function(x, change) {
-  if (change$to == "date") return(dates_of_text(as.character(x), change$format))
-  suppressWarnings(as.numeric(sub(",", ".", trimws(as.character(x)), fixed = TRUE)))
 }
 
 drop_working_rows <- function(brief, rows) {

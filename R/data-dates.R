@@ -11,6 +11,11 @@ date_formats <- c(
   "%m-%d-%Y" = "^[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}$"
 )
 
+day_forms <- names(date_formats)
+
+# What a column can be said to be read as.
+known_readings <- c("number", "category", day_forms)
+
 usual_date_format <- "%Y-%m-%d"
 
 # The formats in which all of the texts can be read.
@@ -30,13 +35,18 @@ dates_of_text <- function(x, format) {
   as.Date(x, format = format)
 }
 
-# A column of text that is a date in one format only, as dates that remember it, or a point in
-# time; any other column as it is. Where day and month could change places it stays text.
+# A column of text that is a date, or a point in time, in one format only, as what it is, which
+# remembers the format; any other column as it is. Where day and month could change places it
+# stays text.
 text_to_dates <- function(x) {
   if (!is.character(x)) return(x)
   formats <- possible_date_formats(x)
   if (length(formats) == 1L) return(structure(dates_of_text(x, formats), written_as = formats))
-  if (are_moments(x)) moments_of_text(x) else x
+  formats <- possible_moment_formats(x)
+  if (length(formats) != 1L) return(x)
+  structure(
+    moments_of_text(x, formats), written_as = if (formats != usual_date_format) formats
+  )
 }
 
 # All columns of a table so, but for those that are to stay text.
@@ -46,30 +56,53 @@ with_dates <- function(table, stay_text = NULL) {
   table
 }
 
-# Points in time in the form 2031-05-17 14:30:00, some of them perhaps without the time.
-are_moments <- function(x) {
-  day <- "^[0-9]{4}-[0-9]{2}-[0-9]{2}"
-  time <- "[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}([.][0-9]+)?)?Z?$"
-  x <- trimws(x[!is.na(x)])
+# The time of day behind a day, from which hours, minutes, seconds and the zone are read.
+clock_form <- paste0(
+  "^([0-9]|[01][0-9]|2[0-3]):([0-5][0-9])(:[0-5][0-9]([.][0-9]+)?)?",
+  " ?(Z|UTC|[+-][0-9]{2}(:?[0-9]{2})?)?$"
+)
+
+# The formats of the day in which all of the texts can be read as points in time, such as
+# 2031-05-17 14:30:00 or 17.05.2031 14:30, some of them perhaps without the time.
+possible_moment_formats <- function(x) {
+  x <- unique(trimws(x[!is.na(x)]))
   # texts are long, so that a look at one spares the look at all
-  if (length(x) == 0L || !grepl(day, x[1])) return(FALSE)
-  whole <- grepl(paste0(day, "$"), x)
-  timed <- grepl(paste0(day, time), x)
-  all(whole | timed) && any(timed) && !anyNA(moments_of_text(x))
+  if (length(x) == 0L || !grepl("^[0-9]{1,4}[-./][0-9]{1,2}[-./][0-9]{1,4}", x[1])) {
+    return(character())
+  }
+  clock <- unique(clock_of(x))
+  if (all(clock == "") || !all(clock == "" | grepl(clock_form, clock))) return(character())
+  possible_date_formats(unique(day_of(x)))
 }
 
-# Points in time as they are usually written; NA for other texts.
-moments_of_text <- function(x) {
-  x <- sub("Z$", "", sub("T", " ", trimws(x), fixed = TRUE))
-  found <- rep(as.POSIXct(NA, tz = "UTC"), length(x))
-  # a format reads the head of a text, and would pass over a wrong end
-  formats <- c(
-    "%Y-%m-%d %H:%M:%OS" = " [0-9]+:[0-9]+:[0-9.]+$", "%Y-%m-%d %H:%M" = " [0-9]+:[0-9]+$",
-    "%Y-%m-%d" = "^[^ ]+$"
-  )
-  for (format in names(formats)) {
-    these <- grepl(formats[[format]], x)
-    found[these] <- as.POSIXct(x[these], format = format, tz = "UTC")
+day_of <- function(x) sub("[ T].*$", "", x)
+
+clock_of <- function(x) substring(x, nchar(day_of(x)) + 2L)
+
+# Points in time; NA for other texts. Without a zone they are taken as UTC, with one they become it.
+moments_of_text <- function(x, format = usual_date_format) {
+  x <- trimws(x)
+  # days and times are far fewer than texts
+  by_once <- function(texts, read) {
+    once <- unique(texts)
+    read(once)[match(texts, once)]
   }
-  found
+  days <- by_once(day_of(x), function(day) as.double(dates_of_text(day, format)))
+  seconds <- by_once(clock_of(x), seconds_of_clock)
+  as.POSIXct(days * 86400 + seconds, origin = "1970-01-01", tz = "UTC")
+}
+
+# Seconds of the day in UTC; NA where it is no time of day.
+seconds_of_clock <- function(clock) {
+  timed <- grepl(clock_form, clock)
+  part <- function(pattern) {
+    number <- rep(0, length(clock))
+    some <- timed & grepl(pattern, clock)
+    number[some] <- as.numeric(sub(paste0(".*?", pattern, ".*"), "\\1", clock[some], perl = TRUE))
+    number
+  }
+  zone <- part("[+-]([0-9]{2})") * 3600 + part("[+-][0-9]{2}:?([0-9]{2})$") * 60
+  seconds <- part("^([0-9]+)") * 3600 + part("^[0-9]+:([0-9]{2})") * 60 +
+    part("^[0-9]+:[0-9]+:([0-9.]+)") + ifelse(grepl("-", clock, fixed = TRUE), zone, -zone)
+  ifelse(timed | clock == "", seconds, NA)
 }

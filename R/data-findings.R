@@ -119,7 +119,10 @@ member_finding_id <- finding_definition("id", function(look) {
     x <- look$column_of[[name]]
     filled <- sum(!is.na(x))
     if (filled < 30L || look$distinct_of[[name]] < 0.98 * filled) return(NULL)
-    if (look$kind_of[[name]] == "number" && !counts_upwards(x)) return(NULL)
+    stored <- if (look$kind_of[[name]] == "category") stored_as_text(look, name)
+    if (identical(stored$to, "number")) x <- comma_numbers(trimws(as.character(x)))
+    if (!is.null(stored) && !is.numeric(x)) return(NULL)
+    if (is.numeric(x) && !counts_upwards(x)) return(NULL)
     finding(
       "id_like",
       "serious",
@@ -199,6 +202,8 @@ share_words <- function(share, n) {
   if (share < 5e-4) count_of(round(share * n), "row") else paste(format(round(100 * share, 1)), "%")
 }
 
+means_missing <- function(texts) grepl(missing_words, trimws(texts), ignore.case = TRUE)
+
 missing_words <- paste0(
   paste(
     "^(unknown|unkn?|n[./ ]?[ar]\\.?|not",
@@ -210,8 +215,7 @@ missing_words <- paste0(
 member_finding_disguised <- finding_definition("disguised", function(look) {
   words <- lapply(columns_of(look, "category", "ordered"), function(name) {
     levels <- look$brief$schema[[name]]$levels
-    hit <- levels[grepl(missing_words, trimws(levels), ignore.case = TRUE) |
-      !nzchar(trimws(levels))]
+    hit <- levels[means_missing(levels) | !nzchar(trimws(levels))]
     if (length(hit) == 0L) return(NULL)
     disguised(
       name,
@@ -309,7 +313,7 @@ member_finding_levels <- finding_definition("levels", function(look) {
     levels <- look$brief$schema[[name]]$levels
     counts <- tabulate(codes_among(look$column_of[[name]], levels), length(levels))
     rare <- levels[counts < min(20, 0.05 * look$n)]
-    rare <- rare[!grepl(missing_words, rare, ignore.case = TRUE)]
+    rare <- rare[!means_missing(rare)]
     if (length(rare) == 0L || distinct <= 2L) return(NULL)
     finding(
       "rare_levels",
@@ -367,49 +371,68 @@ member_finding_shape <- finding_definition("shape", function(look) {
 
 skewness <- function(x) mean((x - mean(x))^3) / mean((x - mean(x))^2)^1.5
 
+# What a column of levels holds but for words that stand for missing values: list(to, others), to
+# be read as a number or as one of some forms of dates, and what it holds besides; NULL: neither.
+stored_as_text <- function(look, name) {
+  # a factor was made on purpose
+  if (is.factor(look$brief$table[[name]])) return(NULL)
+  levels <- look$brief$schema[[name]]$levels
+  texts <- trimws(levels[!means_missing(levels)])
+  if (length(texts) < 8L) return(NULL)
+  numbers <- grepl(plain_number, texts) & !is.na(comma_numbers(texts))
+  if (mean(numbers) >= 0.95) {
+    return(list(to = "number", others = setdiff(levels, levels[trimws(levels) %in% texts[numbers]])))
+  }
+  days <- possible_date_formats(texts)
+  moments <- if (length(days) == 0L) possible_moment_formats(texts)
+  if (length(c(days, moments)) == 0L) return(NULL)
+  list(to = c(days, moments), others = levels[means_missing(levels)], moments = length(moments) > 0L)
+}
+
+plain_number <- "^-?(0|[1-9][0-9]*)([.,][0-9]+)?$"
+
 member_finding_stored_as_text <- finding_definition("stored_as_text", function(look) {
   lapply(columns_of(look, "category"), function(name) {
-    # a factor was made on purpose
-    if (is.factor(look$brief$table[[name]])) return(NULL)
-    levels <- look$brief$schema[[name]]$levels
-    levels <- levels[!grepl(missing_words, trimws(levels), ignore.case = TRUE)]
-    if (length(levels) < 8L) return(NULL)
-    plain <- trimws(levels)
-    if (mean(grepl("^-?(0|[1-9][0-9]*)([.,][0-9]+)?$", plain)) >= 0.95) {
-      return(finding(
-        "number_as_text", "serious", name, paste0(name, ": numbers stored as text."),
-        paste0(column_text(name), " <- as.numeric(", column_text(name), ")"),
-        list(kind = "convert", to = "number")
-      ))
-    }
-    date_as_text(name, plain)
+    stored <- stored_as_text(look, name)
+    if (is.null(stored)) return(NULL)
+    if (length(stored$to) > 1L) return(ambiguous_date(look, name, stored$to))
+    number <- stored$to == "number"
+    what <- if (number) "numbers" else if (stored$moments) "points in time" else "dates"
+    besides <- stored$others[!means_missing(stored$others)]
+    finding(
+      if (number) "number_as_text" else "date_as_text", "serious", name,
+      paste0(
+        name, ": ", what, " stored as text",
+        if (length(besides) > 0L) {
+          paste0("; ", count_of(length(besides), "other text"), ", such as ", quoted(besides[1]))
+        }, "."
+      ),
+      paste0(
+        "brief(..., read_as = list(", name_text(name), " = ", in_quotes(stored$to), ")",
+        if (length(stored$others) > 0L) {
+          paste0(", missing_codes = list(", name_text(name), " = ", in_quotes(stored$others), ")")
+        }, ")"
+      ),
+      list(kind = "convert", to = stored$to, codes = stored$others)
+    )
   })
 }, "Numbers and dates stored as text.")
 
-date_as_text <- function(name, texts) {
-  formats <- possible_date_formats(texts)
-  if (length(formats) == 0L) return(NULL)
-  as_date <- function(format) {
-    paste0(column_text(name), " <- as.Date(", column_text(name), ", \"", format, "\")")
-  }
-  if (length(formats) == 1L) {
-    return(finding(
-      "date_as_text", "serious", name, paste0(name, ": dates stored as text."),
-      as_date(formats), list(kind = "convert", to = "date", format = formats)
-    ))
-  }
+ambiguous_date <- function(look, name, formats) {
+  first <- look$brief$schema[[name]]$levels[1]
   finding(
     "ambiguous_date", "serious", name,
     paste0(
-      name, ": dates in which day and month could change places, such as ", quoted(texts[1]), "."
+      name, ": dates in which day and month could change places, such as ", quoted(first), "."
     ),
-    paste(vapply(formats, as_date, ""), collapse = "   # or "), NULL
+    paste0(
+      "brief(..., read_as = list(", name_text(name), " = \"", formats, "\"))",
+      collapse = "   # or "
+    ), NULL
   )
 }
 
-# A column and a name as R code, whatever the name.
-column_text <- function(name) paste0("table[[", encodeString(name, quote = "\""), "]]")
-
+# A name as R code, whatever it is.
 name_text <- function(name) {
   if (make.names(name) == name) name else paste0("`", gsub("`", "\\\\`", name, fixed = TRUE), "`")
 }

@@ -7,8 +7,9 @@
 #' class. An open DBI connection with `query` reads from any database.
 #'
 #' Types are guessed from all rows: numbers, dates in the form 2031-05-17 (or in another, where
-#' day and month cannot change places), points in time in the form 2031-05-17 14:30:00 or
-#' 2031-05-17T14:30Z (taken as UTC), TRUE/FALSE, text. Empty cells and `NA` are missing.
+#' day and month cannot change places), points in time such as 2031-05-17 14:30:00,
+#' 17.05.2031 14:30 (taken as UTC) or 2031-05-17T14:30+02:00 (which becomes UTC), TRUE/FALSE,
+#' text. Empty cells and `NA` are missing.
 #'
 #' @param file Path of the file or folder, `"-"` for delimited text on standard input, or a DBI
 #'   connection.

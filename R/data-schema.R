@@ -15,12 +15,15 @@ column_kind <- function(x) {
 
 # Missing codes become NA, storage is made uniform, infinite values are refused.
 # Text is left as text: whether it is a category is the schema's business.
-clean_table <- function(table, roles, missing_codes, ordered) {
+clean_table <- function(table, roles, missing_codes, ordered, read_as = NULL) {
   ignored <- unlist(roles[c("id", "ignore")])
   columns <- lapply(names(table), function(name) {
-    x <- recode_missing(table[[name]], missing_codes[[name]], name)
+    codes <- missing_codes[[name]]
+    if (is.null(read_as[[name]])) check_codes(table[[name]], codes, name)
+    x <- recode_missing(table[[name]], codes)
     if (name %in% ignored) return(x)
     x <- plain_column(x, name)
+    if (!is.null(read_as[[name]])) x <- read_column_as(x, read_as[[name]], name)
     if (!is.null(ordered[[name]])) x <- as_declared_order(x, ordered[[name]], name)
     x
   })
@@ -36,16 +39,16 @@ plain_frame <- function(columns, n) {
   columns
 }
 
-recode_missing <- function(x, codes, name) {
+check_codes <- function(x, codes, name) {
+  wrong <- is.numeric(x) && anyNA(suppressWarnings(as.numeric(codes)))
+  check_argument(!wrong, paste0("missing_codes$", name), "numbers, as the column is", codes)
+}
+
+# Words among the codes of a column that holds numbers only are not in it.
+recode_missing <- function(x, codes) {
   if (is.null(codes)) return(x)
-  if (is.numeric(x) && !is.numeric(codes)) {
-    numeric <- suppressWarnings(as.numeric(codes))
-    check_argument(
-      !anyNA(numeric), paste0("missing_codes$", name), "numbers, as the column is", codes
-    )
-    codes <- numeric
-  }
-  hit <- if (is.numeric(x)) x %in% codes else as.character(x) %in% as.character(codes)
+  numbers <- stats::na.omit(suppressWarnings(as.numeric(codes)))
+  hit <- if (is.numeric(x)) x %in% numbers else as.character(x) %in% as.character(codes)
   x[hit] <- NA
   if (is.factor(x)) x <- droplevels(x)
   x
@@ -60,7 +63,7 @@ plain_column <- function(x, name) {
     return(if (anyNA(levels(x))) factor(x, exclude = NA, ordered = is.ordered(x)) else x)
   }
   if (inherits(x, "Date")) return(structure(as.double(x), class = "Date"))
-  if (inherits(x, "POSIXct")) return(x)
+  if (inherits(x, "POSIXct")) return(structure(x, written_as = NULL))
   if (is.numeric(x) && is.null(dim(x))) return(finite_numbers(as.double(x), name))
   if (is.character(x)) return(enc2utf8(as.character(x)))
   stop_kw("table", paste0(
@@ -96,6 +99,51 @@ finite_numbers <- function(x, name) {
   }
   x[is.nan(x)] <- NA_real_
   x
+}
+
+# A column as what it is said to be: "number", "category", or the format of dates, or of the days of
+# points in time.
+read_column_as <- function(x, what, name) {
+  if (what == "category") return(as_category(x))
+  text <- trimws(as.character(x))
+  found <- if (what == "number") {
+    as_numbers(x, text)
+  } else if (inherits(x, c("Date", "POSIXct"))) {
+    x
+  } else if (any(grepl(":", text, fixed = TRUE))) {
+    moments_of_text(text, what)
+  } else {
+    dates_of_text(text, what)
+  }
+  bad <- is.na(found) & !is.na(x)
+  if (any(bad)) {
+    stop_kw("brief", paste0(
+      "The column ", quoted(name), " cannot be read as ",
+      if (what == "number") "numbers" else paste0("dates of the form ", what), ": ",
+      enumerate(quoted(unique(text[bad])), 3L), "."
+    ),
+    where = where_rows(bad), column = name,
+    remedy = paste0(
+      "Correct them, or say that they stand for missing values: missing_codes = list(",
+      name_text(name), " = ", in_quotes(unique(text[bad])[1]), ")."
+    ))
+  }
+  found
+}
+
+as_numbers <- function(x, text) {
+  if (is.numeric(x)) return(x)
+  # TRUE and FALSE
+  if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
+  comma_numbers(text)
+}
+
+# Levels of numbers in their order, of texts by the alphabet.
+as_category <- function(x) {
+  if (is.factor(x)) return(factor(x, ordered = FALSE))
+  levels <- sort(unique(x), method = "radix")
+  labels <- if (is.numeric(levels)) canonical_number(levels) else as.character(levels)
+  factor(labels[match(x, levels)], levels = labels)
 }
 
 as_declared_order <- function(x, levels, name) {
@@ -208,7 +256,7 @@ frame_from_new <- function(new, schema, missing_codes) {
     )
   }
   columns <- lapply(names(schema), function(name) {
-    x <- plain_column(recode_missing(new[[name]], missing_codes[[name]], name), name)
+    x <- plain_column(recode_missing(new[[name]], missing_codes[[name]]), name)
     mend_kind(x, schema[[name]], name)
   })
   names(columns) <- names(schema)
@@ -266,11 +314,8 @@ comma_numbers <- function(text) {
 mend_date <- function(x, entry, name) {
   if (inherits(x, "POSIXct")) return(if (isTRUE(entry$moment)) x else as.Date(x))
   if (inherits(x, "Date")) return(if (isTRUE(entry$moment)) as.POSIXct(x) else x)
-  if (isTRUE(entry$moment)) {
-    date <- moments_of_text(as.character(x))
-  } else {
-    date <- dates_of_text(as.character(x), entry$format %||% usual_date_format)
-  }
+  read <- if (isTRUE(entry$moment)) moments_of_text else dates_of_text
+  date <- read(as.character(x), entry$format %||% usual_date_format)
   bad <- is.na(date) & !is.na(x)
   if (any(bad)) wrong_kind(name, expected_of(entry), x, bad)
   date
@@ -316,11 +361,10 @@ mend_code <- function(x, levels, name) {
 expected_of <- function(entry) {
   switch(entry$kind,
     number = "a number", text = "a text",
-    date = if (isTRUE(entry$moment)) {
-      "a point in time (like 2031-05-17 14:30:00)"
-    } else {
+    date = {
       day <- format(as.Date("2031-05-17"), entry$format %||% usual_date_format)
-      paste0("a date (like ", day, ")")
+      if (isTRUE(entry$moment)) paste0("a point in time (like ", day, " 14:30:00)") else
+        paste0("a date (like ", day, ")")
     },
     if (identical(entry$levels, c("FALSE", "TRUE"))) "TRUE or FALSE" else
       paste("a level, such as", enumerate(quoted(entry$levels), 3L))

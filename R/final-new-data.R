@@ -40,7 +40,7 @@ read_new_rows <- function(model, file, id = NULL) {
 
 remarks_on_new <- function(model, new_data, frame) {
   each <- lapply(names(model$schema), function(name) {
-    x <- recode_missing(new_data[[name]], model$missing_codes[[name]], name)
+    x <- recode_missing(new_data[[name]], model$missing_codes[[name]])
     list(
       mended_remark(x, model$schema[[name]], name),
       unseen_remark(unseen_levels(x, frame$columns[[name]], model$schema[[name]]), name)

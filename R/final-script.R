@@ -181,21 +181,21 @@ script_predictors <- function(model) {
 # Points in time, as they are usually written.
 script_moments <- function(model) {
   moments <- vapply(model$schema, function(entry) isTRUE(entry$moment), NA)
-  if (any(moments)) code_lines(r"(
-as_moment <- function(v) {
-  v <- sub("Z$", "", sub("T", " ", trimws(v), fixed = TRUE))
-  found <- rep(as.POSIXct(NA, tz = "UTC"), length(v))
-  formats <- c(
-    "%Y-%m-%d %H:%M:%OS" = " [0-9]+:[0-9]+:[0-9.]+$", "%Y-%m-%d %H:%M" = " [0-9]+:[0-9]+$",
-    "%Y-%m-%d" = "^[^ ]+$"
-  )
-  for (format in names(formats)) {
-    these <- grepl(formats[[format]], v)
-    found[these] <- as.POSIXct(v[these], format = format, tz = "UTC")
+  if (any(moments)) code_lines(r"---(
+as_moment <- function(v, format) {
+  v <- sub(" ?(Z|UTC)$", "", sub("T", " ", trimws(v), fixed = TRUE))
+  clock <- ifelse(grepl(" ", v), sub("^[^ ]+ ", "", v), "0:00")
+  part <- function(pattern) {
+    found <- regmatches(clock, regexec(pattern, clock))
+    vapply(found, function(one) if (length(one) < 2L) 0 else as.numeric(one[2]), 1)
   }
-  found
+  zone <- part("[+-]([0-9]{2})") * 3600 + part("[+-][0-9]{2}:?([0-9]{2})$") * 60
+  seconds <- part("^([0-9]+)") * 3600 + part("^[0-9]+:([0-9]{2})") * 60 +
+    part("^[0-9]+:[0-9]+:([0-9.]+)") + ifelse(grepl("-", clock), zone, -zone)
+  day <- as.numeric(as.Date(sub(" .*", "", v), format))
+  as.POSIXct(day * 86400 + seconds, origin = "1970-01-01", tz = "UTC")
 }
-)")
+)---")
 }
 
 # A table's texts as they are written. Where "NA" in quotes is a text of its own, reading takes
@@ -228,9 +228,10 @@ script_types <- function(model) {
     entry <- schema[[name]]
     switch(entry$kind,
       text = paste0(column, " <- as.character(", column, ")"),
-      date = if (isTRUE(entry$moment)) paste0(column, " <- as_moment(", column, ")") else paste0(
-        column, " <- as.Date(as.character(", column, "), ",
-        r_string(entry$format %||% usual_date_format), ")"
+      date = paste0(
+        column, " <- ", if (isTRUE(entry$moment)) "as_moment(" else "as.Date(as.character(", column,
+        if (isTRUE(entry$moment)) ", " else "), ", r_string(entry$format %||% usual_date_format),
+        ")"
       ),
       ordered = paste0(
         column, " <- factor(", column, ", levels = ", r_vector(entry$levels), ", ordered = TRUE)"
@@ -241,6 +242,7 @@ script_types <- function(model) {
   lines <- c(
     paste0("x <- as.data.frame(table)[", r_vector(names(schema)), "]"),
     unlist(lapply(names(model$missing_codes), script_missing_code, model = model)),
+    script_commas(model$brief$declared$read_as),
     script_numbers(numbers, names(schema)),
     one_by_one,
     if (length(categories) > 0L && !sorted_levels(model)) code_lines(r"(
@@ -257,6 +259,14 @@ for (name in <<names>>) {
 )", names = r_vector(categories))
   )
   split_lines(lines)
+}
+
+# Texts that are read as numbers may have decimal commas.
+script_commas <- function(read_as) {
+  texts <- names(Filter(function(what) what == "number", read_as))
+  if (length(texts) == 0L) return(NULL)
+  paste0("x[", r_vector(texts), "] <- lapply(x[", r_vector(texts), "], sub, pattern = \",\", ",
+    "replacement = \".\", fixed = TRUE)")
 }
 
 script_numbers <- function(numbers, all) {
@@ -286,11 +296,21 @@ script_missing_code <- function(model, name) {
   if (!name %in% names(model$schema)) return(NULL)
   column <- r_column(name)
   codes <- model$missing_codes[[name]]
+  words <- as.character(codes)
+  numbers <- NULL
   if (model$schema[[name]]$kind == "number") {
-    codes <- suppressWarnings(as.numeric(codes))
-    return(paste0(column, "[as.numeric(", column, ") %in% ", r_vector(codes), "] <- NA"))
+    numbers <- suppressWarnings(as.numeric(codes))
+    words <- words[is.na(numbers)]
+    numbers <- numbers[!is.na(numbers)]
   }
-  paste0(column, "[as.character(", column, ") %in% ", r_vector(as.character(codes)), "] <- NA")
+  c(
+    if (length(words) > 0L) {
+      paste0(column, "[as.character(", column, ") %in% ", r_vector(words), "] <- NA")
+    },
+    if (length(numbers) > 0L) {
+      paste0(column, "[as.numeric(", column, ") %in% ", r_vector(numbers), "] <- NA")
+    }
+  )
 }
 
 # The rows that the model learned from, in the shorter of two forms.

@@ -68,7 +68,10 @@ undo_remedies <- function(brief, codes = NULL, ...) {
 # Would a remedy lose rows, a column that tells something, or values that may be true?
 loses_something <- function(findings, kind) {
   harmless <- c("id_like", "groups", "constant", "all_missing", "repeated_column")
-  kind == "drop_rows" | (kind == "role" & !findings$code %in% harmless) |
+  made_missing <- vapply(findings$action, function(action) {
+    identical(action$kind, "convert") && any(!means_missing(action$codes))
+  }, NA)
+  kind == "drop_rows" | made_missing | (kind == "role" & !findings$code %in% harmless) |
     (kind == "missing_code" & findings$code != "disguised_missing")
 }
 
@@ -101,7 +104,13 @@ change_words <- function(brief, change) {
       "makes ", count_of(sum(brief$table[[column]] %in% change$codes), "value"), " of ", column,
       " missing (", enumerate(as.character(change$codes)), ")"
     ),
-    convert = paste0("reads ", column, " as a ", change$to)
+    convert = paste0(
+      "reads ", column, " as ",
+      if (change$to == "number") "numbers" else paste0("dates (", change$to, ")"),
+      if (length(change$codes) > 0L) {
+        paste0(", without ", enumerate(quoted(change$codes), 3L))
+      }
+    )
   )
 }
 

@@ -301,6 +301,7 @@ plan_brief <- function(x, folder, table = NULL) {
     ordered = map_of(x$ordered, "ordered", plan_texts),
     text = plan_texts(x$text, "brief > text"),
     missing_codes = map_of(x$missing_codes, "missing_codes", plan_any),
+    read_as = map_of(x$read_as, "read_as", plan_text),
     outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale"),
     outcome_kind = plan_text(x$outcome_kind, "brief > outcome_kind"),
     exposure = plan_text(x$exposure, "brief > exposure"),

@@ -80,6 +80,10 @@ plan_language <- function() {
     c("brief", "ordered", "map of columns to levels", "Categories in their order."),
     c("brief", "text", "columns", "Columns that hold words rather than categories."),
     c("brief", "missing_codes", "map of columns to values", "Values that stand for missing ones."),
+    c(
+      "brief", "read_as", "map of columns to words",
+      "What columns are read as: number, category, or the form of dates such as %d/%m/%Y."
+    ),
     c("brief", "outcome_scale", "text", "The scale on which families learn the outcome."),
     c("brief", "outcome_kind", "text", "What the outcome is, where the table does not tell."),
     c("brief", "exposure", "column", "What counts are a rate of."),

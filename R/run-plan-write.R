@@ -192,6 +192,7 @@ brief_yaml <- function(brief, table) {
       missing_codes = lapply(brief$missing_codes, function(codes) {
         if (length(codes) > 1L) as.list(codes) else codes
       }),
+      read_as = brief$declared$read_as,
       outcome_scale = if (is.list(brief$outcome_scale)) {
         cannot_hold("an outcome scale of functions")
       } else {

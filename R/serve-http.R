@@ -253,7 +253,7 @@ serve_remarks <- function(model, new, frame) {
   remarks <- remarks_on_new(model, new, frame)
   strange <- rep(FALSE, nrow(new))
   for (name in remarks$where[remarks$code == "never_seen"]) {
-    x <- recode_missing(new[[name]], model$missing_codes[[name]], name)
+    x <- recode_missing(new[[name]], model$missing_codes[[name]])
     strange <- strange | !is.na(unseen_levels(x, frame$columns[[name]], model$schema[[name]]))
   }
   list(

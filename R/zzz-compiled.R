@@ -2,7 +2,7 @@
 # itself where it pays. All of it compiled would take much more room and no less time.
 # Written by tools/compiled.R.
 for (compiled in scan(what = "", quiet = TRUE, text = "
-  add_at add_step_seconds alike_in_the_rest among apart_choices are_moments as_nodes as_plan
+  add_at add_step_seconds alike_in_the_rest among apart_choices as_nodes as_plan
   asked_fits bind_ledgers blank_inactive branch_of brief_target canonical_text capture_selection
   centre_and_spread chain_lengths chances_of_moves check_columns_exist check_encoding
   check_input_needs check_number check_prediction check_record check_setting check_table child_of

@@ -4,7 +4,7 @@
 
 Reads plain.json of the file, which docs/model-file.md describes; needs nothing beyond Python 3."""
 
-import csv, json, math, sys, zipfile
+import csv, json, math, re, sys, zipfile
 from datetime import date, datetime, timezone
 
 
@@ -17,13 +17,21 @@ def read_value(text, column, codes):
         value = float(text)
         return None if any(value == float(c) for c in codes if is_number(c)) else value
     if column["kind"] == "date":
-        if column["moment"]:
-            moment = datetime.fromisoformat(text.rstrip("Z").replace("T", " "))
-            return moment.replace(tzinfo=timezone.utc).timestamp() / 86400
-        return (datetime.strptime(text, column["format"]).date() - date(1970, 1, 1)).days
+        day, clock = re.fullmatch("([^ T]+)[ T]?(.*)", text).groups()
+        days = (datetime.strptime(day, column["format"]).date() - date(1970, 1, 1)).days
+        return days + (seconds_of(clock) / 86400 if column["moment"] and clock else 0)
     if column["kind"] == "ordered" and text not in column["levels"]:
         return None
     return text
+
+
+def seconds_of(clock):
+    """Of the day, in UTC: 14:30, 14:30:00.5, 14:30Z, 14:30+02:00."""
+    form = r"(\d+):(\d+)(?::(\d+(?:\.\d+)?))? ?(?:Z|UTC|([+-])(\d\d):?(\d\d)?)?"
+    hours, minutes, seconds, sign, ahead, rest = re.fullmatch(form, clock).groups()
+    zone = int(ahead or 0) * 3600 + int(rest or 0) * 60
+    given = int(hours) * 3600 + int(minutes) * 60 + float(seconds or 0)
+    return given + zone if sign == "-" else given - zone
 
 
 def is_number(text):

@@ -5,6 +5,7 @@ loose_table <- function(without_outcome = integer()) {
   table$colour[c(2, 9, 30)] <- "n/r"
   table$twin <- table$x2 * 2
   table$two[without_outcome] <- NA
+  table$foot <- c("unknown", sprintf("%.4f", withr::with_seed(6, rnorm(159, 9))))
   file <- withr::local_tempfile(fileext = ".csv", .local_envir = parent.frame())
   write.csv(table, file, row.names = FALSE)
   file
@@ -42,6 +43,8 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   read <- read_plan(plan)
   expect_identical(read$seed, 3)
   expect_identical(read$brief$n_without_outcome, 2L)
+  expect_identical(read$brief$declared$read_as, list(foot = "number"))
+  expect_identical(read$brief$schema$foot$kind, "number")
   writeLines(grep("without_outcome", lines, invert = TRUE, value = TRUE), plan)
   expect_match(command("preview", plan)$err, "rows 3, 8.*rows_without_outcome: leave_out")
   writeLines(lines, plan)
@@ -54,6 +57,7 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   save_model(model, file)
   new <- toy(90, seed = 8, missing = TRUE)
   new$twin <- 0
+  new$foot <- 9
   new$two <- as.character(new$two)
   new$two[1:5] <- NA
   rows <- withr::local_tempfile(fileext = ".csv")

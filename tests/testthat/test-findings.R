@@ -435,12 +435,11 @@ test_that("codes and declared factors are no numbers stored as text, and remedie
   expect_identical(found$where[found$code == "number_as_text"], "as text")
   expect_identical(found$where[found$code == "ambiguous_date"], "early")
   for (code in c("number_as_text", "date_as_text")) {
-    home <- new.env()
-    home$table <- table
-    eval(parse(text = found$remedy[found$code == code]), home)
+    said <- sub("(...", "(table, \"y\"", found$remedy[found$code == code], fixed = TRUE)
     column <- found$columns[found$code == code][[1]]
-    expect_true(is.numeric(home$table[[column]]) || inherits(home$table[[column]], "Date"))
-    expect_false(anyNA(home$table[[column]]))
+    read <- eval(parse(text = said))$table[[column]]
+    expect_true(is.numeric(read) || inherits(read, "Date"))
+    expect_false(anyNA(read))
   }
   mended <- apply_remedies(brief(table, "y"), found)
   expect_identical(mended$brief$schema[["when was"]]$format, "%d/%m/%Y")

@@ -112,21 +112,129 @@ test_that("points in time are read from files, and a script reads them alike", {
   # without the time it is midnight; what is none stays what it was
   some <- replace(format(at, "%Y-%m-%d %H:%M:%S"), 2:3, c(NA, "2031-04-01"))
   expect_equal(read_data(write(some))$at[2:3], as.POSIXct(c(NA, "2031-04-01"), tz = "UTC"))
-  for (odd in c("2031-04-01 24:30:00", "2031-02-30 10:00", "2031-04-01 10:00:05 ca", "10:00")) {
-    expect_type(read_data(write(replace(some, 7, odd)))$at, "character")
-  }
+  odd <- c(
+    "2031-04-01 24:30:00", "2031-02-30 10:00", "2031-04-01 10:00:05 ca", "10:00",
+    "2031-04-01 10:60", "2031-04-01 10:00+2"
+  )
+  for (one in odd) expect_type(read_data(write(replace(some, 7, one)))$at, "character")
 
-  job <- brief(read_data(plain), "y")
-  model <- fit_final(select_final(quiet_run(
-    job, candidates(l = pipeline(pre_dates(parts = "hour"), fam_linear())),
-    splits = split_kfold(3), seed = 1
-  )))
-  script <- withr::local_tempfile(fileext = ".R")
-  write_script(model, script, data = plain, new_data = plain)
-  ran <- system2(file.path(R.home("bin"), "Rscript"), script, stdout = TRUE, stderr = TRUE)
-  expect_null(attr(ran, "status"))
-  scripted <- utils::read.csv(file.path(dirname(plain), "predictions.csv"))
-  expect_equal(scripted$value, predict(model, read_data(plain))$value, tolerance = 1e-10)
+  # days first, months first, and zones, which may differ from row to row
+  zones <- rep(c(-7.5, 0, 2), length.out = n)
+  marks <- rep(c("-0730", "Z", "+02:00"), length.out = n)
+  forms <- list(
+    plain = plain,
+    day_first = write(format(at, "%d.%m.%Y %H:%M:%S")),
+    month_first = write(format(at, "%m/%d/%Y %H:%M:%S")),
+    zones = write(paste0(format(at + 3600 * zones, "%Y-%m-%dT%H:%M:%S"), marks))
+  )
+  python <- Sys.which("python3")
+  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
+  for (name in names(forms)) {
+    file <- forms[[name]]
+    table <- read_data(file)
+    expect_equal(as.double(table$at), as.double(at), info = name)
+    model <- fit_final(select_final(quiet_run(
+      brief(table, "y"), candidates(l = pipeline(pre_dates(parts = "hour"), fam_linear())),
+      splits = split_kfold(3), seed = 1
+    )))
+    value <- predict(model, table)$value
+    # of single rows it could not be told which is the month
+    texts <- data.frame(at = as.character(utils::read.csv(file)$at[1:2]))
+    expect_equal(predict(model, texts)$value, value[1:2], info = name)
+    for (short in c(FALSE, TRUE)) {
+      script <- withr::local_tempfile(fileext = ".R")
+      write_script(model, script, data = file, new_data = file, only_predicts = short)
+      ran <- system2(file.path(R.home("bin"), "Rscript"), script, stdout = TRUE, stderr = TRUE)
+      expect_null(attr(ran, "status"))
+      scripted <- utils::read.csv(file.path(dirname(file), "predictions.csv"))
+      expect_equal(scripted$value, value, tolerance = 1e-10, info = name)
+    }
+    if (!nzchar(python)) next
+    save_model(model, saved <- withr::local_tempfile(fileext = ".kilnwright"))
+    read <- system2(python, shQuote(c(reader, saved, file)), stdout = TRUE)
+    expect_equal(utils::read.csv(text = read)$value, value, tolerance = 1e-10, info = name)
+  }
+  # where day and month could change places it stays text, and is said so
+  unclear <- read_data(write(format(at, "0%u/%m/2031 %H:%M")))
+  expect_type(unclear$at, "character")
+  found <- inspect_data(brief(unclear, "y"))
+  expect_match(found$detail[found$code == "ambiguous_date"], "change places")
+})
+
+test_that("points in time that a data frame holds as text are found, and read as what they are", {
+  at <- as.POSIXct("2031-03-02 07:11", tz = "UTC") + 3600 * withr::with_seed(4, sample(9e3, 80))
+  table <- data.frame(at = format(at, "%d.%m.%Y %H:%M"), y = withr::with_seed(5, rnorm(80)))
+  table$wall <- c("unknown", sprintf("%.4f", withr::with_seed(6, rnorm(79))))
+  job <- brief(table, "y")
+  found <- inspect_data(job)
+  # times and measures are all different, and yet no ids
+  expect_false("id_like" %in% found$code)
+  said <- found[found$code == "date_as_text", ]
+  expect_match(said$detail, "points in time")
+  read <- eval(parse(text = sub("(...", "(table, \"y\"", said$remedy, fixed = TRUE)))
+  expect_equal(read$table$at, at)
+  mended <- apply_remedies(job, found)$brief
+  expect_equal(mended$table$at, at)
+  expect_identical(mended$schema$at$format, "%d.%m.%Y")
+  expect_identical(mended$schema$wall$kind, "number")
+  table$at <- as.character(1e4 + seq_len(80))
+  expect_true("id_like" %in% inspect_data(brief(table, "y"))$code)
+})
+
+test_that("columns are read as what they are said to be, in R, plan files, models and scripts", {
+  withr::local_dir(withr::local_tempdir())
+  n <- 80
+  table <- withr::with_seed(7, data.frame(
+    wall = sub(".", ",", sprintf("%.2f", runif(n, 4, 9)), fixed = TRUE), kiln = sample(3, n, TRUE),
+    fired = sprintf("%02d/%02d/2031", sample(12, n, TRUE), sample(12, n, TRUE)), y = rnorm(n)
+  ))
+  table$y <- table$y + c(0, 4, 1)[table$kiln] + as.numeric(substr(table$fired, 1, 2))
+  table$wall[5] <- "thick"
+  utils::write.csv(table, "table.csv", row.names = FALSE)
+  about <- list(wall = "number", kiln = "category", fired = "%d/%m/%Y")
+  say <- function(read_as = about, codes = list(wall = "thick")) {
+    brief(read_data("table.csv"), "y", read_as = read_as, missing_codes = codes)
+  }
+  job <- say()
+  expect_identical(
+    unname(kw("schema_kinds")(job$schema)), c("number", "category", "date")
+  )
+  expect_identical(job$table$wall[1:5], c(as.numeric(sub(",", ".", table$wall[1:4])), NA))
+  expect_identical(job$table$fired, as.Date(table$fired, "%d/%m/%Y"))
+  expect_error(say(codes = NULL), "'wall' cannot be read as numbers: 'thick'.*\n.*row 5",
+    class = "kw_error_brief")
+  expect_error(say(list(fired = "%Y-%m-%d")), "dates of the form %Y-%m-%d", class = "kw_error_brief")
+  expect_error(say(list(fired = "day first")), "read_as", class = "kw_error_argument")
+  expect_error(say(list(foot = "number")), "'foot'", class = "kw_error_brief")
+  found <- inspect_data(brief(read_data("table.csv"), "y"))
+  expect_match(found$remedy[found$code == "ambiguous_date"], "read_as = list(fired = \"%d/%m/%Y\"",
+    fixed = TRUE)
+  # what is no number would be lost, so that it is asked for
+  expect_match(found$detail[found$code == "number_as_text"], "1 other text, such as 'thick'")
+  kept <- apply_remedies(brief(read_data("table.csv"), "y"), found)$brief
+  expect_identical(kept$schema$wall$kind, "category")
+  asked <- apply_remedies(brief(read_data("table.csv"), "y"), found, also = "number_as_text")$brief
+  expect_identical(asked$table$wall, job$table$wall)
+
+  plan <- plan_comparison(set_aside(job, 0.2, seed = 1), candidates(
+    tree = pipeline(pre_missing(), pre_dates(parts = "day"), fam_tree(min_leaf = 2))
+  ), splits = split_kfold(3), seed = 1)
+  write_plan(plan, "plan.yml", table = "table.csv")
+  expect_match(readLines("plan.yml"), "fired: .*%d/%m/%Y", all = FALSE)
+  model <- fit_final(select_final(quiet_run(read_plan("plan.yml"))))
+  expect_identical(score_set_aside(model)$rows[1], 16L)
+  # new rows without the word hold numbers, and those of 1 to 3 are levels
+  new <- transform(read_data("table.csv")[1:4, ], wall = c(4.5, 5, 6, 7))
+  expect_identical(
+    predict(model, new)$value, predict(model, transform(new, wall = as.character(wall)))$value
+  )
+  for (short in c(FALSE, TRUE)) {
+    write_script(model, "final.R", data = "table.csv", new_data = "table.csv", only_predicts = short)
+    utils::capture.output(sys.source("final.R", new.env()))
+    expect_equal(
+      utils::read.csv("predictions.csv")$value, predict(model, read_data("table.csv"))$value
+    )
+  }
 })
 
 test_that("a column of levels stays one, also where all of the new rows look like times", {
