@@ -95,6 +95,9 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   table <- clean_table(table, roles, missing_codes, ordered, read_as)
   formats <- lapply(given, attr, "written_as")
   formats[names(read_as)] <- lapply(read_as, function(what) if (what %in% day_forms) what)
+  commas <- lapply(given, attr, "commas")
+  texts <- names(Filter(function(what) what == "number", read_as))
+  commas[texts] <- lapply(given[texts], function(x) comma_use(trimws(as.character(x))))
   total <- nrow(table)
   rows <- rows_with_outcome(table[[outcome]], outcome, rows_without_outcome)
   if (length(rows) < total) table <- frame_of_rows(table, rows)
@@ -114,7 +117,8 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
     event = target$event, event_given = !is.null(event),
     roles = roles[-1], missing_codes = missing_codes,
     declared = list(
-      ordered = ordered, text = text, read_as = read_as, formats = Filter(Negate(is.null), formats)
+      ordered = ordered, text = text, read_as = read_as,
+      formats = Filter(Negate(is.null), formats), commas = Filter(Negate(is.null), commas)
     ),
     n_total = total, n_without_outcome = total - length(rows), sealed = NULL,
     outcome_scale = outcome_scale, costs = costs

@@ -23,6 +23,10 @@ change_once <- function(brief, change) {
   }
   if (change$to %in% day_forms) brief$declared$formats[[about]] <- change$to
   brief$declared$read_as[[about]] <- change$to
+  if (change$to == "number") {
+    text <- setdiff(trimws(as.character(brief$table[[about]])), change$codes)
+    brief$declared$commas[[about]] <- comma_use(text)
+  }
   codes <- unique(c(brief$missing_codes[[about]], change$codes))
   if (length(codes) > 0L) brief$missing_codes[[about]] <- codes
   on_working_rows(brief, about, function(x) {

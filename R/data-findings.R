@@ -381,15 +381,18 @@ stored_as_text <- function(look, name) {
   if (length(texts) < 8L) return(NULL)
   numbers <- grepl(plain_number, texts) & !is.na(comma_numbers(texts))
   if (mean(numbers) >= 0.95) {
-    return(list(to = "number", others = setdiff(levels, levels[trimws(levels) %in% texts[numbers]])))
+    return(list(to = "number", others = levels[!trimws(levels) %in% texts[numbers]]))
   }
   days <- possible_date_formats(texts)
   moments <- if (length(days) == 0L) possible_moment_formats(texts)
   if (length(c(days, moments)) == 0L) return(NULL)
-  list(to = c(days, moments), others = levels[means_missing(levels)], moments = length(moments) > 0L)
+  list(
+    to = c(days, moments), others = levels[means_missing(levels)], moments = length(moments) > 0L
+  )
 }
 
-plain_number <- "^-?(0|[1-9][0-9]*)([.,][0-9]+)?$"
+# Codes with leading zeros are none.
+plain_number <- "^-?(0|[1-9][0-9]*|[1-9][0-9]{0,2}([.,][0-9]{3})+)([.,][0-9]+)?$"
 
 member_finding_stored_as_text <- finding_definition("stored_as_text", function(look) {
   lapply(columns_of(look, "category"), function(name) {

@@ -107,14 +107,16 @@ read_delimited <- function(file, options) {
   with_dates(table, options$text)
 }
 
-# A column of numbers with decimal commas; any other column as it is.
+# A column of numbers with commas, which remembers what they stand before; any other column as it
+# is.
 text_to_numbers <- function(x) {
   if (!is.character(x)) return(x)
   # texts are long, so that a look at some spares the look at all
   some <- utils::head(x[!is.na(x)], 100L)
   if (!all(grepl("^[ 0-9.,+-]+$", some)) || !any(grepl(",", x, fixed = TRUE))) return(x)
-  number <- comma_numbers(trimws(x))
-  if (anyNA(number[!is.na(x)])) x else number
+  use <- comma_use(trimws(x))
+  number <- comma_numbers(trimws(x), use)
+  if (anyNA(number[!is.na(x)])) x else structure(number, commas = use)
 }
 
 # Which columns to read as text, in the reader's words.

@@ -179,11 +179,13 @@ learn_schema <- function(table, declared) {
     } else if (is.character(x) && !looks_like_text(x)) {
       kind <- "category"
     }
-    list(
+    entry <- list(
       kind = kind, levels = if (kind %in% c("category", "ordered")) schema_levels(x),
       format = if (kind == "date") declared$formats[[name]] %||% usual_date_format,
       moment = if (kind == "date") inherits(x, "POSIXct")
     )
+    if (kind == "number") entry$commas <- declared$commas[[name]]
+    entry
   })
   names(schema) <- names(table)
   schema
@@ -267,7 +269,7 @@ frame_from_new <- function(new, schema, missing_codes) {
 mend_kind <- function(x, entry, name) {
   if (all(is.na(x))) return(all_missing(entry, length(x)))
   switch(entry$kind,
-    number = mend_number(x, name),
+    number = mend_number(x, name, entry$commas),
     date = mend_date(x, entry, name),
     category = ,
     ordered = mend_level(x, entry, name),
@@ -286,28 +288,45 @@ all_missing <- function(entry, n) {
   )
 }
 
-mend_number <- function(x, name) {
+mend_number <- function(x, name, commas = NULL) {
   if (is.numeric(x)) return(x)
   text <- trimws(as.character(x))
   # 0 and 1 of a column that came as TRUE and FALSE
   if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
-  number <- comma_numbers(text)
+  number <- comma_numbers(text, commas %||% comma_use(text))
   bad <- is.na(number) & !is.na(x)
   if (any(bad)) wrong_kind(name, "a number", x, bad)
   number
 }
 
-# Texts as numbers; with decimal commas only where they can be nothing else. "1,182" could be a
-# thousand: where all commas could stand before thousands, texts with a comma are NA.
-comma_numbers <- function(text) {
+# Numbers with commas: before decimals, perhaps with points before thousands, or before thousands.
+comma_forms <- c(
+  decimal = "^[+-]?([0-9]*|[1-9][0-9]{0,2}([.][0-9]{3})+),[0-9]+$",
+  thousands = "^[+-]?[1-9][0-9]{0,2}(,[0-9]{3})+([.][0-9]+)?$"
+)
+
+# What commas stand before in texts that are numbers: "decimal" or "thousands"; NULL where there are
+# none, and where they could be either: "1,182" could be a thousand.
+comma_use <- function(text) {
+  text <- text[grepl("[0-9]", text)]
   commas <- grepl(",", text, fixed = TRUE)
+  if (!any(commas)) return(NULL)
+  thousands <- all(grepl(comma_forms[["thousands"]], text[commas]))
+  points <- any(grepl(".", text[!commas], fixed = TRUE))
+  decimal <- !points && all(grepl(comma_forms[["decimal"]], text[commas]))
+  if (thousands != decimal) if (decimal) "decimal" else "thousands"
+}
+
+# NA for what is no number, and for all with commas where `use` is NULL.
+comma_numbers <- function(text, use = comma_use(text)) {
   number <- suppressWarnings(as.numeric(text))
-  if (!any(commas)) return(number)
-  decimal <- grepl("^[+-]?[0-9]*,[0-9]+$", text)
-  thousands <- grepl("^[+-]?[1-9][0-9]{0,2},[0-9]{3}$", text)
-  points <- grepl(".", text, fixed = TRUE)
-  clear <- all(decimal[commas]) && !all(thousands[commas]) && !any(points)
-  if (clear) number[commas] <- as.numeric(sub(",", ".", text[commas], fixed = TRUE))
+  if (is.null(use)) return(number)
+  these <- grepl(comma_forms[[use]], text) & grepl(",", text, fixed = TRUE)
+  number[these] <- as.numeric(if (use == "thousands") {
+    gsub(",", "", text[these], fixed = TRUE)
+  } else {
+    sub(",", ".", gsub(".", "", text[these], fixed = TRUE), fixed = TRUE)
+  })
   number
 }
 

@@ -242,7 +242,7 @@ script_types <- function(model) {
   lines <- c(
     paste0("x <- as.data.frame(table)[", r_vector(names(schema)), "]"),
     unlist(lapply(names(model$missing_codes), script_missing_code, model = model)),
-    script_commas(model$brief$declared$read_as),
+    script_commas(schema),
     script_numbers(numbers, names(schema)),
     one_by_one,
     if (length(categories) > 0L && !sorted_levels(model)) code_lines(r"(
@@ -261,12 +261,22 @@ for (name in <<names>>) {
   split_lines(lines)
 }
 
-# Texts that are read as numbers may have decimal commas.
-script_commas <- function(read_as) {
-  texts <- names(Filter(function(what) what == "number", read_as))
-  if (length(texts) == 0L) return(NULL)
-  paste0("x[", r_vector(texts), "] <- lapply(x[", r_vector(texts), "], sub, pattern = \",\", ",
-    "replacement = \".\", fixed = TRUE)")
+# Of a text, without the commas that a number may have.
+script_comma <- function(text, use) {
+  switch(use %||% "none",
+    none = text,
+    thousands = paste0("gsub(\",\", \"\", ", text, ", fixed = TRUE)"),
+    decimal = paste0(
+      "sub(\",\", \".\", gsub(\"[.](?=.*,)\", \"\", ", text, ", perl = TRUE), fixed = TRUE)"
+    )
+  )
+}
+
+script_commas <- function(schema) {
+  uses <- Filter(Negate(is.null), lapply(schema, `[[`, "commas"))
+  unlist(lapply(names(uses), function(name) {
+    paste(r_column(name), "<-", script_comma(r_column(name), uses[[name]]))
+  }))
 }
 
 script_numbers <- function(numbers, all) {
@@ -329,7 +339,10 @@ script_working <- function(model) {
 
 script_target <- function(model) {
   roles <- model$brief$roles
-  number <- function(name) paste0("as.numeric(", r_column(name, "table"), ")")
+  number <- function(name) {
+    commas <- model$brief$declared$commas[[name]]
+    paste0("as.numeric(", script_comma(r_column(name, "table"), commas), ")")
+  }
   outcome <- if (has_classes(model$kind)) {
     paste0(
       "y <- factor(as.character(", r_column(model$outcome, "table"), "), levels = ",

@@ -1,6 +1,6 @@
 # What searches take for themselves. First as a share of a run in which every fit takes 50 ms: all
-# between rounds, from what a search is told to what it proposes; 200 settings by evolution, 100 by a
-# guided search, in a field of nine choices of steps before three families, on ten folds and on
+# between rounds, from what a search is told to what it proposes; 200 settings by evolution, 100 by
+# a guided search, in a field of six choices of steps before three families, on ten folds and on
 # five. Wanted: under 5 %. Then what one more round takes when 1,000 settings of 20 dimensions are
 # known. Wanted: under one second.
 

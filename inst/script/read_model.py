@@ -14,6 +14,10 @@ def read_value(text, column, codes):
     if text in ("", "NA") or text in codes:
         return None
     if column["kind"] == "number":
+        if column.get("commas") == "thousands":
+            text = text.replace(",", "")
+        elif column.get("commas") == "decimal" and "," in text:
+            text = text.replace(".", "").replace(",", ".")
         value = float(text)
         return None if any(value == float(c) for c in codes if is_number(c)) else value
     if column["kind"] == "date":
@@ -329,7 +333,9 @@ def main(model_file, table_file):
     names = model["classes"] or ["value"]
     out.writerow(["class"] * bool(classes) + [("p_" if classes else "") + name for name in names])
     with open(table_file, newline="", encoding="utf-8-sig") as file:
-        for cells in csv.DictReader(file):
+        head = file.readline()
+        file.seek(0)
+        for cells in csv.DictReader(file, delimiter=max(",;\t|", key=head.count)):
             row = {name: read_value(cells[name], column, codes.get(name, []))
                    for name, column in model["columns"].items()}
             total = None

@@ -115,7 +115,7 @@ test_that("what other programs do to a table is mended or refused with its place
 
 test_that("commas in numbers are read where they can be one thing only, alike old and new", {
   comma <- read_data(written(c("a;b;c", "1,5;1,182;x", "-2,125;2,500;y", ";;z")))
-  expect_equal(comma$a, c(1.5, -2.125, NA))
+  expect_equal(as.vector(comma$a), c(1.5, -2.125, NA))
   expect_type(comma$b, "character")
   late <- read_data(written(c("a;b", paste0(rep(c("", "3"), 75), ";x"), "2,5;y")))
   expect_equal(late$a[149:151], c(NA, 3, 2.5))
@@ -133,7 +133,10 @@ test_that("commas in numbers are read where they can be one thing only, alike ol
   expect_equal(by_file("1,5", "2,25"), predict(model, data.frame(a = c(1.5, 2.25)))$value)
   expect_error(by_file("3", "1,182"), "'1,182'.*row 2", class = "kw_error_new_data")
   expect_error(by_file("1.5", "2,5"), "row 2", class = "kw_error_new_data")
-  expect_error(by_file("1,182,000"), class = "kw_error_new_data")
+  expect_error(by_file("1,182,00"), class = "kw_error_new_data")
+  # before thousands, and nothing else
+  large <- c(1182000, 1180.5)
+  expect_equal(by_file("1,182,000", "1,180.5"), predict(model, data.frame(a = large))$value)
   expect_length(by_file(character()), 0)
 })
 

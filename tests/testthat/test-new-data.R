@@ -237,6 +237,45 @@ test_that("columns are read as what they are said to be, in R, plan files, model
   }
 })
 
+test_that("numbers with commas are what they are in models, scripts and another language", {
+  withr::local_dir(withr::local_tempdir())
+  n <- 60
+  x <- withr::with_seed(8, round(runif(n, 900, 3000), 3))
+  y <- round(x / 100 + withr::with_seed(9, rnorm(n)), 2)
+  python <- Sys.which("python3")
+  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
+  written <- list(
+    decimal = function(v) format(v, decimal.mark = ",", trim = TRUE),
+    grouped = function(v) format(v, decimal.mark = ",", big.mark = ".", trim = TRUE),
+    thousands = function(v) format(v, big.mark = ",", trim = TRUE)
+  )
+  for (name in names(written)) {
+    cells <- written[[name]]
+    writeLines(c("x;y", paste(cells(x), cells(y), sep = ";")), "table.csv")
+    table <- read_data("table.csv")
+    expect_equal(as.vector(table$x), x, info = name)
+    model <- fit_final(select_final(quiet_run(
+      brief(table, "y"), candidates(l = fam_linear()), splits = split_kfold(3), seed = 1
+    )))
+    value <- predict(model, table)$value
+    for (short in c(FALSE, TRUE)) {
+      write_script(
+        model, "final.R", data = "table.csv", new_data = "table.csv", only_predicts = short
+      )
+      utils::capture.output(expect_silent(sys.source("final.R", new.env())))
+      expect_equal(utils::read.csv("predictions.csv")$value, value, info = c(name, short))
+    }
+    # alone it could be either
+    one <- data.frame(x = c(decimal = "1,182", grouped = "1,182", thousands = "1,182")[[name]])
+    wanted <- data.frame(x = c(decimal = 1.182, grouped = 1.182, thousands = 1182)[[name]])
+    expect_equal(predict(model, one), predict(model, wanted))
+    if (!nzchar(python)) next
+    save_model(model, "final.kilnwright")
+    read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
+    expect_equal(utils::read.csv(text = read)$value, value, info = name)
+  }
+})
+
 test_that("a column of levels stays one, also where all of the new rows look like times", {
   n <- 60
   table <- data.frame(
