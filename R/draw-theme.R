@@ -27,6 +27,15 @@ point_shapes <- c(16, 17, 15, 18, 3, 4, 8, 1)
 #' @export
 theme_kilnwright <- function(base_size = 14, ...) {
   no_more(...)
+  # a tenth of the time that a figure takes
+  name <- as.character(base_size)
+  if (is.null(themes_made[[name]])) themes_made[[name]] <- new_theme(base_size)
+  themes_made[[name]]
+}
+
+themes_made <- new.env(parent = emptyenv())
+
+new_theme <- function(base_size) {
   ggplot2::theme_minimal(base_size = base_size) +
     ggplot2::theme(
       plot.title = ggplot2::element_text(face = "bold", size = ggplot2::rel(1.15)),

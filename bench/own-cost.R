@@ -50,9 +50,9 @@ for (search in names(searches)) for (folds in c(10, 5)) for (workers in c(1, 2))
     splits = split_kfold(folds), search = searches[[search]], seed = 1, workers = workers,
     quiet = TRUE
   )
-  fits <- nrow(unique(cmp$ledger[c("fit", "split")]))
+  fits <- length(unique(paste(cmp$ledger$fit, cmp$ledger$split)))
   cat(sprintf(
-    "%-20s %4d fits on %d folds, workers %d: %.1f s of %.1f s, %.1f %%\n",
+    "%-20s %5d fits on %d folds, workers %d: %.1f s of %.1f s, %.1f %%\n",
     search, fits, folds, workers, took, cmp$seconds, 100 * took / cmp$seconds
   ))
 }
@@ -76,6 +76,8 @@ for (search in list(search_evolve(2000), search_guided(2000))) {
   splits <- seq_along(plan$splits)
   seats <- internal("first_round")(plan$spaces, seats, metric, 1, splits)$seats
   history <- internal("search_history")(told$results, plan)
+  # the first round after the first is still a beginning
+  seats <- internal("propose_all")(seats, plan$spaces, metric, history, splits)$seats
   rounds <- replicate(5, {
     started <- proc.time()[[3]]
     internal("propose_all")(seats, plan$spaces, metric, history, splits)
