@@ -78,15 +78,23 @@ add_at <- function(matrix, cells, more) {
 
 # Every setting below a step bears its part of it.
 add_step_seconds <- function(results, steps, work) {
-  below <- if (length(steps) > 0L) fits_below(work)
-  for (step in steps) {
-    members <- unlist(work$fits$members[below[[step$node]]], use.names = FALSE)
-    results$seconds <- add_at(
-      results$seconds, cbind(members, rep(step$split, length(members))),
-      rep(step$seconds / length(members), length(members))
-    )
+  if (length(steps) == 0L) return(results)
+  below <- fits_below(work)
+  nodes <- vapply(steps, `[[`, 1L, "node")
+  at <- match(nodes, unique(nodes))
+  members <- lapply(unique(nodes), function(node) {
+    unlist(work$fits$members[below[[node]]], use.names = FALSE)
+  })
+  # all at once: a search asks after every round
+  sizes <- lengths(members)[at]
+  splits <- vapply(steps, function(step) as.double(step$split), 1)
+  results$seconds <- add_at(
+    results$seconds, cbind(unlist(members[at]), rep(splits, sizes)),
+    rep(vapply(steps, `[[`, 1, "seconds") / sizes, sizes)
+  )
+  for (i in which(lengths(lapply(steps, `[[`, "warnings")) > 0L)) {
     results$warnings <- note_warnings(
-      results$warnings, step$warnings, step$stage, members, step$split
+      results$warnings, steps[[i]]$warnings, steps[[i]]$stage, members[[at[i]]], splits[i]
     )
   }
   results

@@ -3,7 +3,7 @@
 # (Rscript bench/run-searches.R budget rows) only those are run. All together take about three
 # hours: fields of thousands of settings are scored once, and kept in build/fields.
 
-all <- c("searches", "screens", "rows", "budget", "by-itself")
+all <- c("searches", "own-cost", "screens", "rows", "budget", "by-itself")
 asked <- commandArgs(TRUE)
 if (length(asked) == 0L) asked <- all
 stopifnot(asked %in% all)
