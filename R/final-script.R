@@ -223,7 +223,7 @@ script_types <- function(model) {
   flags <- vapply(schema, function(entry) identical(entry$levels, c("FALSE", "TRUE")), NA)
   numbers <- names(schema)[kinds == "number"]
   categories <- names(schema)[kinds == "category"]
-  one_by_one <- unlist(lapply(names(schema), function(name) {
+  one_by_one <- lapply(names(schema), function(name) {
     column <- r_column(name)
     entry <- schema[[name]]
     switch(entry$kind,
@@ -238,13 +238,17 @@ script_types <- function(model) {
       ),
       category = if (flags[[name]]) paste0(column, " <- as.logical(", column, ")")
     )
-  }))
+  })
   lines <- c(
     paste0("x <- as.data.frame(table)[", r_vector(names(schema)), "]"),
     unlist(lapply(names(model$missing_codes), script_missing_code, model = model)),
     script_commas(schema),
+    "there <- !is.na(x) & sapply(x, as.character) != \"NaN\"",
     script_numbers(numbers, names(schema)),
-    one_by_one,
+    unlist(one_by_one[kinds != "ordered"]),
+    # what is none is no gap; a level of an order that was never seen is one
+    "stopifnot(\"a cell holds no number, date or flag\" = !is.na(x)[there])",
+    unlist(one_by_one[kinds == "ordered"]),
     if (length(categories) > 0L && !sorted_levels(model)) code_lines(r"(
 known <- <<levels>>
 )", levels = r_named_list(
@@ -415,13 +419,16 @@ prediction_columns_lines <- function(model, found) {
   c(
     as_matrix, paste0("  colnames(prediction) <- paste0(\"p_\", ", levels, ")"),
     if (is.null(model$threshold)) {
-      paste0("  class <- ", levels, "[max.col(prediction, \"first\")]")
-    } else {
+      paste0(
+        "  data.frame(class = ", levels, "[max.col(prediction, \"first\")], prediction, ",
+        "check.names = FALSE)"
+      )
+    } else c(
       paste0(
         "  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold),
         ", ", levels, "[2], ", levels, "[1])"
-      )
-    },
-    "  data.frame(class = class, prediction, check.names = FALSE)"
+      ),
+      "  data.frame(class = class, prediction, check.names = FALSE)"
+    )
   )
 }

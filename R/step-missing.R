@@ -333,6 +333,9 @@ script_learned_fills <- function(state, about) {
     any(kinds == "text"), any(kinds %in% c("category", "ordered")), any(kinds == "date"),
     any(kinds == "number")
   )]
+  if (length(values) == 2L) {
+    values <- c("one of two" = paste0("if (", names(values)[1], ") ", values[1], " else ", values[2]))
+  }
   last <- length(values)
   c(
     if (any(grepl("commonest(", values, fixed = TRUE))) c(
@@ -340,7 +343,9 @@ script_learned_fills <- function(state, about) {
       "  values[which.max(tabulate(match(as.numeric(v), values)))]", "}"
     ),
     code_lines(
-      if (last == 1L) "fills<<i>> <- lapply(x[<<columns>>], function(v) <<last>>)" else r"(
+      if (last == 1L && !startsWith(values[1], "if")) {
+        "fills<<i>> <- lapply(x[<<columns>>], function(v) <<last>>)"
+      } else r"(
 fills<<i>> <- lapply(x[<<columns>>], function(v) {
 <<rules>>
   <<last>>

@@ -265,6 +265,10 @@ test_that("numbers with commas are what they are in models, scripts and another 
       utils::capture.output(expect_silent(sys.source("final.R", new.env())))
       expect_equal(utils::read.csv("predictions.csv")$value, value, info = c(name, short))
     }
+    # what is no number is no gap
+    writeLines(c("x;y", "some;1"), "new.csv")
+    write_script(model, "new.R", data = "table.csv", new_data = "new.csv", only_predicts = TRUE)
+    expect_error(suppressWarnings(sys.source("new.R", new.env())), "a cell holds no number")
     # alone it could be either
     one <- data.frame(x = c(decimal = "1,182", grouped = "1,182", thousands = "1,182")[[name]])
     wanted <- data.frame(x = c(decimal = 1.182, grouped = 1.182, thousands = 1182)[[name]])
