@@ -423,12 +423,14 @@ prediction_columns_lines <- function(model, found) {
         "  data.frame(class = ", levels, "[max.col(prediction, \"first\")], prediction, ",
         "check.names = FALSE)"
       )
-    } else c(
-      paste0(
-        "  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold),
-        ", ", levels, "[2], ", levels, "[1])"
-      ),
-      "  data.frame(class = class, prediction, check.names = FALSE)"
-    )
+    } else {
+      c(
+        paste0(
+          "  class <- ifelse(prediction[, 2] >= ", r_text(model$threshold),
+          ", ", levels, "[2], ", levels, "[1])"
+        ),
+        "  data.frame(class = class, prediction, check.names = FALSE)"
+      )
+    }
   )
 }

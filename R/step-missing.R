@@ -333,30 +333,23 @@ script_learned_fills <- function(state, about) {
     any(kinds == "text"), any(kinds %in% c("category", "ordered")), any(kinds == "date"),
     any(kinds == "number")
   )]
-  if (length(values) == 2L) {
-    values <- c("one of two" = paste0("if (", names(values)[1], ") ", values[1], " else ", values[2]))
-  }
   last <- length(values)
+  columns <- r_columns(names(state$fills), about$kinds)
+  head <- paste0("fills", about$i, " <- lapply(x[", columns, "], function(v) ")
+  rule <- if (last == 2L) {
+    paste0("  if (", names(values)[1], ") ", values[1], " else ", values[2])
+  } else {
+    c(
+      paste0("  if (", names(values)[-last], ") return(", values[-last], ")", recycle0 = TRUE),
+      paste0("  ", values[last])
+    )
+  }
   c(
     if (any(grepl("commonest(", values, fixed = TRUE))) c(
       "commonest <- function(v) {", "  values <- sort(unique(as.numeric(v)))",
       "  values[which.max(tabulate(match(as.numeric(v), values)))]", "}"
     ),
-    code_lines(
-      if (last == 1L && !startsWith(values[1], "if")) {
-        "fills<<i>> <- lapply(x[<<columns>>], function(v) <<last>>)"
-      } else r"(
-fills<<i>> <- lapply(x[<<columns>>], function(v) {
-<<rules>>
-  <<last>>
-})
-)",
-      i = about$i, columns = r_columns(names(state$fills), about$kinds), last = values[[last]],
-      rules = paste0(
-        "  if (", names(values)[-last], ") return(", values[-last], ")",
-        recycle0 = TRUE
-      )
-    )
+    if (last == 1L) paste0(head, values, ")") else c(paste0(head, "{"), rule, "})")
   )
 }
 
