@@ -96,7 +96,7 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   formats <- lapply(given, attr, "written_as")
   formats[names(read_as)] <- lapply(read_as, function(what) if (what %in% day_forms) what)
   commas <- lapply(given, attr, "commas")
-  texts <- names(Filter(function(what) what == "number", read_as))
+  texts <- intersect(names(Filter(function(what) what == "number", read_as)), texts_of(given))
   commas[texts] <- lapply(given[texts], function(x) comma_use(trimws(as.character(x))))
   total <- nrow(table)
   rows <- rows_with_outcome(table[[outcome]], outcome, rows_without_outcome)
@@ -221,6 +221,8 @@ row_weights <- function(brief, table = brief$table) {
   columns <- lapply(roles, function(role) as.double(table[[brief$roles[[role]]]]))
   if (length(columns) > 0L) Reduce(`*`, columns)
 }
+
+texts_of <- function(columns) names(Filter(function(x) is.character(x) || is.factor(x), columns))
 
 # What depends on the working rows: schema and fingerprint.
 refresh_brief <- function(brief) {

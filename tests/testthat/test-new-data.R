@@ -209,6 +209,12 @@ test_that("columns are read as what they are said to be, in R, plan files, model
   found <- inspect_data(brief(read_data("table.csv"), "y"))
   expect_match(found$remedy[found$code == "ambiguous_date"], "read_as = list(fired = \"%d/%m/%Y\"",
     fixed = TRUE)
+  # where the word is not there the column comes as numbers, and their commas are known as well
+  table$wall[5] <- "4,50"
+  utils::write.csv(table, "whole.csv", row.names = FALSE)
+  whole <- brief(read_data("whole.csv"), "y", read_as = about, missing_codes = list(wall = "thick"))
+  expect_identical(whole$schema$wall, job$schema$wall)
+  expect_identical(job$schema$wall$commas, "decimal")
   # what is no number would be lost, so that it is asked for
   expect_match(found$detail[found$code == "number_as_text"], "1 other text, such as 'thick'")
   kept <- apply_remedies(brief(read_data("table.csv"), "y"), found)$brief
