@@ -257,11 +257,8 @@ report_question <- function(cmp) {
 }
 
 report_tried <- function(cmp) {
-  seen <- preview(cmp$plan, pilots = FALSE)
   spent <- time_spent(cmp)
-  table <- seen$candidates[c("candidate", "settings", "fits", "varies")]
-  table$settings <- tabulate(cmp$results$candidate, length(spaces_of(cmp)))
-  names(table)[3] <- "fits a split"
+  table <- tried_by_candidate(cmp)
   cost <- spent[spent$what != "elapsed", c("what", "seconds", "share")]
   cost$share <- round(100 * cost$share, 1)
   cost$seconds <- signif(cost$seconds, 3)
@@ -284,6 +281,17 @@ report_tried <- function(cmp) {
     },
     if (!is.null(cmp$plan$screen)) htmltools::tags$p(paste0("Screen: ", screen_words(cmp), ".")),
     report_table(table), report_table(cost)
+  )
+}
+
+# What was done, which is more than a plan says where a search proposes as it goes.
+tried_by_candidate <- function(cmp) {
+  n <- length(spaces_of(cmp))
+  fits <- cmp$ledger$fit[cmp$ledger$stage != "blend"]
+  data.frame(
+    candidate = names(spaces_of(cmp)), settings = tabulate(cmp$results$candidate, n),
+    fits = tabulate(work_of(cmp)$fits$candidate[fits], n),
+    varies = vapply(cmp$results$tables, varying_text, "")
   )
 }
 

@@ -104,3 +104,23 @@ test_that("a report fits what it shows once more at most, and not at all if pred
   }
   expect_identical(fits_of_report("none") - fits_of_report("all_predictions"), 4L)
 })
+
+test_that("what was tried is what was done, also where a search proposed it as it went", {
+  cmp <- quiet_run(toy_brief(table = toy(80)), candidates(
+    base = fam_baseline(), tree = fam_tree(depth = among(2:4)),
+    near = fam_neighbours(neighbours = among(1:5), weighting = among("equal", "inverse"))
+  ), splits = split_kfold(3), search = search_guided(8), seed = 1, workers = 1)
+  file <- withr::local_tempfile(fileext = ".html")
+  write_report(cmp, file)
+  page <- paste(readLines(file, warn = FALSE), collapse = "\n")
+  part <- strsplit(sub(".*<section id=\"tried\">", "", page), "</section>", fixed = TRUE)[[1]][1]
+  tried <- strsplit(sub("</table>.*", "", part), "<tr>", fixed = TRUE)[[1]][-(1:2)]
+  tried <- lapply(strsplit(gsub("<[^>]*>", "|", tried), "[|\n ]+"), function(row) row[nzchar(row)])
+  expect_identical(vapply(tried, `[`, "", 1), c("base", "tree", "near"))
+  expect_identical(as.integer(vapply(tried, `[`, "", 2)), tabulate(cmp$results$candidate))
+  fits <- as.integer(vapply(tried, `[`, "", 3))
+  expect_true(all(fits >= 3))
+  expect_identical(sum(fits), length(cmp$ledger$fit))
+  weighted <- length(unique(cmp$results$tables$near$weighting))
+  expect_match(part, paste0("weighting (", weighted, ")"), fixed = TRUE)
+})
