@@ -119,7 +119,7 @@ standings_figure_data <- function(cmp, metric, show, top) {
       paste0(table$candidate, ifelse(nzchar(labels), paste0(": ", labels), "")), 52L
     )
   } else {
-    paste0(table$candidate, ifelse(nzchar(labels), paste0("\n", wrap_words(labels, 34)), ""))
+    lines_that_fit(table$candidate, labels)
   }
   table$mean_text <- mapply(round_to, table$mean, table$se)
   scores <- score_summary(cmp, metric$name)$scores[at, , drop = FALSE]
@@ -127,6 +127,22 @@ standings_figure_data <- function(cmp, metric, show, top) {
   splits <- data.frame(score = as.vector(t(scores)), line = rep(table$line, each = n))
   splits$height <- splits$line - 0.2 - 0.06 * (seq_len(n) %% 3)
   list(summary = table, splits = splits[!is.na(splits$score), ])
+}
+
+# Candidates with their settings below, in so many lines that the next label has room: a figure of
+# the usual height holds about 26. Lines are as wide as they must be; what is left over is cut off.
+lines_that_fit <- function(candidates, labels) {
+  most <- max(2L, floor(26 / (length(labels) + 0.3)))
+  for (width in c(34, 45, 56)) {
+    lines <- strsplit(wrap_words(labels, width), "\n", fixed = TRUE)
+    if (max(lengths(lines)) < most) break
+  }
+  long <- lengths(lines) >= most
+  lines[long] <- lapply(lines[long], function(line) {
+    line <- line[seq_len(most - 1L)]
+    replace(line, most - 1L, paste(line[most - 1L], "..."))
+  })
+  vapply(Map(c, candidates, lines), paste, "", collapse = "\n", USE.NAMES = FALSE)
 }
 
 wrap_words <- function(text, width) {

@@ -310,3 +310,20 @@ test_that("figures of few settings are drawn without a word", {
   expect_identical(capture_messages(drawn(draw_tuning(two))), character())
   expect_identical(capture_messages(drawn(draw_front(run()))), character())
 })
+
+test_that("labels of standings have room for one another, however long settings are", {
+  long <- paste0("columns_tried = ", 1:7 / 7, ", min_node = 5, row_share = 1, cut_rule = usual")
+  label <- kw("lines_that_fit")
+  lines <- function(labels) lengths(strsplit(labels, "\n", fixed = TRUE))
+  for (n in 2:8) {
+    for (text in list(long, strrep(long, 3), c("", "trees = 5", long))) {
+      text <- rep_len(text, n)
+      found <- label(letters[1:n], text)
+      expect_true(all(lines(found) * (n + 0.3) <= 26 | lines(found) == 2), info = n)
+      expect_identical(substr(found, 1, 1), letters[1:n])
+      expect_identical(lines(found) == 1, text == "")
+    }
+  }
+  # nothing is cut off where there is room
+  expect_match(gsub("[\n\u00a0]", " ", label("a", long[1])), "columns_tried = 0.14.*cut_rule = usual$")
+})
