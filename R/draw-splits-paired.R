@@ -44,6 +44,12 @@ draw_split_scores <- function(cmp, metric = NULL, ...) {
   # not all were scored on splits that settle() added
   data <- data[!is.na(data$score), ]
   last <- data[!duplicated(data$candidate, fromLast = TRUE), ]
+  longest <- max(nchar(as.character(last$candidate)))
+  # long names stand in the legend only
+  named <- longest <= 18L
+  beside <- max(min(0.15, length(names) / 30), length(names) / 80)
+  # a figure of the usual width has room for about a hundred letters
+  room <- if (named) beside + length(names) * longest / (100 - longest) else 0.4
   ggplot2::ggplot(
     data,
     ggplot2::aes(.data$split, .data$score,
@@ -54,19 +60,18 @@ draw_split_scores <- function(cmp, metric = NULL, ...) {
   ) +
     ggplot2::geom_line(data = several_of("candidate"), linewidth = 0.8) +
     ggplot2::geom_point(size = 2.8) +
-    # long names stand in the legend only
     ggplot2::geom_text(
-      data = last[max(nchar(as.character(last$candidate))) <= 18L, ],
+      data = last[named, ],
       ggplot2::aes(label = .data$candidate),
       hjust = 0,
-      nudge_x = max(0.15, length(names) / 80),
+      nudge_x = beside,
       size = 4,
       show.legend = FALSE,
       check_overlap = TRUE
     ) +
     candidate_scales() +
     ggplot2::scale_x_discrete(breaks = every_few(names), expand = ggplot2::expansion(
-      add = c(0.4, 0.4 + 0.1 * length(names))
+      add = c(0.4, room)
     )) +
     ggplot2::labs(
       title = paste0(metric$label, " of each candidate's best setting, split by split"),
