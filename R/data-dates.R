@@ -22,10 +22,10 @@ usual_date_format <- "%Y-%m-%d"
 possible_date_formats <- function(x) {
   x <- unique(trimws(x[!is.na(x)]))
   if (length(x) == 0L) return(character())
-  fitting <- vapply(names(date_formats), function(format) {
+  fitting <- vapply(day_forms, function(format) {
     grepl(date_formats[[format]], x[1]) && !anyNA(dates_of_text(x, format))
   }, logical(1))
-  names(date_formats)[fitting]
+  day_forms[fitting]
 }
 
 # NA where the text is no date in this format.

@@ -107,7 +107,7 @@ read_column_as <- function(x, what, name) {
   if (what == "category") return(as_category(x))
   text <- trimws(as.character(x))
   found <- if (what == "number") {
-    as_numbers(x, text)
+    as_numbers(x)
   } else if (inherits(x, c("Date", "POSIXct"))) {
     x
   } else if (any(grepl(":", text, fixed = TRUE))) {
@@ -131,11 +131,13 @@ read_column_as <- function(x, what, name) {
   found
 }
 
-as_numbers <- function(x, text) {
+# NA for what is none. `commas`: what they stand before, where that is known.
+as_numbers <- function(x, commas = NULL) {
   if (is.numeric(x)) return(x)
-  # TRUE and FALSE
+  # 0 and 1 of a column that came as TRUE and FALSE
   if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
-  comma_numbers(text)
+  text <- trimws(as.character(x))
+  comma_numbers(text, commas %||% comma_use(text))
 }
 
 # Levels of numbers in their order, of texts by the alphabet.
@@ -289,11 +291,7 @@ all_missing <- function(entry, n) {
 }
 
 mend_number <- function(x, name, commas = NULL) {
-  if (is.numeric(x)) return(x)
-  text <- trimws(as.character(x))
-  # 0 and 1 of a column that came as TRUE and FALSE
-  if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
-  number <- comma_numbers(text, commas %||% comma_use(text))
+  number <- as_numbers(x, commas)
   bad <- is.na(number) & !is.na(x)
   if (any(bad)) wrong_kind(name, "a number", x, bad)
   number
