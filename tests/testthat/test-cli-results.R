@@ -141,3 +141,16 @@ test_that("output that cannot be written ends with an error; a reader that has l
   expect_identical(run("> /dev/null"), 0L)
   expect_identical(run("| true"), 0L)
 })
+
+test_that("set-aside rows that cannot be scored are said, also after a run that ended by its minutes", {
+  cmp <- quiet_run(set_aside(toy_brief(), 0.2, seed = 1), candidates(t = fam_tree()),
+    splits = split_kfold(3), seed = 1)
+  local_stand_in("score_set_aside", function(...) kw("stop_kw")("set_aside", "It broke."))
+  for (stopped in list(NULL, "the limit of 1 minute")) {
+    cmp["stopped"] <- list(stopped)
+    chosen <- kw("choose_if_any")(cmp, FALSE)
+    expect_match(chosen$said, "could not be scored", all = FALSE)
+    expect_identical(chosen$trouble, "It broke.")
+    expect_s3_class(chosen$model, "kw_model")
+  }
+})
