@@ -321,3 +321,14 @@ digit_lines <- function(digits) {
   lines <- paste0("\"", substring(text, starts, pmin(starts + 89L, nchar(text))), "\"")
   paste(lines, collapse = ",\n  ")
 }
+
+# Texts as R code.
+in_quotes <- function(x) {
+  text <- encodeString(x, quote = "\"")
+  if (length(x) == 1L) text else paste0("c(", paste(text, collapse = ", "), ")")
+}
+
+# A name as R code, whatever it is.
+name_text <- function(name) {
+  if (make.names(name) == name) name else paste0("`", gsub("`", "\\\\`", name, fixed = TRUE), "`")
+}

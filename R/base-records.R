@@ -18,9 +18,9 @@ record_fields <- list(
   ),
   kw_choice = c("cmp", "at", "rule", "reason", "metric", "mean", "sd", "se", "margin", "among"),
   kw_model = c(
-    "brief", "schema", "missing_codes", "outcome", "id", "kind", "levels", "event", "exposure",
-    "quantiles", "costs", "steps", "family", "value", "folds", "metrics", "threshold", "scores",
-    "facts", "reference", "origin"
+    "brief", "schema", "missing_codes", "outcome", "outcome_form", "id", "kind", "levels", "event",
+    "exposure", "quantiles", "costs", "steps", "family", "value", "folds", "metrics", "threshold",
+    "scores", "facts", "reference", "origin"
   )
 )
 
@@ -58,3 +58,6 @@ complete_record <- function(x, class) {
   x[setdiff(record_fields[[class]], names(x))] <- list(NULL)
   structure(x, class = class)
 }
+
+# A list without what is nothing.
+list_of <- function(...) Filter(Negate(is.null), list(...))

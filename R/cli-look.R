@@ -10,7 +10,11 @@ role_options <- function() {
     option("group", help = "the column that says which rows belong together"),
     option("time", help = "the column that says when"),
     option("weight", help = "the column that says what rows weigh"),
-    option("ignore", help = "columns to leave out, separated by commas")
+    option("ignore", help = "columns to leave out, separated by commas"),
+    option("read-as", help = paste(
+      "what columns are read as, such as price=number,day=%d/%m/%Y; also category"
+    )),
+    option("missing-codes", help = "codes for missing values, such as days=-999,glaze=n/r")
   )
 }
 
@@ -21,6 +25,8 @@ brief_of_table <- function(file, options) {
     outcome = options$outcome, event = options$event, id = names_given(options$id),
     group = options$group, time = options$time, weight = options$weight,
     ignore = names_given(options$ignore),
+    read_as = pairs_given(options[["read-as"]], "--read-as"),
+    missing_codes = codes_given(options[["missing-codes"]]),
     outcome_kind = options[["outcome-kind"]], rows_without_outcome = "leave_out"
   )
   lacking <- job$n_without_outcome
@@ -29,6 +35,23 @@ brief_of_table <- function(file, options) {
       if (lacking == 1L) " is" else " are", " left out; ", nrow(job$table), " remain."))
   }
   job
+}
+
+# "a=1,b=2,b=3" as list(a = "1", b = c("2", "3")).
+pairs_given <- function(text, option) {
+  pairs <- names_given(text)
+  if (is.null(pairs)) return(NULL)
+  name <- sub("=[^=]*$", "", pairs)
+  if (any(name == pairs)) {
+    wrong <- quoted(pairs[name == pairs][1])
+    wrong_call(paste0(option, " wants pairs such as price=number, not ", wrong, "."))
+  }
+  split(sub("^.*=", "", pairs), factor(name, unique(name)))
+}
+
+codes_given <- function(text) {
+  codes <- pairs_given(text, "--missing-codes")
+  if (!is.null(codes)) lapply(codes, utils::type.convert, as.is = TRUE)
 }
 
 say_json <- function(table) {

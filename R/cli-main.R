@@ -135,12 +135,19 @@ command_words <- function(text) {
   text <- gsub("accept_versions = TRUE", "--accept-versions", text, fixed = TRUE)
   text <- gsub("replace = TRUE", "--replace", text, fixed = TRUE)
   text <- gsub("say event = ", "say --event ", text, fixed = TRUE)
-  text <- gsub("say outcome_kind = ", "say --outcome-kind ", text, fixed = TRUE)
+  text <- gsub("outcome_kind = \"", "--outcome-kind \"", text, fixed = TRUE)
   text <- gsub(
     "rows_without_outcome = \"leave_out\"",
     "brief: {rows_without_outcome: leave_out} in the plan file", text,
     fixed = TRUE
   )
+  for (argument in c("read_as", "missing_codes")) {
+    option <- paste0("--", gsub("_", "-", argument))
+    text <- gsub(
+      paste0(argument, " = list\\(([^()]*) = \"([^\"]*)\"\\)"),
+      paste0(option, " \"\\1=\\2\" or brief: {", argument, ": {\\1: \\2}} in a plan file"), text
+    )
+  }
   named <- "`(seed|top|metric|rule|candidate|journal|workers|minutes|fit_seconds|out|id|type)`"
   found <- gregexpr(named, text)
   regmatches(text, found) <- lapply(regmatches(text, found), function(words) {

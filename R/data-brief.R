@@ -23,9 +23,9 @@
 #' @param text Names of columns of free text. Character columns of many
 #'   different remarks of several words are recognised without being named.
 #' @param read_as What columns are read as, where that is not how they came: a named list, column
-#'   name to `"number"` (of texts), `"category"` (of numbers that are codes), or the form of dates,
-#'   such as `"%d/%m/%Y"`, where it cannot be told which number is the month; of points in time
-#'   the form of their day.
+#'   name to `"number"` (of texts, also with a currency or a unit that all have), `"category"` (of
+#'   numbers that are codes), or the form of dates, such as `"%d/%m/%Y"`, where it cannot be told
+#'   which number is the month; of points in time the form of their day.
 #' @param missing_codes Codes that stand for "missing": a named list, column
 #'   name to codes, e.g. `list(drying_days = -999)`.
 #' @param outcome_kind What the outcome is, where that is not to be read off its values:
@@ -95,9 +95,11 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
   table <- clean_table(table, roles, missing_codes, ordered, read_as)
   formats <- lapply(given, attr, "written_as")
   formats[names(read_as)] <- lapply(read_as, function(what) if (what %in% day_forms) what)
-  commas <- lapply(given, attr, "commas")
+  numbers <- lapply(given, function(x) list_of(commas = attr(x, "commas")))
   texts <- intersect(names(Filter(function(what) what == "number", read_as)), texts_of(given))
-  commas[texts] <- lapply(given[texts], function(x) comma_use(trimws(as.character(x))))
+  numbers[texts] <- lapply(texts, function(name) {
+    number_form(trimws(as.character(recode_missing(given[[name]], missing_codes[[name]]))))
+  })
   total <- nrow(table)
   rows <- rows_with_outcome(table[[outcome]], outcome, rows_without_outcome)
   if (length(rows) < total) table <- frame_of_rows(table, rows)
@@ -118,7 +120,7 @@ brief <- function(table, outcome, event = NULL, id = NULL, group = NULL, weight 
     roles = roles[-1], missing_codes = missing_codes,
     declared = list(
       ordered = ordered, text = text, read_as = read_as,
-      formats = Filter(Negate(is.null), formats), commas = Filter(Negate(is.null), commas)
+      formats = Filter(Negate(is.null), formats), numbers = Filter(length, numbers)
     ),
     n_total = total, n_without_outcome = total - length(rows), sealed = NULL,
     outcome_scale = outcome_scale, costs = costs

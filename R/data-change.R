@@ -25,7 +25,7 @@ change_once <- function(brief, change) {
   brief$declared$read_as[[about]] <- change$to
   if (change$to == "number") {
     text <- setdiff(trimws(as.character(brief$table[[about]])), change$codes)
-    brief$declared$commas[[about]] <- comma_use(text)
+    brief$declared$numbers[[about]] <- number_form(text)
   }
   codes <- unique(c(brief$missing_codes[[about]], change$codes))
   if (length(codes) > 0L) brief$missing_codes[[about]] <- codes

@@ -56,14 +56,15 @@ with_dates <- function(table, stay_text = NULL) {
   table
 }
 
-# The time of day behind a day, from which hours, minutes, seconds and the zone are read.
+# The time of day behind a day, from which hours, minutes, seconds, the half of the day and the zone
+# are read.
 clock_form <- paste0(
-  "^([0-9]|[01][0-9]|2[0-3]):([0-5][0-9])(:[0-5][0-9]([.][0-9]+)?)?",
+  "^([0-9]|[01][0-9]|2[0-3]):([0-5][0-9])(:[0-5][0-9]([.][0-9]+)?)?( ?[AaPp][.]?[Mm][.]?)?",
   " ?(Z|UTC|[+-][0-9]{2}(:?[0-9]{2})?)?$"
 )
 
 # The formats of the day in which all of the texts can be read as points in time, such as
-# 2031-05-17 14:30:00 or 17.05.2031 14:30, some of them perhaps without the time.
+# 2031-05-17 14:30:00 or 5/17/2031 2:30 PM, some of them perhaps without the time.
 possible_moment_formats <- function(x) {
   x <- unique(trimws(x[!is.na(x)]))
   # texts are long, so that a look at one spares the look at all
@@ -71,7 +72,7 @@ possible_moment_formats <- function(x) {
     return(character())
   }
   clock <- unique(clock_of(x))
-  if (all(clock == "") || !all(clock == "" | grepl(clock_form, clock))) return(character())
+  if (all(clock == "") || anyNA(seconds_of_clock(clock))) return(character())
   possible_date_formats(unique(day_of(x)))
 }
 
@@ -102,7 +103,12 @@ seconds_of_clock <- function(clock) {
     number
   }
   zone <- part("[+-]([0-9]{2})") * 3600 + part("[+-][0-9]{2}:?([0-9]{2})$") * 60
-  seconds <- part("^([0-9]+)") * 3600 + part("^[0-9]+:([0-9]{2})") * 60 +
+  hours <- part("^([0-9]+)")
+  halved <- grepl("[ap][.]?m", clock, ignore.case = TRUE)
+  timed <- timed & (!halved | (hours >= 1 & hours <= 12))
+  late <- grepl("p[.]?m", clock, ignore.case = TRUE)
+  hours[halved] <- hours[halved] %% 12 + 12 * late[halved]
+  seconds <- hours * 3600 + part("^[0-9]+:([0-9]{2})") * 60 +
     part("^[0-9]+:[0-9]+:([0-9.]+)") + ifelse(grepl("-", clock, fixed = TRUE), zone, -zone)
   ifelse(timed | clock == "", seconds, NA)
 }

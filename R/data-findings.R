@@ -91,11 +91,6 @@ finding <- function(code, severity, columns, detail, remedy, action = NULL) {
   )
 }
 
-in_quotes <- function(x) {
-  text <- encodeString(x, quote = "\"")
-  if (length(x) == 1L) text else paste0("c(", paste(text, collapse = ", "), ")")
-}
-
 columns_of <- function(look, ...) names(look$kinds)[look$kinds %in% c(...)]
 
 # The sampled rows of a column without its sentinel values.
@@ -120,7 +115,9 @@ member_finding_id <- finding_definition("id", function(look) {
     filled <- sum(!is.na(x))
     if (filled < 30L || look$distinct_of[[name]] < 0.98 * filled) return(NULL)
     stored <- if (look$kind_of[[name]] == "category") stored_as_text(look, name)
-    if (identical(stored$to, "number")) x <- comma_numbers(trimws(as.character(x)))
+    if (identical(stored$to, "number")) {
+      x <- as_numbers(x, number_form(trimws(as.character(x))))
+    }
     if (!is.null(stored) && !is.numeric(x)) return(NULL)
     if (is.numeric(x) && !counts_upwards(x)) return(NULL)
     finding(
@@ -201,16 +198,6 @@ member_finding_missing <- finding_definition("missing", function(look) {
 share_words <- function(share, n) {
   if (share < 5e-4) count_of(round(share * n), "row") else paste(format(round(100 * share, 1)), "%")
 }
-
-means_missing <- function(texts) grepl(missing_words, trimws(texts), ignore.case = TRUE)
-
-missing_words <- paste0(
-  paste(
-    "^(unknown|unkn?|n[./ ]?[ar]\\.?|not",
-    "(recorded|known|available|applicable|given)|missing|null|nil|nan|"
-  ),
-  "undefined|unspecified|no data|tbd|\\?+|-+|\\.+|x{2,}|#n/a)$"
-)
 
 member_finding_disguised <- finding_definition("disguised", function(look) {
   words <- lapply(columns_of(look, "category", "ordered"), function(name) {
@@ -379,9 +366,10 @@ stored_as_text <- function(look, name) {
   levels <- look$brief$schema[[name]]$levels
   texts <- trimws(levels[!means_missing(levels)])
   if (length(texts) < 8L) return(NULL)
-  numbers <- grepl(plain_number, texts) & !is.na(comma_numbers(texts))
-  if (mean(numbers) >= 0.95) {
-    return(list(to = "number", others = levels[!trimws(levels) %in% texts[numbers]]))
+  numbers <- mostly_numbers(texts)
+  if (!is.null(numbers)) {
+    others <- levels[!trimws(levels) %in% texts[numbers$are_numbers]]
+    return(list(to = "number", others = others, unit = numbers$form$unit))
   }
   days <- possible_date_formats(texts)
   moments <- if (length(days) == 0L) possible_moment_formats(texts)
@@ -390,9 +378,6 @@ stored_as_text <- function(look, name) {
     to = c(days, moments), others = levels[means_missing(levels)], moments = length(moments) > 0L
   )
 }
-
-# Codes with leading zeros are none.
-plain_number <- "^-?(0|[1-9][0-9]*|[1-9][0-9]{0,2}([.,][0-9]{3})+)([.,][0-9]+)?$"
 
 member_finding_stored_as_text <- finding_definition("stored_as_text", function(look) {
   lapply(columns_of(look, "category"), function(name) {
@@ -406,6 +391,7 @@ member_finding_stored_as_text <- finding_definition("stored_as_text", function(l
       if (number) "number_as_text" else "date_as_text", "serious", name,
       paste0(
         name, ": ", what, " stored as text",
+        if (!is.null(stored$unit)) paste0(", with ", unit_words(stored$unit), " them"),
         if (length(besides) > 0L) {
           paste0("; ", count_of(length(besides), "other text"), ", such as ", quoted(besides[1]))
         }, "."
@@ -433,11 +419,6 @@ ambiguous_date <- function(look, name, formats) {
       collapse = "   # or "
     ), NULL
   )
-}
-
-# A name as R code, whatever it is.
-name_text <- function(name) {
-  if (make.names(name) == name) name else paste0("`", gsub("`", "\\\\`", name, fixed = TRUE), "`")
 }
 
 member_finding_free <- finding_definition("free", function(look) {

@@ -8,8 +8,8 @@
 #'
 #' Types are guessed from all rows: numbers, dates in the form 2031-05-17 (or in another, where
 #' day and month cannot change places), points in time such as 2031-05-17 14:30:00,
-#' 17.05.2031 14:30 (taken as UTC) or 2031-05-17T14:30+02:00 (which becomes UTC), TRUE/FALSE,
-#' text. Empty cells and `NA` are missing.
+#' 17.05.2031 14:30 or 5/17/2031 2:30 PM (taken as UTC) or 2031-05-17T14:30+02:00 (which becomes
+#' UTC), TRUE/FALSE, text. Empty cells and `NA` are missing.
 #'
 #' @param file Path of the file or folder, `"-"` for delimited text on standard input, or a DBI
 #'   connection.
@@ -85,10 +85,11 @@ read_delimited <- function(file, options) {
   # reason: a temporary copy of ours
   if (recoded != path) on.exit(unlink(recoded), add = TRUE)
   path <- recoded
-  tabs <- grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)
+  first <- first_line(path)
+  separator <- separator_of(first, file)
   read <- function(...) {
     data.table::fread(path,
-      sep = if (tabs) "\t" else "auto", dec = ".", header = TRUE, na.strings = c("", "NA"),
+      sep = separator, dec = ".", header = TRUE, na.strings = c("", "NA"),
       integer64 = "character", keepLeadingZeros = TRUE, encoding = "UTF-8",
       showProgress = file.size(path) > 1e8 && !options$quiet, data.table = FALSE,
       check.names = FALSE, ...
@@ -100,7 +101,7 @@ read_delimited <- function(file, options) {
   }
   refuse_ragged(done$warnings, file)
   check_encoding(done$value, file)
-  check_first_line(names(done$value), path, file)
+  check_first_line(names(done$value), first, file)
   table <- plain_fields(with_codes_as_text(done$value, read, path))
   free <- setdiff(names(table), options$text)
   table[free] <- lapply(table[free], text_to_numbers)
@@ -304,23 +305,38 @@ refuse_zero_byte <- function(path, file) {
   }
 }
 
-# The reader skips lines that have fewer fields than the following ones: the names, or the
-# first row, would be lost without a word.
-check_first_line <- function(names, path, file) {
+# The line of names, which goes on where a quoted name has a line break.
+first_line <- function(path) {
   lines <- readLines(path, n = 1000L, encoding = "UTF-8", warn = FALSE)
   lines <- lines[cumsum(grepl("[^ \t]", lines, useBytes = TRUE)) > 0L]
   open <- cumsum(lengths(gregexpr("\"", lines, fixed = TRUE, useBytes = TRUE)) *
     grepl("\"", lines, fixed = TRUE, useBytes = TRUE)) %% 2L == 1L
   first <- paste(lines[seq_len(match(FALSE, open, nomatch = length(lines)))], collapse = "\n")
-  first <- sub("^\ufeff", "", first)
-  bare <- gsub("\"[^\"]*\"", "", first)
-  fields <- vapply(c(",", "\t", ";", "|", ":"), function(one) {
+  if (validUTF8(first)) sub("^\ufeff", "", first) else first
+}
+
+# How many fields a line has by every separator, blanks last; what is in quotes does not count.
+fields_by <- function(line) {
+  bare <- gsub("\"[^\"]*\"", "\"", line)
+  marks <- vapply(c(",", "\t", ";", "|", ":"), function(one) {
     sum(gregexpr(one, bare, fixed = TRUE)[[1]] > 0L) + 1L
   }, 1L)
-  words <- lengths(regmatches(bare, gregexpr(" +", trimws(bare)))) + 1L
+  c(marks, " " = lengths(regmatches(bare, gregexpr(" +", trimws(bare)))) + 1L)
+}
+
+# The reader finds it out, but would take blanks within the texts of a single column for one.
+separator_of <- function(first, file) {
+  if (grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)) return("\t")
+  if (validUTF8(first) && all(fields_by(first) == 1L)) "," else "auto"
+}
+
+# The reader skips lines that have fewer fields than the following ones: the names, or the
+# first row, would be lost without a word.
+check_first_line <- function(names, first, file) {
+  fields <- fields_by(first)
   named <- names[!grepl("^V[0-9]+$", names)]
   there <- vapply(named, grepl, NA, x = first, fixed = TRUE)
-  if (all(there) && (length(names) == 1L || length(names) %in% c(fields, words))) {
+  if (all(there) && (length(names) == 1L || length(names) %in% fields)) {
     return(invisible())
   }
   stop_kw(
@@ -330,7 +346,8 @@ check_first_line <- function(names, path, file) {
       "name the columns."
     ),
     where = paste0(
-      "The first line is ", quoted(clean_line(first)), " (", count_of(max(fields), "field"),
+      "The first line is ", quoted(clean_line(first)), " (",
+      count_of(max(utils::head(fields, -1L)), "field"),
       "); a line soon after it has another number of fields."
     ),
     remedy = "Give every column a name, and every row as many fields."

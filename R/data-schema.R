@@ -107,7 +107,7 @@ read_column_as <- function(x, what, name) {
   if (what == "category") return(as_category(x))
   text <- trimws(as.character(x))
   found <- if (what == "number") {
-    as_numbers(x)
+    as_numbers(x, number_form(text))
   } else if (inherits(x, c("Date", "POSIXct"))) {
     x
   } else if (any(grepl(":", text, fixed = TRUE))) {
@@ -129,15 +129,6 @@ read_column_as <- function(x, what, name) {
     ))
   }
   found
-}
-
-# NA for what is none. `commas`: what they stand before, where that is known.
-as_numbers <- function(x, commas = NULL) {
-  if (is.numeric(x)) return(x)
-  # 0 and 1 of a column that came as TRUE and FALSE
-  if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
-  text <- trimws(as.character(x))
-  comma_numbers(text, commas %||% comma_use(text))
 }
 
 # Levels of numbers in their order, of texts by the alphabet.
@@ -186,8 +177,7 @@ learn_schema <- function(table, declared) {
       format = if (kind == "date") declared$formats[[name]] %||% usual_date_format,
       moment = if (kind == "date") inherits(x, "POSIXct")
     )
-    if (kind == "number") entry$commas <- declared$commas[[name]]
-    entry
+    c(entry, if (kind == "number") declared$numbers[[name]])
   })
   names(schema) <- names(table)
   schema
@@ -261,7 +251,9 @@ frame_from_new <- function(new, schema, missing_codes) {
   }
   columns <- lapply(names(schema), function(name) {
     x <- plain_column(recode_missing(new[[name]], missing_codes[[name]]), name)
-    mend_kind(x, schema[[name]], name)
+    x <- mend_kind(x, schema[[name]], name)
+    # codes of numbers that are written with more than digits
+    if (schema[[name]]$kind == "number") recode_missing(x, missing_codes[[name]]) else x
   })
   names(columns) <- names(schema)
   frame_columns(plain_frame(columns, nrow(new)), schema)
@@ -271,7 +263,7 @@ frame_from_new <- function(new, schema, missing_codes) {
 mend_kind <- function(x, entry, name) {
   if (all(is.na(x))) return(all_missing(entry, length(x)))
   switch(entry$kind,
-    number = mend_number(x, name, entry$commas),
+    number = mend_number(x, name, entry),
     date = mend_date(x, entry, name),
     category = ,
     ordered = mend_level(x, entry, name),
@@ -290,41 +282,10 @@ all_missing <- function(entry, n) {
   )
 }
 
-mend_number <- function(x, name, commas = NULL) {
-  number <- as_numbers(x, commas)
+mend_number <- function(x, name, form = NULL) {
+  number <- as_numbers(x, form)
   bad <- is.na(number) & !is.na(x)
   if (any(bad)) wrong_kind(name, "a number", x, bad)
-  number
-}
-
-# Numbers with commas: before decimals, perhaps with points before thousands, or before thousands.
-comma_forms <- c(
-  decimal = "^[+-]?([0-9]*|[1-9][0-9]{0,2}([.][0-9]{3})+),[0-9]+$",
-  thousands = "^[+-]?[1-9][0-9]{0,2}(,[0-9]{3})+([.][0-9]+)?$"
-)
-
-# What commas stand before in texts that are numbers: "decimal" or "thousands"; NULL where there are
-# none, and where they could be either: "1,182" could be a thousand.
-comma_use <- function(text) {
-  text <- text[grepl("[0-9]", text)]
-  commas <- grepl(",", text, fixed = TRUE)
-  if (!any(commas)) return(NULL)
-  thousands <- all(grepl(comma_forms[["thousands"]], text[commas]))
-  points <- any(grepl(".", text[!commas], fixed = TRUE))
-  decimal <- !points && all(grepl(comma_forms[["decimal"]], text[commas]))
-  if (thousands != decimal) if (decimal) "decimal" else "thousands"
-}
-
-# NA for what is no number, and for all with commas where `use` is NULL.
-comma_numbers <- function(text, use = comma_use(text)) {
-  number <- suppressWarnings(as.numeric(text))
-  if (is.null(use)) return(number)
-  these <- grepl(comma_forms[[use]], text) & grepl(",", text, fixed = TRUE)
-  number[these] <- as.numeric(if (use == "thousands") {
-    gsub(",", "", text[these], fixed = TRUE)
-  } else {
-    sub(",", ".", gsub(".", "", text[these], fixed = TRUE), fixed = TRUE)
-  })
   number
 }
 

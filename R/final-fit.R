@@ -47,7 +47,8 @@ fit_final <- function(choice, intervals = FALSE, ...) {
   origin$choice <- choice
   new_record("kw_model",
     brief = brief, schema = brief$schema, missing_codes = brief$missing_codes,
-    outcome = brief$outcome, id = brief$roles$id,
+    outcome = brief$outcome, outcome_form = brief$declared$numbers[[brief$outcome]],
+    id = brief$roles$id,
     kind = brief$kind, levels = brief$levels, event = brief$event,
     exposure = brief$roles$exposure, quantiles = brief$quantiles, costs = brief$costs,
     steps = frozen$steps, family = frozen$family, value = frozen$value,

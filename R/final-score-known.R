@@ -91,9 +91,9 @@ known_outcomes <- function(model, table) {
     )
   }
   check_exposure(table, model$exposure, model$outcome, model$kind)
-  values <- table[[model$outcome]]
+  values <- recode_missing(table[[model$outcome]], model$missing_codes[[model$outcome]])
   if (has_classes(model$kind)) return(known_classes(model, values))
-  number <- mend_number(values, model$outcome)
+  number <- mend_number(values, model$outcome, model$outcome_form)
   per_exposure(number, table, model$exposure)
 }
 

@@ -190,7 +190,10 @@ as_moment <- function(v, format) {
     vapply(found, function(one) if (length(one) < 2L) 0 else as.numeric(one[2]), 1)
   }
   zone <- part("[+-]([0-9]{2})") * 3600 + part("[+-][0-9]{2}:?([0-9]{2})$") * 60
-  seconds <- part("^([0-9]+)") * 3600 + part("^[0-9]+:([0-9]{2})") * 60 +
+  hours <- part("^([0-9]+)")
+  halved <- grepl("[ap][.]?m", clock, ignore.case = TRUE)
+  hours[halved] <- (hours %% 12 + 12 * grepl("p[.]?m", clock, ignore.case = TRUE))[halved]
+  seconds <- hours * 3600 + part("^[0-9]+:([0-9]{2})") * 60 +
     part("^[0-9]+:[0-9]+:([0-9.]+)") + ifelse(grepl("-", clock), zone, -zone)
   day <- as.numeric(as.Date(sub(" .*", "", v), format))
   as.POSIXct(day * 86400 + seconds, origin = "1970-01-01", tz = "UTC")
@@ -241,14 +244,15 @@ script_types <- function(model) {
   })
   lines <- c(
     paste0("x <- as.data.frame(table)[", r_vector(names(schema)), "]"),
-    unlist(lapply(names(model$missing_codes), script_missing_code, model = model)),
-    script_commas(schema),
+    script_missing_codes(model, script_missing_words),
+    script_number_forms(schema),
     "there <- !is.na(x) & sapply(x, as.character) != \"NaN\"",
     script_numbers(numbers, names(schema)),
     unlist(one_by_one[kinds != "ordered"]),
     # what is none is no gap; a level of an order that was never seen is one
     "stopifnot(\"a cell holds no number, date or flag\" = !is.na(x)[there])",
     unlist(one_by_one[kinds == "ordered"]),
+    script_missing_codes(model, script_missing_numbers),
     if (length(categories) > 0L && !sorted_levels(model)) code_lines(r"(
 known <- <<levels>>
 )", levels = r_named_list(
@@ -265,9 +269,13 @@ for (name in <<names>>) {
   split_lines(lines)
 }
 
-# Of a text, without the commas that a number may have.
-script_comma <- function(text, use) {
-  switch(use %||% "none",
+# Of a text, without the unit and the commas that a number may have.
+script_number <- function(text, form) {
+  for (change in if (!is.null(form$unit)) unit_changes(form$unit)) {
+    text <- paste0("sub(", r_string(change[1]), ", ", r_string(change[2]), ", ", text,
+      ", perl = TRUE)")
+  }
+  switch(form$commas %||% "none",
     none = text,
     thousands = paste0("gsub(\",\", \"\", ", text, ", fixed = TRUE)"),
     decimal = paste0(
@@ -276,10 +284,10 @@ script_comma <- function(text, use) {
   )
 }
 
-script_commas <- function(schema) {
-  uses <- Filter(Negate(is.null), lapply(schema, `[[`, "commas"))
-  unlist(lapply(names(uses), function(name) {
-    paste(r_column(name), "<-", script_comma(r_column(name), uses[[name]]))
+script_number_forms <- function(schema) {
+  forms <- Filter(function(entry) !is.null(entry$commas) || !is.null(entry$unit), schema)
+  unlist(lapply(names(forms), function(name) {
+    paste(r_column(name), "<-", script_number(r_column(name), forms[[name]]))
   }))
 }
 
@@ -306,25 +314,25 @@ sorted_levels <- function(model) {
   }, NA))
 }
 
-script_missing_code <- function(model, name) {
-  if (!name %in% names(model$schema)) return(NULL)
-  column <- r_column(name)
-  codes <- model$missing_codes[[name]]
+# Lines of every column that has codes for missing values; `lines(column, codes, is_number)`.
+script_missing_codes <- function(model, lines) {
+  unlist(lapply(intersect(names(model$missing_codes), names(model$schema)), function(name) {
+    lines(r_column(name), model$missing_codes[[name]], model$schema[[name]]$kind == "number")
+  }))
+}
+
+script_missing_words <- function(column, codes, is_number) {
   words <- as.character(codes)
-  numbers <- NULL
-  if (model$schema[[name]]$kind == "number") {
-    numbers <- suppressWarnings(as.numeric(codes))
-    words <- words[is.na(numbers)]
-    numbers <- numbers[!is.na(numbers)]
-  }
-  c(
-    if (length(words) > 0L) {
-      paste0(column, "[as.character(", column, ") %in% ", r_vector(words), "] <- NA")
-    },
-    if (length(numbers) > 0L) {
-      paste0(column, "[as.numeric(", column, ") %in% ", r_vector(numbers), "] <- NA")
-    }
-  )
+  if (is_number) words <- words[is.na(suppressWarnings(as.numeric(words)))]
+  if (length(words) == 0L) return(NULL)
+  paste0(column, "[as.character(", column, ") %in% ", r_vector(words), "] <- NA")
+}
+
+# Of what has become numbers.
+script_missing_numbers <- function(column, codes, is_number) {
+  numbers <- stats::na.omit(suppressWarnings(as.numeric(codes)))
+  if (!is_number || length(numbers) == 0L) return(NULL)
+  paste0(column, "[", column, " %in% ", r_vector(as.double(numbers)), "] <- NA")
 }
 
 # The rows that the model learned from, in the shorter of two forms.
@@ -344,8 +352,8 @@ script_working <- function(model) {
 script_target <- function(model) {
   roles <- model$brief$roles
   number <- function(name) {
-    commas <- model$brief$declared$commas[[name]]
-    paste0("as.numeric(", script_comma(r_column(name, "table"), commas), ")")
+    form <- model$brief$declared$numbers[[name]]
+    paste0("as.numeric(", script_number(r_column(name, "table"), form), ")")
   }
   outcome <- if (has_classes(model$kind)) {
     paste0(

@@ -75,6 +75,7 @@ read_two_class <- function(values, rows, name, event, asked) {
 
 read_many_class <- function(values, rows, name, event, asked) {
   classes <- outcome_classes(values)
+  if (is.character(values) && !asked) refuse_numbers_as_text(classes, name)
   if (length(classes) > length(values) / 2) {
     stop_kw("brief", paste0(
       "The outcome ", quoted(name), " has ", length(classes),
@@ -82,8 +83,7 @@ read_many_class <- function(values, rows, name, event, asked) {
       "as classes that leaves too few rows of each."
     ),
     remedy = paste(
-      "If it is a number, convert it with as.numeric(); if it is an id or a text,",
-      "choose another outcome."
+      "If it is a number, say so by `read_as`; if it is an id or a text, choose another outcome."
     )
     )
   }
@@ -95,6 +95,25 @@ read_many_class <- function(values, rows, name, event, asked) {
   list(values = factor(as.character(values), levels = classes), levels = classes, event = NULL)
 }
 
+refuse_numbers_as_text <- function(classes, name) {
+  texts <- trimws(classes[!means_missing(classes)])
+  found <- mostly_numbers(texts)
+  if (is.null(found)) return(invisible())
+  others <- c(classes[means_missing(classes)], texts[!found$are_numbers])
+  stop_kw("brief", paste0(
+    "The outcome ", quoted(name), " holds numbers written as text, such as ",
+    quoted(texts[found$are_numbers][1]),
+    if (length(others) > 0L) paste0("; besides ", enumerate(quoted(others), 3L)), "."
+  ),
+  remedy = paste0(
+    "To predict a number say read_as = list(", name_text(name), " = \"number\")",
+    if (length(others) > 0L) {
+      paste0(" and missing_codes = list(", name_text(name), " = ", in_quotes(others), ")")
+    },
+    "; if they are classes, outcome_kind = \"many_class\"."
+  ), column = name)
+}
+
 read_ordered <- function(values, rows, name, event, asked) {
   if (!is.ordered(values)) {
     shown <- paste0("\"", utils::head(outcome_classes(values), 3L), "\"", collapse = ", ")
@@ -102,7 +121,7 @@ read_ordered <- function(values, rows, name, event, asked) {
       remedy = paste0("Say it, lowest first: ordered = list(", name, " = c(", shown, ")).")
     )
   }
-  read_many_class(values, name, event, asked)
+  read_many_class(values, rows, name, event, asked)
 }
 
 check_event <- function(event, classes, name) {

@@ -39,5 +39,3 @@ expand_minimal <- function(schema, family, kind) {
     if (takes$wants_scaling) pre_scale()
   )
 }
-
-list_of <- function(...) Filter(Negate(is.null), list(...))

@@ -14,6 +14,7 @@ def read_value(text, column, codes):
     if text in ("", "NA") or text in codes:
         return None
     if column["kind"] == "number":
+        text = without_unit(text, column.get("unit", {}))
         if column.get("commas") == "thousands":
             text = text.replace(",", "")
         elif column.get("commas") == "decimal" and "," in text:
@@ -29,10 +30,21 @@ def read_value(text, column, codes):
     return text
 
 
+def without_unit(text, unit):
+    before, after = unit.get("before"), unit.get("after")
+    sign = text[0] if text[0] in "+-" else ""
+    if before and text[len(sign):].startswith(before):
+        text = sign + text[len(sign) + len(before):].lstrip(" ")
+    return text[:-len(after)].rstrip(" ") if after and text.endswith(after) else text
+
+
 def seconds_of(clock):
-    """Of the day, in UTC: 14:30, 14:30:00.5, 14:30Z, 14:30+02:00."""
-    form = r"(\d+):(\d+)(?::(\d+(?:\.\d+)?))? ?(?:Z|UTC|([+-])(\d\d):?(\d\d)?)?"
-    hours, minutes, seconds, sign, ahead, rest = re.fullmatch(form, clock).groups()
+    """Of the day, in UTC: 14:30, 14:30:00.5, 2:30 PM, 14:30Z, 14:30+02:00."""
+    half = r"(?: ?([AaPp])\.?[Mm]\.?)?"
+    form = r"(\d+):(\d+)(?::(\d+(?:\.\d+)?))?" + half + r" ?(?:Z|UTC|([+-])(\d\d):?(\d\d)?)?"
+    hours, minutes, seconds, half, sign, ahead, rest = re.fullmatch(form, clock).groups()
+    if half:
+        hours = int(hours) % 12 + (12 if half in "Pp" else 0)
     zone = int(ahead or 0) * 3600 + int(rest or 0) * 60
     given = int(hours) * 3600 + int(minutes) * 60 + float(seconds or 0)
     return given + zone if sign == "-" else given - zone

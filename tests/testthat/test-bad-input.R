@@ -48,7 +48,7 @@ bad_input <- list(
   ),
   "outcome all distinct text" = list(
     quote(brief(pots, "pot_id")), "kw_error_brief",
-    "different values.*as.numeric"
+    "different values.*read_as"
   ),
   "outcome two numbers" = list(
     quote(brief(transform(small, y = c(0, 1, 0, 1)), "y")),

@@ -24,6 +24,18 @@ test_that("inspect names remedies as lines that a plan file understands", {
   read <- command("inspect", file, "--outcome", "two")
   expect_match(read$out, "brief: {\"ignore\":[\"twin\"]}", fixed = TRUE, all = FALSE)
   expect_match(command("inspect", file)$err, "--outcome NAME", all = FALSE)
+  table <- data.frame(price = c(paste0("$", 1:29), "ask"), size = c(-9, 2:30), x = 30:1)
+  utils::write.csv(table, file, row.names = FALSE)
+  expect_match(
+    command("inspect", file, "--outcome", "price")$err,
+    "--read-as \"price=number\".*--missing-codes \"price=ask\" or brief", all = FALSE
+  )
+  known <- command("inspect", file, "--outcome", "price", "--read-as", "price=number,x=category",
+    "--missing-codes", "size=-9,price=ask")
+  expect_identical(known$status, 0L, info = known$err)
+  expect_match(known$err, "1 row without price is left out", all = FALSE)
+  expect_match(known$out, "gives_outcome_away \\(size\\)", all = FALSE)
+  expect_match(command("inspect", file, "--outcome", "x", "--read-as", "price")$err, "pairs")
 })
 
 test_that("a drafted plan runs as it is, and its model is scored on rows with known outcome", {

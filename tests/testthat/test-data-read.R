@@ -105,6 +105,9 @@ test_that("what other programs do to a table is mended or refused with its place
   }
   noise <- written(as.raw(c(200:255, 10, 129:180)), ".jsonl")
   expect_error(read_data(noise), class = "kw_error_file")
+  # blanks within the texts of a single column stand between no columns
+  single <- read_data(written(c("remark", "\"a b\"", "c", "\"d e f\"")))
+  expect_identical(as.list(single), list(remark = c("a b", "c", "d e f")))
   odd <- read_data(written(c("..1,...,y", paste(1:30, 30:1, (1:30)^2, sep = ","))))
   expect_named(odd, c("..1", "...", "y"))
   cmp <- quiet_run(

@@ -98,7 +98,8 @@ test_that("points in time keep their hours, whether read as text or as times", {
 test_that("points in time are read from files, and a script reads them alike", {
   n <- 90
   at <- as.POSIXct("2031-03-02 07:11:05", tz = "UTC") + withr::with_seed(4, sample(9e6, n))
-  y <- as.POSIXlt(at)$hour + withr::with_seed(5, rnorm(n))
+  hour <- as.POSIXlt(at)$hour
+  y <- hour + withr::with_seed(5, rnorm(n))
   write <- function(written) {
     file <- withr::local_tempfile(fileext = ".csv", .local_envir = parent.frame())
     utils::write.csv(data.frame(at = written, y = y), file, row.names = FALSE)
@@ -114,7 +115,7 @@ test_that("points in time are read from files, and a script reads them alike", {
   expect_equal(read_data(write(some))$at[2:3], as.POSIXct(c(NA, "2031-04-01"), tz = "UTC"))
   odd <- c(
     "2031-04-01 24:30:00", "2031-02-30 10:00", "2031-04-01 10:00:05 ca", "10:00",
-    "2031-04-01 10:60", "2031-04-01 10:00+2"
+    "2031-04-01 10:60", "2031-04-01 10:00+2", "2031-04-01 13:00 PM"
   )
   for (one in odd) expect_type(read_data(write(replace(some, 7, one)))$at, "character")
 
@@ -125,7 +126,11 @@ test_that("points in time are read from files, and a script reads them alike", {
     plain = plain,
     day_first = write(format(at, "%d.%m.%Y %H:%M:%S")),
     month_first = write(format(at, "%m/%d/%Y %H:%M:%S")),
-    zones = write(paste0(format(at + 3600 * zones, "%Y-%m-%dT%H:%M:%S"), marks))
+    zones = write(paste0(format(at + 3600 * zones, "%Y-%m-%dT%H:%M:%S"), marks)),
+    halves = write(paste0(
+      format(at, "%m/%d/%Y "), (hour + 11) %% 12 + 1, format(at, ":%M:%S "),
+      ifelse(hour < 12, "AM", "p.m.")
+    ))
   )
   python <- Sys.which("python3")
   reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
@@ -283,6 +288,82 @@ test_that("numbers with commas are what they are in models, scripts and another 
     save_model(model, "final.kilnwright")
     read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
     expect_equal(utils::read.csv(text = read)$value, value, info = name)
+  }
+})
+
+test_that("numbers with units are found, and are what they are everywhere once that is said", {
+  withr::local_dir(withr::local_tempdir())
+  n <- 60
+  wall <- withr::with_seed(8, round(runif(n, -3, 30), 2))
+  price <- 1000 + 50 * wall + withr::with_seed(9, round(rnorm(n), 2))
+  cells <- data.frame(
+    wall = paste(wall, "kg/m2"), share = paste0(seq_len(n), c("%", " %")),
+    price = sub("^(-?)", "\\1$", format(price, big.mark = ",", trim = TRUE))
+  )
+  cells$wall[3:4] <- c("-999 kg/m2", "unknown")
+  utils::write.csv(cells, "table.csv", row.names = FALSE)
+  table <- read_data("table.csv")
+  expect_error(brief(table, "price"), "numbers written as text, such as '[$].*read_as = list\\(price",
+    class = "kw_error_brief")
+  repeated <- table[rep(1:10, 6), ]
+  expect_identical(brief(repeated, "price", outcome_kind = "many_class")$kind, "many_class")
+  codes <- list(wall = -999)
+  job <- brief(table, "price", read_as = list(price = "number"), missing_codes = codes)
+  found <- inspect_data(job)
+  said <- found$detail[found$code == "number_as_text"]
+  expect_match(said, "'(kg/m2|%)' behind them", all = TRUE)
+  job <- apply_remedies(job, found)$brief
+  seen <- replace(wall, 3:4, NA)
+  expect_identical(job$table$wall, replace(seen, 3, -999))
+  job <- brief(table, "price",
+    read_as = list(price = "number", wall = "number", share = "number"),
+    missing_codes = list(wall = c("-999 kg/m2", "unknown"))
+  )
+  expect_identical(job$table[c("price", "wall", "share")], data.frame(
+    price = price, wall = seen, share = as.double(seq_len(n))
+  ))
+  model <- fit_final(select_final(quiet_run(
+    job, candidates(l = pipeline(pre_missing(), fam_linear())), splits = split_kfold(3), seed = 1
+  )))
+  value <- predict(model, table)$value
+  expect_equal(
+    predict(model, data.frame(wall = seen, share = paste(seq_len(n), "%")))$value, value
+  )
+  # in another unit it is another number
+  expect_error(predict(model, data.frame(wall = "3 g/cm2", share = 1)), "'3 g/cm2'",
+    class = "kw_error_new_data")
+  save_model(model, "final.kilnwright")
+  coded <- rbind(table, transform(table[1, ], price = "sold"))
+  model$missing_codes$price <- "sold"
+  expect_identical(score_known(model, coded)$left_out[1], 1L)
+  known <- score_known(open_model("final.kilnwright", trust = TRUE), table)
+  expect_equal(known$score[known$metric == "rmse"], sqrt(mean((value - price)^2)))
+  for (short in c(FALSE, TRUE)) {
+    write_script(
+      model, "final.R", data = "table.csv", new_data = "table.csv", only_predicts = short
+    )
+    utils::capture.output(expect_silent(sys.source("final.R", new.env())))
+    expect_equal(utils::read.csv("predictions.csv")$value, value, info = short)
+  }
+  python <- Sys.which("python3")
+  if (!nzchar(python)) return(invisible())
+  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
+  read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
+  expect_equal(utils::read.csv(text = read)$value, value)
+})
+
+test_that("codes, ranges and mixed units are no numbers", {
+  written <- list(
+    c("A1", "A2", "A7", "A9", "A12", "A31", "A40", "A52"), paste0(1:9, "-", 2:10),
+    paste(1:10, c("mm", "cm")), paste0("0", 1:9, " x"), paste0(1:9, "/", 3), paste0(1:9, "a", 1:9)
+  )
+  for (texts in written) expect_null(kw("mostly_numbers")(texts), info = texts[1])
+  written <- list(
+    paste("EUR", 1:9), paste0("\u20ac", 1:9), paste0(1:9, " \u00b0C"), c("1", paste0(2:9, "mm"))
+  )
+  for (texts in written) {
+    form <- kw("number_form")(texts)
+    expect_identical(kw("as_numbers")(texts, form), as.double(1:9), info = texts[2])
   }
 })
 
