@@ -97,6 +97,7 @@ plan_line <- function(action, columns) {
       named <- list(if (several) I(columns) else columns)
       paste0("brief: ", flow(stats::setNames(named, action$role)))
     },
+    outcome = paste0("brief: ", flow(stats::setNames(list(action$value), action$key))),
     missing_code = paste0("brief: ", flow(list(
       missing_codes = stats::setNames(list(action$codes), columns[1])
     ))),

@@ -2,9 +2,10 @@
 #'
 #' Makes candidates from what the table is like: families that fit the outcome, the number of rows
 #' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
-#' as a transformation of skewed columns, is a choice by [optional()] or [either()], from what
-#' [inspect_data()] finds; hyperparameters have their sensible ranges. A fit of each on a small
-#' share of the rows tells what it takes: what is too dear for the effort is left out.
+#' as a transformation of skewed columns, or a logarithmic scale for an outcome with a long tail, is
+#' a choice by [optional()], [either()] or [among()], from what [inspect_data()] finds;
+#' hyperparameters have their sensible ranges. A fit of each on a small share of the rows tells what
+#' it takes: what is too dear for the effort is left out.
 #'
 #' They print as code that can be pasted and edited. Findings that ask for another brief, such as a
 #' column that gives the outcome away, change nothing here: see [apply_remedies()] first.
@@ -132,6 +133,7 @@ sensible_steps <- function(definition, look) {
   has <- function(kind) any(look$kinds == kind)
   text <- if (has("text")) if (look$effort == "quick") pre_text() else optional(pre_text())
   list_of(
+    scale_of_outcome(definition, look),
     if ("drop_constant" %in% found_steps(look)) pre_drop_constant(),
     if (has("date")) pre_dates(), text, if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
     helpful_steps(definition, look),
@@ -140,15 +142,26 @@ sensible_steps <- function(definition, look) {
   )
 }
 
+# Families that fit sums or products of columns to an outcome.
+smooth_families <- c(
+  "penalised", "adaptive_splines", "neural", "discriminant", "linear", "cumulative"
+)
+
+# With a long tail of the outcome it is tried whether they learn better on a logarithmic scale.
+scale_of_outcome <- function(definition, look) {
+  tail <- Find(function(action) identical(action$key, "outcome_scale"), look$findings$action)
+  able <- definition$name %in% c(smooth_families, "boosted")
+  if (is.null(tail) || look$effort == "quick" || !able) return(NULL)
+  do.call(pre_outcome_scale, list(by = do.call(among, as.list(tail$value))))
+}
+
 # Changes of numbers of which nobody knows whether they help.
 helpful_steps <- function(definition, look) {
   numbers <- sum(look$kinds == "number")
   if (look$effort == "quick" || numbers == 0L) return(NULL)
   found <- found_steps(look)
   scaled <- isTRUE(definition$accepts$wants_scaling)
-  smooth <- definition$name %in% c(
-    "penalised", "adaptive_splines", "neural", "discriminant", "linear", "cumulative"
-  )
+  smooth <- definition$name %in% smooth_families
   list_of(
     if (smooth && "outliers" %in% found) optional(pre_outliers()),
     if (scaled && any(c("skew", "outliers") %in% found)) optional(pre_skew()),

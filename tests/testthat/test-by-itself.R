@@ -34,6 +34,9 @@ test_that("sensible candidates fit outcome and table, and print as code that mak
     collapse = "")
   expect_match(usual, "either(indicators = pre_onehot(),means = list(pre_target_mean(",
     fixed = TRUE)
+  tail <- transform(toy(120), number = exp(number))
+  tried <- code_of(sensible_candidates(toy_brief("number", tail)))
+  expect_match(tried, "outcome_scale\\(by = among\\(\"none\", \"log\"\\)\\)", all = FALSE)
   quick <- sensible_candidates(toy_brief("number", wide_table()), "quick")
   expect_length(quick$pipelines, 4)
   # weights: only families that take them

@@ -400,6 +400,34 @@ test_that("a strong column of a small table does not all but tell the outcome", 
   expect_false("gives_outcome_away" %in% found_in(table)$code)
 })
 
+test_that("an outcome with a long tail and one that is counted are found, others left alone", {
+  n <- 200
+  z <- withr::with_seed(12, matrix(rnorm(2 * n), n))
+  of <- function(y, ...) inspect_data(brief(data.frame(x = z[, 2], y = y), "y", ...))
+  about_outcome <- function(found) found$code[found$where == "y"]
+  price <- exp(3 + z[, 1])
+  found <- of(price)
+  expect_identical(about_outcome(found), "skewed_outcome")
+  deviation <- price - mean(price)
+  expect_match(found$detail, format(round(mean(deviation^3) / mean(deviation^2)^1.5, 1)),
+    all = FALSE)
+  expect_match(found$remedy, "outcome_scale = c(\"none\", \"log\")", fixed = TRUE, all = FALSE)
+  expect_match(of(replace(price, 1:3, 0))$remedy, "\"log1p\"", all = FALSE)
+  expect_identical(about_outcome(of(price, outcome_scale = "log")), character())
+  cracks <- withr::with_seed(13, rpois(n, exp(z[, 2])))
+  found <- of(cracks)
+  expect_identical(about_outcome(found), "counts")
+  job <- brief(data.frame(x = z[, 2], y = cracks), "y")
+  expect_identical(apply_remedies(job, found)$brief$kind, "number")
+  expect_identical(about_outcome(of(cracks, outcome_kind = "count")), character())
+  # weights, ages, years, marks, changes, and a tail that no logarithm straightens
+  others <- list(
+    round(60 + 10 * z[, 1]), 1 + seq_len(n) %% 90, 1990 + seq_len(n) %% 30, 1 + seq_len(n) %% 6,
+    z[, 1]^3, z[, 1], replace(10 + z[, 1] / 10, 1, 30)
+  )
+  for (y in others) expect_identical(about_outcome(of(y)), character(), info = y[1:3])
+})
+
 test_that("groups are found by how the table is made", {
   measured <- withr::with_seed(12, {
     child <- rep(sprintf("c%02d", 1:27), each = 4)
