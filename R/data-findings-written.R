@@ -38,6 +38,25 @@ disguised <- function(name, codes, rows, what, code_text) {
   )
 }
 
+member_finding_alike <- finding_definition("alike", function(look) {
+  of_outcome <- if (is.factor(look$outcome)) look$brief$outcome
+  lapply(c(columns_of(look, "category", "ordered"), of_outcome), function(name) {
+    levels <- look$brief$schema[[name]]$levels %||% levels(look$outcome)
+    bare <- tolower(gsub("[[:space:]]+", " ", trimws(levels)))
+    twice <- unique(bare[duplicated(bare)])
+    if (length(twice) == 0L) return(NULL)
+    cell <- paste0("table[[", in_quotes(name), "]]")
+    finding(
+      "alike_levels", "notable", name,
+      paste0(
+        name, ": levels that differ only in capitals or blanks, such as ",
+        enumerate(quoted(levels[bare == twice[1]]), 4L), "."
+      ),
+      paste0(cell, " <- tolower(trimws(", cell, ")), before brief()")
+    )
+  })
+}, "Levels that are one in several writings.")
+
 # The lowest or highest value, if it is repeated, looks like a code, and lies far
 # from all others, of which there must be several.
 find_sentinel <- function(x) {

@@ -21,9 +21,9 @@
 #' @return A tibble. Of a folder: `file`, `text`, `class`.
 #' @section Errors:
 #' `kw_error_file` when the file is absent, empty or damaged, when a row has too
-#' many or too few fields (with its line), when text is not UTF-8 (with row and
-#' column), or when a column name stands twice; `kw_error_package` when a reader's
-#' package is not installed.
+#' many or too few fields (with its line), or when text is not UTF-8 (with row and
+#' column); `kw_error_table` when a column name stands twice or is missing;
+#' `kw_error_package` when a reader's package is not installed.
 #' @examples
 #' file <- system.file("extdata", "pots.csv.gz", package = "kilnwright")
 #' read_data(file)
@@ -86,13 +86,14 @@ read_delimited <- function(file, options) {
   if (recoded != path) on.exit(unlink(recoded), add = TRUE)
   path <- recoded
   first <- first_line(path)
-  separator <- separator_of(first, file)
+  single <- validUTF8(first) && all(fields_by(first) == 1L)
   read <- function(...) {
     data.table::fread(path,
-      sep = separator, dec = ".", header = TRUE, na.strings = c("", "NA"),
+      sep = separator_of(file, single), dec = ".", header = TRUE, na.strings = c("", "NA"),
       integer64 = "character", keepLeadingZeros = TRUE, encoding = "UTF-8",
       showProgress = file.size(path) > 1e8 && !options$quiet, data.table = FALSE,
-      check.names = FALSE, ...
+      # in a single column a blank line is a gap
+      check.names = FALSE, blank.lines.skip = !single, ...
     )
   }
   done <- with_conditions(read(colClasses = as_text(read, options$text)))
@@ -103,7 +104,7 @@ read_delimited <- function(file, options) {
   check_encoding(done$value, file)
   check_first_line(names(done$value), first, file)
   table <- plain_fields(with_codes_as_text(done$value, read, path))
-  free <- setdiff(names(table), options$text)
+  free <- !names(table) %in% options$text
   table[free] <- lapply(table[free], text_to_numbers)
   with_dates(table, options$text)
 }
@@ -325,9 +326,9 @@ fields_by <- function(line) {
 }
 
 # The reader finds it out, but would take blanks within the texts of a single column for one.
-separator_of <- function(first, file) {
+separator_of <- function(file, single) {
   if (grepl("\\.(tsv|tab)(\\.gz)?$", file, ignore.case = TRUE)) return("\t")
-  if (validUTF8(first) && all(fields_by(first) == 1L)) "," else "auto"
+  if (single) "," else "auto"
 }
 
 # The reader skips lines that have fewer fields than the following ones: the names, or the
@@ -385,11 +386,12 @@ check_encoding <- function(table, file) {
       remedy = "Save it as UTF-8 and read it again."
     )
   }
-  for (name in names(table)[vapply(table, is.character, logical(1))]) {
-    bad <- which(!validUTF8(table[[name]]))
+  # by place: a name may stand twice, which is refused later
+  for (at in which(vapply(table, is.character, logical(1)))) {
+    bad <- which(!validUTF8(table[[at]]))
     if (length(bad) > 0L) {
       stop_kw("file", paste0("The file ", quoted(file), " is not UTF-8."),
-        where = paste0("Column ", quoted(name), ", rows ", enumerate(bad, 5L)),
+        where = paste0("Column ", quoted(names(table)[at]), ", rows ", enumerate(bad, 5L)),
         remedy = "Save it as UTF-8 and read it again."
       )
     }

@@ -103,11 +103,18 @@ test_that("what other programs do to a table is mended or refused with its place
     file <- written(refused[[i]])
     expect_error(read_data(file), names(refused)[i], class = "kw_error_file", fixed = TRUE)
   }
+  twice <- written(c("a,a", "1,x", "2,y"))
+  expect_error(read_data(twice), "called 'a'", class = "kw_error_table")
   noise <- written(as.raw(c(200:255, 10, 129:180)), ".jsonl")
   expect_error(read_data(noise), class = "kw_error_file")
   # blanks within the texts of a single column stand between no columns
   single <- read_data(written(c("remark", "\"a b\"", "c", "\"d e f\"")))
   expect_identical(as.list(single), list(remark = c("a b", "c", "d e f")))
+  # a blank line is no row, but in a single column a gap
+  expect_equal(as.data.frame(read_data(written(c("a,b", "1,x", "", "2,y", "")))), plain)
+  expect_identical(read_data(written(c("a", "1", "", "3")))$a, c(1L, NA, 3L))
+  lined <- read_data(written(c("a,b", "\"one", "", "two\",1", "", "z,2")))
+  expect_identical(lined$a, c("one\n\ntwo", "z"))
   odd <- read_data(written(c("..1,...,y", paste(1:30, 30:1, (1:30)^2, sep = ","))))
   expect_named(odd, c("..1", "...", "y"))
   cmp <- quiet_run(

@@ -428,6 +428,21 @@ test_that("an outcome with a long tail and one that is counted are found, others
   for (y in others) expect_identical(about_outcome(of(y)), character(), info = y[1:3])
 })
 
+test_that("levels and classes in several writings are said", {
+  table <- data.frame(
+    glaze = rep(c("Celadon", "celadon ", "oribe", "Ash"), 20), x = seq_len(80) / 7,
+    done = rep(c("Yes", "no", "yes", "No", "no"), 16)
+  )
+  found <- inspect_data(brief(table, "done"))
+  alike <- found[found$code == "alike_levels", ]
+  expect_identical(alike$where, c("glaze", "done"))
+  expect_match(alike$detail[1], "'Celadon', 'celadon '")
+  for (line in alike$remedy) eval(parse(text = sub(", before brief()", "", line, fixed = TRUE)))
+  again <- inspect_data(brief(table, "done"))
+  expect_false("alike_levels" %in% again$code)
+  expect_identical(sort(unique(table$done)), c("no", "yes"))
+})
+
 test_that("groups are found by how the table is made", {
   measured <- withr::with_seed(12, {
     child <- rep(sprintf("c%02d", 1:27), each = 4)
