@@ -1,5 +1,5 @@
-# Dates written as text: in which format, and as dates. Only formats in which every part is
-# a number are known, since names of months depend on the language.
+# Dates written as text: in which format, and as dates. Names of months are English, whatever the
+# language of the session.
 
 date_formats <- c(
   "%Y-%m-%d" = "^[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}$",
@@ -8,7 +8,11 @@ date_formats <- c(
   "%d/%m/%Y" = "^[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}$",
   "%m/%d/%Y" = "^[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}$",
   "%d-%m-%Y" = "^[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}$",
-  "%m-%d-%Y" = "^[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}$"
+  "%m-%d-%Y" = "^[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}$",
+  # short or in full
+  "%d-%b-%Y" = "^[0-9]{1,2}-[A-Za-z]{3,9}-[0-9]{4}$",
+  "%d %b %Y" = "^[0-9]{1,2} [A-Za-z]{3,9} [0-9]{4}$",
+  "%b %d, %Y" = "^[A-Za-z]{3,9} [0-9]{1,2}, [0-9]{4}$"
 )
 
 day_forms <- names(date_formats)
@@ -32,7 +36,18 @@ possible_date_formats <- function(x) {
 dates_of_text <- function(x, format) {
   x <- trimws(x)
   x[!grepl(date_formats[[format]], x)] <- NA
-  as.Date(x, format = format)
+  if (names_months(format)) x <- with_month_numbers(x)
+  as.Date(x, format = sub("%b", "%m", format, fixed = TRUE))
+}
+
+names_months <- function(format) grepl("%b", format, fixed = TRUE)
+
+# NA where the letters are no month.
+with_month_numbers <- function(x) {
+  word <- tolower(gsub("[^A-Za-z]", "", x))
+  month <- (match(word, tolower(c(month.abb, month.name))) - 1L) %% 12L + 1L
+  numbered <- paste0(sub("[A-Za-z].*$", "", x), month, sub("^[^A-Za-z]*[A-Za-z]+", "", x))
+  ifelse(is.na(x) | is.na(month), NA, numbered)
 }
 
 # A column of text that is a date, or a point in time, in one format only, as what it is, which

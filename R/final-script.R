@@ -246,6 +246,9 @@ script_types <- function(model) {
     paste0("x <- as.data.frame(table)[", r_vector(names(schema)), "]"),
     script_missing_codes(model, script_missing_words),
     script_number_forms(schema),
+    if (any(vapply(schema, function(entry) names_months(entry$format %||% ""), NA))) {
+      "invisible(Sys.setlocale(\"LC_TIME\", \"C\")) # names of months are English"
+    },
     "there <- !is.na(x) & sapply(x, as.character) != \"NaN\"",
     script_numbers(numbers, names(schema)),
     unlist(one_by_one[kinds != "ordered"]),

@@ -22,8 +22,10 @@ def read_value(text, column, codes):
         value = float(text)
         return None if any(value == float(c) for c in codes if is_number(c)) else value
     if column["kind"] == "date":
-        day, clock = re.fullmatch("([^ T]+)[ T]?(.*)", text).groups()
-        days = (datetime.strptime(day, column["format"]).date() - date(1970, 1, 1)).days
+        day, clock = text, ""
+        if column["moment"]:
+            day, clock = re.fullmatch("([^ T]+)[ T]?(.*)", text).groups()
+        days = (day_of(day, column["format"]) - date(1970, 1, 1)).days
         return days + (seconds_of(clock) / 86400 if column["moment"] and clock else 0)
     if column["kind"] == "ordered" and text not in column["levels"]:
         return None
@@ -36,6 +38,13 @@ def without_unit(text, unit):
     if before and text[len(sign):].startswith(before):
         text = sign + text[len(sign) + len(before):].lstrip(" ")
     return text[:-len(after)].rstrip(" ") if after and text.endswith(after) else text
+
+
+def day_of(text, form):
+    try:
+        return datetime.strptime(text, form).date()
+    except ValueError:  # names of months may be in full
+        return datetime.strptime(text, form.replace("%b", "%B")).date()
 
 
 def seconds_of(clock):

@@ -76,6 +76,43 @@ test_that("a date's format is learned if there is one only, and checked in new r
   )
 })
 
+test_that("dates with names of months are read, in scripts and in another language too", {
+  withr::local_dir(withr::local_tempdir())
+  day <- as.Date("2030-12-20") + withr::with_seed(6, sample(400, 60))
+  part <- as.POSIXlt(day)
+  y <- part$mon + withr::with_seed(7, rnorm(60))
+  short <- month.abb[part$mon + 1L]
+  forms <- list(
+    "%d-%b-%Y" = paste(part$mday, toupper(short), part$year + 1900, sep = "-"),
+    "%d %b %Y" = paste(part$mday, short, part$year + 1900),
+    "%b %d, %Y" = paste0(month.name[part$mon + 1L], " ", part$mday, ", ", part$year + 1900)
+  )
+  python <- Sys.which("python3")
+  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
+  for (form in names(forms)) {
+    utils::write.csv(data.frame(day = forms[[form]], y), "table.csv", row.names = FALSE)
+    table <- read_data("table.csv")
+    expect_equal(as.double(table$day), as.double(day), info = form)
+    job <- brief(table, "y")
+    expect_identical(job$schema$day$format, form)
+    model <- fit_final(select_final(quiet_run(
+      job, candidates(l = pipeline(pre_dates(parts = "month"), fam_linear())),
+      splits = split_kfold(3), seed = 1
+    )))
+    value <- predict(model, table)$value
+    write_script(model, "final.R", data = "table.csv", new_data = "table.csv")
+    utils::capture.output(sys.source("final.R", new.env()))
+    expect_equal(utils::read.csv("predictions.csv")$value, value, info = form)
+    if (!nzchar(python)) next
+    save_model(model, "final.kilnwright")
+    read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
+    expect_equal(utils::read.csv(text = read)$value, value, info = form)
+  }
+  expect_error(predict(model, data.frame(day = "Mai 5, 2031")), "'Mai 5, 2031'",
+    class = "kw_error_new_data")
+  expect_length(kw("possible_date_formats")(c("5-May-2031", "7-Mayo-2031")), 0)
+})
+
 test_that("points in time keep their hours, whether read as text or as times", {
   table <- data.frame(
     at = as.POSIXct("2031-01-01", tz = "UTC") + 3600 * withr::with_seed(2, sample(5000, 80)),
