@@ -12,21 +12,30 @@ plain_number <- "^-?(0|[1-9][0-9]*|[1-9][0-9]{0,2}([.,][0-9]{3})+)([.,][0-9]+)?$
 
 # A number with a currency before it or a unit behind it: "$1,200", "EUR 12", "45 %", "3 kg/m2".
 unit_form <- paste0(
-  "^[+-]?(\\p{Sc}|[A-Z]{3}(?= ))? *[+-]?([0-9][0-9.,]*|[.,][0-9]+) *",
+  "^[+-]?(\\p{Sc}|[A-Z]{3}(?= ))? *[+-]?([0-9]([0-9., \u00a0\u202f]*[0-9.,])?|[.,][0-9]+) *",
   "((?:\\p{L}|\\p{Sc}|[%\u2030\u00b0'\"])[^,;\\\\]{0,11})?$"
 )
 
-# How numbers are written in texts: list(commas, unit), without what does not occur.
+# A blank, perhaps one that does not break, before three digits.
+blank_form <- "(?<=[0-9])[ \u00a0\u202f](?=[0-9]{3}(?![0-9]))"
+
+# How numbers are written in texts: list(commas, blanks, unit), without what does not occur.
 number_form <- function(text) {
   unit <- unit_of(text)
-  Filter(Negate(is.null), list(commas = comma_use(without_unit(text, unit)), unit = unit))
+  bare <- without_unit(text, unit)
+  blanks <- any(grepl("^[+-]?[1-9]", bare) & grepl(blank_form, bare, perl = TRUE))
+  list_of(
+    commas = comma_use(if (blanks) gsub(blank_form, "", bare, perl = TRUE) else bare),
+    blanks = if (blanks) TRUE, unit = unit
+  )
 }
 
 # Are texts numbers, all but a few? list(form, are_numbers), or NULL.
 mostly_numbers <- function(texts) {
   if (length(texts) < 8L) return(NULL)
   form <- number_form(texts)
-  numbers <- grepl(plain_number, without_unit(texts, form$unit)) & !is.na(as_numbers(texts, form))
+  bare <- bare_numbers(texts, form)
+  numbers <- grepl(plain_number, bare) & !is.na(comma_numbers(bare, form$commas))
   if (mean(numbers) >= 0.95) list(form = form, are_numbers = numbers)
 }
 
@@ -35,8 +44,14 @@ as_numbers <- function(x, form = NULL) {
   if (is.numeric(x)) return(x)
   # 0 and 1 of a column that came as TRUE and FALSE
   if (is.factor(x) && identical(levels(x), c("FALSE", "TRUE"))) return(as.double(x) - 1)
-  text <- without_unit(trimws(as.character(x)), form$unit)
+  text <- bare_numbers(trimws(as.character(x)), form)
   comma_numbers(text, form$commas %||% comma_use(text))
+}
+
+# Without unit and blanks.
+bare_numbers <- function(text, form) {
+  text <- without_unit(text, form$unit)
+  if (isTRUE(form$blanks)) gsub(blank_form, "", text, perl = TRUE) else text
 }
 
 # c(before, after) of numbers that have the same text around them; NULL where there are none, or
@@ -45,7 +60,7 @@ unit_of <- function(text) {
   once <- unique(text[grepl("[0-9]", text)])
   once <- once[grepl(unit_form, once, perl = TRUE)]
   around <- unique(cbind(
-    sub(unit_form, "\\1", once, perl = TRUE), sub(unit_form, "\\3", once, perl = TRUE)
+    sub(unit_form, "\\1", once, perl = TRUE), sub(unit_form, "\\4", once, perl = TRUE)
   ))
   around <- around[nzchar(around[, 1L]) | nzchar(around[, 2L]), , drop = FALSE]
   if (nrow(around) == 1L) c(before = around[[1L]], after = around[[2L]])

@@ -23,9 +23,10 @@
 #' @param text Names of columns of free text. Character columns of many
 #'   different remarks of several words are recognised without being named.
 #' @param read_as What columns are read as, where that is not how they came: a named list, column
-#'   name to `"number"` (of texts, also with a currency or a unit that all have), `"category"` (of
-#'   numbers that are codes), or the form of dates, such as `"%d/%m/%Y"`, where it cannot be told
-#'   which number is the month; of points in time the form of their day.
+#'   name to `"number"` (of texts, also with a currency or a unit that all have, or with blanks
+#'   before thousands), `"category"` (of numbers that are codes), or the form of dates, such as
+#'   `"%d/%m/%Y"`, where it cannot be told which number is the month; of points in time the form of
+#'   their day.
 #' @param missing_codes Codes that stand for "missing": a named list, column
 #'   name to codes, e.g. `list(drying_days = -999)`.
 #' @param outcome_kind What the outcome is, where that is not to be read off its values:

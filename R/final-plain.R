@@ -46,6 +46,7 @@ json_column <- function(entry) {
   out <- list(kind = one_text(entry$kind))
   if (!is.null(entry$levels)) out$levels <- as.character(entry$levels)
   if (!is.null(entry$commas)) out$commas <- one_text(entry$commas)
+  if (!is.null(entry$blanks)) out$blanks <- jsonlite::unbox(TRUE)
   if (!is.null(entry$unit)) out$unit <- lapply(as.list(entry$unit), one_text)
   if (entry$kind == "date") {
     out$moment <- jsonlite::unbox(isTRUE(entry$moment))

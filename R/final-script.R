@@ -272,11 +272,15 @@ for (name in <<names>>) {
   split_lines(lines)
 }
 
-# Of a text, without the unit and the commas that a number may have.
+# Of a text, without the unit, the blanks and the commas that a number may have.
 script_number <- function(text, form) {
   for (change in if (!is.null(form$unit)) unit_changes(form$unit)) {
     text <- paste0("sub(", r_string(change[1]), ", ", r_string(change[2]), ", ", text,
       ", perl = TRUE)")
+  }
+  if (isTRUE(form$blanks)) {
+    before <- "(?<=[0-9])[ \\u00a0\\u202f](?=[0-9]{3})"
+    text <- paste0("gsub(\"", before, "\", \"\", ", text, ", perl = TRUE)")
   }
   switch(form$commas %||% "none",
     none = text,
@@ -288,7 +292,7 @@ script_number <- function(text, form) {
 }
 
 script_number_forms <- function(schema) {
-  forms <- Filter(function(entry) !is.null(entry$commas) || !is.null(entry$unit), schema)
+  forms <- Filter(function(entry) any(c("commas", "blanks", "unit") %in% names(entry)), schema)
   unlist(lapply(names(forms), function(name) {
     paste(r_column(name), "<-", script_number(r_column(name), forms[[name]]))
   }))

@@ -15,6 +15,8 @@ def read_value(text, column, codes):
         return None
     if column["kind"] == "number":
         text = without_unit(text, column.get("unit", {}))
+        if column.get("blanks"):
+            text = re.sub("(?<=[0-9])[ \u00a0\u202f](?=[0-9]{3})", "", text)
         if column.get("commas") == "thousands":
             text = text.replace(",", "")
         elif column.get("commas") == "decimal" and "," in text:
