@@ -8,8 +8,8 @@
 #'
 #' Types are guessed from all rows: numbers, dates in the form 2031-05-17 (or in another, where
 #' day and month cannot change places; with English names of months too), points in time such as
-#' 2031-05-17 14:30:00, 17.05.2031 14:30 or 5/17/2031 2:30 PM (taken as UTC) or 2031-05-17T14:30+02:00 (which becomes
-#' UTC), TRUE/FALSE, text. Empty cells and `NA` are missing.
+#' 2031-05-17 14:30:00, 17.05.2031 14:30 or 5/17/2031 2:30 PM (taken as UTC) or
+#' 2031-05-17T14:30+02:00 (which becomes UTC), TRUE/FALSE, text. Empty cells and `NA` are missing.
 #'
 #' @param file Path of the file or folder, `"-"` for delimited text on standard input, or a DBI
 #'   connection.
