@@ -7,6 +7,6 @@ read_table <- function(file) {
   read.table(
     text = lines, sep = between[which.max(found)], header = TRUE, colClasses = "character",
     quote = "\"", na.strings = c("", "NA"), strip.white = TRUE, comment.char = "",
-    check.names = FALSE, fill = TRUE, encoding = "UTF-8"
+    check.names = FALSE, fill = TRUE, blank.lines.skip = max(found) > 0, encoding = "UTF-8"
   )
 }

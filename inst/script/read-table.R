@@ -7,11 +7,13 @@ read_table <- function(file) {
   open <- cumsum(lengths(regmatches(lines, gregexpr("\"", lines, fixed = TRUE)))) %% 2 == 1
   row <- cumsum(c(TRUE, !open[-length(open)]))
   lines <- vapply(split(lines, row), paste, "", collapse = "\n", USE.NAMES = FALSE)
-  lines <- lines[nzchar(trimws(lines))]
+  lines <- lines[cumsum(nzchar(trimws(lines))) > 0]
   first <- gsub("\"[^\"]*\"", "", lines[1])
   separators <- c(",", "\t", ";", "|")
   counts <- vapply(separators, function(one) sum(gregexpr(one, first, fixed = TRUE)[[1]] > 0), 1L)
   between <- separators[which.max(counts)]
+  # in a single column a blank line is a gap
+  if (max(counts) > 0L) lines <- lines[nzchar(trimws(lines))]
   field <- sprintf("[ ]*(\"([^\"]|\"\")*\"[ ]*|[^%s]*)(%s|$)", between, sprintf("[%s]", between))
   fields <- regmatches(lines, gregexpr(field, lines))
   n <- max(counts) + 1L

@@ -358,7 +358,12 @@ def main(model_file, table_file):
     with open(table_file, newline="", encoding="utf-8-sig") as file:
         head = file.readline()
         file.seek(0)
-        for cells in csv.DictReader(file, delimiter=max(",;\t|", key=head.count)):
+        rows = csv.reader(file, delimiter=max(",;\t|", key=head.count))
+        heads = next(rows)
+        for cells in rows:
+            if not cells and len(heads) > 1:  # in a single column a blank line is a gap
+                continue
+            cells = dict(zip(heads, cells or [""]))
             row = {name: read_value(cells[name], column, codes.get(name, []))
                    for name, column in model["columns"].items()}
             total = None

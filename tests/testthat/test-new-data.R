@@ -76,6 +76,35 @@ test_that("a date's format is learned if there is one only, and checked in new r
   )
 })
 
+test_that("a blank line is a gap of a single column, and else no row, whoever reads it", {
+  withr::local_dir(withr::local_tempdir())
+  python <- Sys.which("python3")
+  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
+  table <- data.frame(glaze = rep(c("NA", "ash", "oribe"), 20), x = seq_len(60) / 7)
+  table$y <- table$x + (table$glaze == "ash")
+  utils::write.csv(table, "table.csv", row.names = FALSE)
+  # a level "NA" has a reader of its own in scripts
+  for (columns in list("x", "glaze", c("x", "glaze"))) {
+    job <- brief(read_data("table.csv")[c(columns, "y")], "y")
+    model <- fit_final(select_final(quiet_run(
+      job, candidates(t = pipeline(pre_missing(), fam_tree())), splits = split_kfold(3), seed = 1
+    )))
+    rows <- list(x = c("x", "2", "", "5"), glaze = c("glaze", "\"ash\"", "", "\"NA\""))
+    lines <- if (length(columns) == 1L) rows[[columns]] else c("x,glaze", "2,ash", "", "5,oribe")
+    writeLines(lines, "new.csv")
+    write_predictions(model, "new.csv", "ours.csv")
+    ours <- utils::read.csv("ours.csv")$value
+    expect_length(ours, if (length(columns) == 1L) 3 else 2)
+    write_script(model, "final.R", data = "table.csv", new_data = "new.csv")
+    utils::capture.output(sys.source("final.R", new.env()))
+    expect_equal(utils::read.csv("predictions.csv")$value, ours, info = columns)
+    if (!nzchar(python)) next
+    save_model(model, "final.kilnwright")
+    read <- system2(python, c(reader, "final.kilnwright", "new.csv"), stdout = TRUE)
+    expect_equal(utils::read.csv(text = read)$value, ours, info = columns)
+  }
+})
+
 test_that("dates with names of months are read, in scripts and in another language too", {
   withr::local_dir(withr::local_tempdir())
   day <- as.Date("2030-12-20") + withr::with_seed(6, sample(400, 60))
