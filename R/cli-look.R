@@ -11,9 +11,7 @@ role_options <- function() {
     option("time", help = "the column that says when"),
     option("weight", help = "the column that says what rows weigh"),
     option("ignore", help = "columns to leave out, separated by commas"),
-    option("read-as", help = paste(
-      "what columns are read as, such as price=number,day=%d/%m/%Y; also category"
-    )),
+    option("read-as", help = "how columns are read, such as price=number,day=%d/%m/%Y"),
     option("missing-codes", help = "codes for missing values, such as days=-999,glaze=n/r")
   )
 }

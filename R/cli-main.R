@@ -135,7 +135,7 @@ command_words <- function(text) {
   text <- gsub("accept_versions = TRUE", "--accept-versions", text, fixed = TRUE)
   text <- gsub("replace = TRUE", "--replace", text, fixed = TRUE)
   text <- gsub("say event = ", "say --event ", text, fixed = TRUE)
-  text <- gsub("outcome_kind = \"", "--outcome-kind \"", text, fixed = TRUE)
+  text <- gsub("say outcome_kind = ", "say --outcome-kind ", text, fixed = TRUE)
   text <- gsub(
     "rows_without_outcome = \"leave_out\"",
     "brief: {rows_without_outcome: leave_out} in the plan file", text,

@@ -30,7 +30,7 @@ change_once <- function(brief, change) {
   codes <- unique(c(brief$missing_codes[[about]], change$codes))
   if (length(codes) > 0L) brief$missing_codes[[about]] <- codes
   on_working_rows(brief, about, function(x) {
-    read_column_as(recode_missing(x, codes), change$to, about)
+    recode_missing(read_column_as(recode_missing(x, codes), change$to, about), codes)
   })
 }
 

@@ -23,7 +23,9 @@ clean_table <- function(table, roles, missing_codes, ordered, read_as = NULL) {
     x <- recode_missing(table[[name]], codes)
     if (name %in% ignored) return(x)
     x <- plain_column(x, name)
-    if (!is.null(read_as[[name]])) x <- read_column_as(x, read_as[[name]], name)
+    if (!is.null(read_as[[name]])) {
+      x <- recode_missing(read_column_as(x, read_as[[name]], name), codes)
+    }
     if (!is.null(ordered[[name]])) x <- as_declared_order(x, ordered[[name]], name)
     x
   })

@@ -279,8 +279,7 @@ script_number <- function(text, form) {
       ", perl = TRUE)")
   }
   if (isTRUE(form$blanks)) {
-    before <- "(?<=[0-9])[ \\u00a0\\u202f](?=[0-9]{3})"
-    text <- paste0("gsub(\"", before, "\", \"\", ", text, ", perl = TRUE)")
+    text <- paste0("gsub(", r_string(blank_form), ", \"\", ", text, ", perl = TRUE)")
   }
   switch(form$commas %||% "none",
     none = text,

@@ -98,7 +98,8 @@ read_many_class <- function(values, rows, name, event, asked) {
 refuse_numbers_as_text <- function(classes, name) {
   texts <- trimws(classes[!means_missing(classes)])
   found <- mostly_numbers(texts)
-  if (is.null(found)) return(invisible())
+  # digits alone may be classes
+  if (is.null(found) || all(grepl("^[0-9]+$", classes))) return(invisible())
   others <- c(classes[means_missing(classes)], texts[!found$are_numbers])
   stop_kw("brief", paste0(
     "The outcome ", quoted(name), " holds numbers written as text, such as ",
@@ -110,7 +111,7 @@ refuse_numbers_as_text <- function(classes, name) {
     if (length(others) > 0L) {
       paste0(" and missing_codes = list(", name_text(name), " = ", in_quotes(others), ")")
     },
-    "; if they are classes, outcome_kind = \"many_class\"."
+    "; if they are classes, say outcome_kind = \"many_class\"."
   ), column = name)
 }
 

@@ -16,7 +16,7 @@ def read_value(text, column, codes):
     if column["kind"] == "number":
         text = without_unit(text, column.get("unit", {}))
         if column.get("blanks"):
-            text = re.sub("(?<=[0-9])[ \u00a0\u202f](?=[0-9]{3})", "", text)
+            text = re.sub("(?<=[0-9])[ \u00a0\u202f](?=[0-9]{3}(?![0-9]))", "", text)
         if column.get("commas") == "thousands":
             text = text.replace(",", "")
         elif column.get("commas") == "decimal" and "," in text:
