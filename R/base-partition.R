@@ -54,31 +54,46 @@ dealt_by_weight <- function(weights, counts, owed) {
   list(part = part, owed = owed)
 }
 
-# Deals whole groups: a greedy start, then single groups are moved, or two swapped, as long
-# as that brings the parts' counts of each stratum closer to their targets. However uneven the
-# groups are, no part is left empty where there are as many groups as parts.
+# Deals whole groups: shuffled and cut where the shares end, so that each is as likely to come into a
+# part as its share says, however large it is; then single groups are moved, or two swapped, as long
+# as that brings the parts' counts of each stratum closer to their targets, until they are close
+# enough: what is dealt as evenly as can be is dealt alike every time. However uneven the groups
+# are, no part is left empty where there are as many groups as parts.
 deal_groups <- function(strata, group, shares, weights = NULL) {
   counts <- table_counts(group, strata, weights)
   target <- outer(colSums(counts), shares)
   scale <- 1 / pmax(target, 1e-9)
-  part <- without_empty_parts(greedy_parts(counts, target, scale), counts, target, scale)
-  part <- moved_groups(part, counts, target, scale)
-  if (nrow(counts) <= most_swapped_groups) part <- swapped_groups(part, counts, target, scale)
-  part[group]
+  near <- near_enough * colMeans(counts)
+  best <- list(cost = Inf)
+  for (start in seq_len(most_starts)) {
+    part <- without_empty_parts(cut_parts(counts, shares), counts, target, scale)
+    part <- moved_groups(part, counts, target, scale, near)
+    if (nrow(counts) <= most_swapped_groups) {
+      part <- swapped_groups(part, counts, target, scale, near)
+    }
+    ahead <- counts_ahead(part, counts, target)
+    cost <- sum(ahead^2 * scale)
+    if (cost < best$cost) best <- list(cost = cost, part = part)
+    if (all(abs(ahead) <= near)) break
+  }
+  best$part[group]
 }
+
+# Of what a group has of a stratum on average: so far may a part be from its target.
+near_enough <- 0.75
+
+most_starts <- 5L
 
 # Trying all pairs takes the square of the number of groups.
 most_swapped_groups <- 400L
 
-greedy_parts <- function(counts, target, scale) {
+# A group is in the part in which its middle row would be.
+cut_parts <- function(counts, shares) {
   order <- sample.int(nrow(counts))
-  order <- order[order(-rowSums(counts)[order])]
-  ahead <- -target
+  size <- rowSums(counts)[order]
+  middle <- (cumsum(size) - size / 2) / sum(size)
   part <- integer(nrow(counts))
-  for (g in order) {
-    part[g] <- which.min(cost_of_adding(counts[g, ], ahead, scale))
-    ahead[, part[g]] <- ahead[, part[g]] + counts[g, ]
-  }
+  part[order] <- findInterval(middle, cumsum(shares)[-length(shares)]) + 1L
   part
 }
 
@@ -108,12 +123,13 @@ counts_ahead <- function(part, counts, target) {
   matrix(filled, ncol(counts)) - target
 }
 
-moved_groups <- function(part, counts, target, scale, passes = 10L) {
+moved_groups <- function(part, counts, target, scale, near, passes = 10L) {
   ahead <- counts_ahead(part, counts, target)
   groups <- tabulate(part, ncol(target))
   for (pass in seq_len(passes)) {
     moved <- FALSE
-    for (g in seq_along(part)) {
+    for (g in sample.int(length(part))) {
+      if (all(abs(ahead) <= near)) return(part)
       here <- part[g]
       if (groups[here] == 1L) next
       change <- cost_of_adding(counts[g, ], ahead, scale)
@@ -132,12 +148,13 @@ moved_groups <- function(part, counts, target, scale, passes = 10L) {
   part
 }
 
-swapped_groups <- function(part, counts, target, scale, passes = 5L) {
+swapped_groups <- function(part, counts, target, scale, near, passes = 5L) {
   ahead <- counts_ahead(part, counts, target)
   strata_first <- t(counts)
   for (pass in seq_len(passes)) {
     swapped <- FALSE
-    for (g in seq_along(part)) {
+    for (g in sample.int(length(part))) {
+      if (all(abs(ahead) <= near)) return(part)
       here <- part[g]
       change <- strata_first - counts[g, ]
       cost <- colSums((2 * ahead[, here] + change) * change * scale[, here]) +

@@ -158,7 +158,9 @@ draft_plan <- function(file, options) {
   write_plan(plan, file.path(folder, "plan.yml"), table = file)
   named <- path_from_plan(file, if (options$out == "-") "plan.yml" else options$out)
   text <- plan_yaml(plan, named, sealed = TRUE)
-  lines <- commented_plan(c("", unlist(strsplit(text, "\n", fixed = TRUE))), mended)
+  lines <- commented_plan(
+    c("", unlist(strsplit(text, "\n", fixed = TRUE))), mended, left_out_words(plan$candidates)
+  )
   if (options$out == "-") return(show_lines(lines))
   write_whole(options$out, c(paste("# Run it with: kilnwright run", options$out), lines))
   complain(paste0("The plan is in ", options$out, "; kilnwright preview ", options$out,
@@ -189,7 +191,7 @@ plan_remarks <- c(
   minutes = "the run ends within so many minutes", seed = "the same seed gives the same numbers"
 )
 
-commented_plan <- function(lines, mended) {
+commented_plan <- function(lines, mended, left_out) {
   changed <- mended$changes[mended$changes$applied, ]
   left <- mended$left
   said <- c(
@@ -204,7 +206,11 @@ commented_plan <- function(lines, mended) {
   )
   keys <- sub(":.*", "", lines)
   c(said, unlist(Map(function(line, key) {
-    c(if (key %in% names(plan_remarks)) c("", paste("#", plan_remarks[[key]])), line)
+    c(
+      if (key %in% names(plan_remarks)) c("", paste("#", plan_remarks[[key]])),
+      if (key == "candidates" && length(left_out) > 0L) r_comment(left_out),
+      line
+    )
   }, lines, keys), use.names = FALSE))
 }
 

@@ -57,6 +57,8 @@ recode_missing <- function(x, codes) {
 }
 
 plain_column <- function(x, name) {
+  # as scale() and table() leave them
+  if (is.atomic(x) && length(dim(x)) > 0L && prod(dim(x)[-1]) == 1) x <- as.vector(x)
   if (is.logical(x)) return(factor(x, levels = c(FALSE, TRUE)))
   if (inherits(x, "difftime")) refuse_difference(x, name)
   if (inherits(x, "integer64")) need("bit64", paste0("The 64-bit integer column ", quoted(name)))
@@ -66,14 +68,52 @@ plain_column <- function(x, name) {
   }
   if (inherits(x, "Date")) return(structure(as.double(x), class = "Date"))
   if (inherits(x, "POSIXct")) return(structure(x, written_as = NULL))
-  if (is.numeric(x) && is.null(dim(x))) return(finite_numbers(as.double(x), name))
-  if (is.character(x)) return(enc2utf8(as.character(x)))
+  if (inherits(x, "haven_labelled")) refuse_labels(x, name)
+  if (is.null(dim(x)) && !is.list(x)) {
+    if (is.numeric(x)) return(finite_numbers(as.double(x), name))
+    if (is.character(x)) return(enc2utf8(as.character(x)))
+  }
+  refuse_column(x, name)
+}
+
+refuse_column <- function(x, name) {
+  several <- length(dim(x)) > 1L
   stop_kw("table", paste0(
-    "The column ", quoted(name), " is ", describe_value(x),
+    "The column ", quoted(name), " is ",
+    if (is.data.frame(x)) {
+      paste("a data frame of", count_of(ncol(x), "column"))
+    } else if (several) {
+      paste("a matrix of", count_of(prod(dim(x)[-1]), "column"))
+    } else if (is.list(x)) {
+      "a list"
+    } else {
+      describe_value(x)
+    },
     ", which cannot be used."
   ),
-  remedy = "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`.",
+  remedy = if (several) {
+    "Give each of its columns a place of its own, as do.call(data.frame, c(table, check.names = FALSE)) does."
+  } else {
+    "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`."
+  },
   column = name
+  )
+}
+
+# Codes with labels may be numbers or levels, and which is not written on them.
+refuse_labels <- function(x, name) {
+  at <- name_text(name)
+  stop_kw(
+    "table",
+    paste0(
+      "The column ", quoted(name), " has codes with labels: ",
+      enumerate(quoted(names(attr(x, "labels"))), 3L), "."
+    ),
+    remedy = paste0(
+      "Say what it holds: haven::as_factor(table$", at, ") for categories, haven::zap_labels(table$",
+      at, ") for numbers."
+    ),
+    column = name
   )
 }
 
@@ -83,7 +123,7 @@ refuse_difference <- function(x, name) {
     "table",
     paste0("The column ", quoted(name), " is a difference of times, now in ", units(x), "."),
     remedy = paste0(
-      "Say in which unit it is meant: as.numeric(table$", name, ", units = \"", units(x), "\")."
+      "Say in which unit it is meant: as.numeric(table$", name_text(name), ", units = \"", units(x), "\")."
     )
   )
 }

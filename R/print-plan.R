@@ -107,8 +107,7 @@ print.kw_pipeline <- function(x, ...) {
 print.kw_sensible_candidates <- function(x, ...) {
   say("# To predict ", attr(x, "about"))
   for (line in candidates_code(x)) say(line)
-  left_out <- attr(x, "left_out")
-  for (name in names(left_out)) say_wrapped(paste0("# left out: ", name, ", ", left_out[[name]]))
+  for (line in left_out_words(x)) say_wrapped(paste0("# ", line))
   invisible(x)
 }
 
@@ -159,8 +158,15 @@ print.kw_plan <- function(x, ...) {
       if (nzchar(varies)) paste0(" of ", varies)
     ), 4L)
   }
+  for (line in left_out_words(x$candidates)) say_wrapped(paste0("  ", line), 4L)
   for (note in x$notes) say_wrapped(paste0("! ", note))
   invisible(x)
+}
+
+# What sensible_candidates() left out, and why.
+left_out_words <- function(candidates) {
+  left_out <- attr(candidates, "left_out")
+  if (length(left_out) > 0L) paste0("left out: ", names(left_out), ", ", unlist(left_out))
 }
 
 choosing_words <- function(plan) {

@@ -28,6 +28,11 @@ sensible_candidates <- function(brief, effort = "usual", ...) {
   no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
+  sensible_within(brief, effort, efforts[[effort]]$dear)
+}
+
+# `dear`: of the seconds that all splits of a setting may take.
+sensible_within <- function(brief, effort, dear) {
   look <- new_outlook(brief, effort)
   tried <- c(efforts[[effort]]$families, families_of_kind(brief$kind))
   fitting <- lapply(stats::setNames(nm = tried), reason_against, look = look)
@@ -38,15 +43,16 @@ sensible_candidates <- function(brief, effort = "usual", ...) {
     do.call(pipeline, c(sensible_steps(family$definition, look), list(family)))
   })
   made <- do.call(candidates, pipelines)
-  dear <- too_dear(brief, made, effort)
-  made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dear))]
-  left_out <- c(Filter(Negate(is.null), fitting), dear)
+  dearer <- too_dear(brief, made, dear)
+  made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dearer))]
+  left_out <- c(Filter(Negate(is.null), fitting), dearer)
   structure(made,
     about = look$about, left_out = left_out, class = c("kw_sensible_candidates", class(made))
   )
 }
 
-# `dear`: a setting that takes longer on ten splits, by one process, is too dear.
+# `dear`: a setting that takes more seconds on all splits, by one process, is too dear; where there
+# is more time, a fifth of the minutes that the run may take.
 efforts <- list(
   quick = list(
     families = c("baseline", "penalised", "tree", "forest"), dear = 30, settings = 30
@@ -199,26 +205,56 @@ means_of <- function(columns) {
   )
 }
 
-# Rows of a pilot that tells what fits take.
-pilot_rows <- 2000
+# Training rows of the first pilot that tells what fits take, and after so many seconds it told
+# enough.
+pilot_rows <- 500
+pilot_enough <- 1
 
-# Why candidates are too dear: named texts.
-too_dear <- function(brief, made, effort) {
-  plan <- plan_comparison(
-    brief, made, splits = split_kfold(quick_folds(brief, 5)), search = search_random(1), seed = 1
-  )
-  work <- compile_work(plan$spaces, lapply(plan$round, `[[`, "settings"))
+# Why candidates are too dear: named texts. What takes least is kept in any case, since a baseline
+# alone is no comparison.
+too_dear <- function(brief, made, dear) {
+  plan <- plan_comparison(brief, made, splits = splits_for(brief), search = search_random(1), seed = 1)
+  work <- compile_work(plan$spaces, lapply(plan$spaces, usual_setting))
   run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
-  share <- min(1, pilot_rows / length(plan$splits[[1]]$training))
-  takes <- without_rng_trace(vapply(seq_along(plan$spaces), function(candidate) {
-    done <- timed_unit(run, 1L, which(work$fits$candidate == candidate)[1], new_cache(), share)
-    # a whole fit takes more than in proportion
-    done$took / share^1.3
+  # a part of the rows may be less than one group
+  run$data$target["group"] <- list(NULL)
+  several <- min(10L, length(plan$splits))
+  real <- setdiff(seq_along(plan$spaces), match("baseline", names(plan$spaces)))
+  takes <- several * without_rng_trace(vapply(real, function(candidate) {
+    fit_takes(run, which(work$fits$candidate == candidate)[1])
   }, numeric(1)))
-  dear <- 10 * takes > efforts[[effort]]$dear & names(plan$spaces) != "baseline"
-  lapply(stats::setNames(10 * takes[dear], names(plan$spaces)[dear]), function(seconds) {
-    paste("a setting would take about", rough_time(seconds), "on ten splits")
+  names(takes) <- names(plan$spaces)[real]
+  dearer <- takes[takes > dear & takes > min(takes)]
+  lapply(dearer, function(seconds) {
+    paste("a setting would take about", rough_time(seconds), "on", count_of(several, "split"))
   })
+}
+
+# Seconds that a fit takes on one split, with its steps and its scores: told from a part of the rows
+# that is made larger until it takes long enough to tell, and from how much more that took.
+fit_takes <- function(run, fit) {
+  share <- min(1, pilot_rows / length(run$splits[[1]]$training))
+  took <- part_takes(run, fit, share)
+  # what is done for the first time takes longer
+  if (share < 1 && took < pilot_enough) took <- part_takes(run, fit, share)
+  while (share < 1) {
+    last <- c(share, took)
+    share <- min(1, share * if (took < pilot_enough / 4) 4 else 2)
+    took <- part_takes(run, fit, share)
+    if (share < 1 && took >= pilot_enough) {
+      each <- max(0, took - last[2]) / (share - last[1])
+      # a little more than in proportion
+      return(took + each * (1 - share) * share^-0.1)
+    }
+  }
+  took
+}
+
+part_takes <- function(run, fit, share) {
+  held <- run$splits[[1]]$validation
+  some <- seq(1, length(held), length.out = ceiling(share * length(held)))
+  run$splits[[1]]$validation <- held[some]
+  timed_unit(run, 1L, fit, new_cache(), share)$took
 }
 
 rough_time <- function(seconds) {
@@ -251,11 +287,12 @@ plan_by_itself <- function(
 ) {
   no_more(...)
   check_number(minutes, "minutes", min = 0, open_min = TRUE)
-  made <- sensible_candidates(brief, effort)
-  splits <- splits_for(brief)
+  check_class(brief, "kw_brief", "brief", "Make one with brief().")
+  check_choice(effort, names(efforts), "effort")
+  made <- sensible_within(brief, effort, max(efforts[[effort]]$dear, 60 * minutes / 5))
   plan <- plan_comparison(
     brief, made,
-    splits = splits, search = search_guided(efforts[[effort]]$settings), metrics = metrics,
+    splits = splits_for(brief), search = search_guided(efforts[[effort]]$settings), metrics = metrics,
     decide = decide, provided = provided, seed = seed
   )
   screen <- if (nrow(brief$table) > 20000L) screen_rows() else screen_splits()

@@ -3,6 +3,9 @@
 
 pots <- demo_pots()
 small <- data.frame(a = c(1, 2, 3, 4), b = c("u", "v", "u", "v"), y = c("no", "yes", "no", "yes"))
+labelled <- structure(c(1, 2, 2, 1),
+  labels = c(kiln = 1, pot = 2), class = c("haven_labelled", "vctrs_vctr", "double")
+)
 infinite <- transform(small, a = c(1, Inf, 3, -Inf))
 plan_text <- function(...) {
   file <- tempfile(fileext = ".yml")
@@ -88,7 +91,19 @@ bad_input <- list(
   ),
   "list column" = list(
     quote(brief(tibble::tibble(a = list(1, 2), y = c("a", "b")), "y")),
-    "kw_error_table", "'a'.*ignore"
+    "kw_error_table", "'a' is a list.*ignore"
+  ),
+  "matrix as a column" = list(
+    quote(brief(within(small, a <- matrix(1:8, 4)), "y")),
+    "kw_error_table", "'a' is a matrix of 2 columns.*do.call\\(data.frame"
+  ),
+  "table as a column" = list(
+    quote(brief(within(small, a <- data.frame(u = 1:4, v = 4:1, w = 1)), "y")),
+    "kw_error_table", "'a' is a data frame of 3 columns.*do.call\\(data.frame"
+  ),
+  "codes with labels" = list(
+    quote(brief(within(small, `a b` <- labelled), "y")), "kw_error_table",
+    "'a b' has codes with labels: 'kiln', 'pot'.*as_factor\\(table\\$`a b`\\)"
   ),
   "no rows" = list(quote(brief(small[0, ], "y")), "kw_error_table", "no rows"),
   "one column" = list(quote(brief(small["y"], "y")), "kw_error_brief", "No column is left"),

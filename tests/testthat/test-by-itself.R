@@ -47,11 +47,32 @@ test_that("sensible candidates fit outcome and table, and print as code that mak
   expect_match(left$discriminant, "does not predict")
 })
 
-test_that("what a pilot shows to be too dear is left out, and it is said", {
-  local_stand_in("timed_unit", function(...) list(ledger = NULL, took = 100))
-  made <- sensible_candidates(toy_brief("number"), "quick")
-  expect_identical(names(made$pipelines), "baseline")
-  expect_output(print(made), "left out: forest, a setting would take about 17 minutes")
+test_that("what pilots show to be too dear is left out, and it is said", {
+  # part of what takes time does not grow with the rows
+  seconds <- c(baseline = 0, penalised = 0.1, tree = 0.5, forest = 60)
+  shares <- numeric()
+  local_stand_in("timed_unit", function(run, split, fits, cache, share) {
+    shares <<- c(shares, share)
+    held <- length(run$splits[[split]]$validation) / 150
+    candidate <- run$work$fits$candidate[fits]
+    list(ledger = NULL, took = seconds[[candidate]] * (0.03 + (share + held) / 2))
+  })
+  job <- toy_brief("number", toy(1500))
+  made <- sensible_candidates(job, "quick")
+  expect_identical(names(made$pipelines), c("baseline", "penalised", "tree"))
+  said <- attr(made, "left_out")$forest
+  expect_match(said, "a setting would take about [0-9.]+ minutes on 10 splits")
+  minutes <- as.numeric(sub(".*about ([0-9.]+) minutes.*", "\\1", said))
+  expect_equal(minutes, 10 * 60 * 1.03 / 60, tolerance = 0.1)
+  # of the forest a whole fit was never needed
+  expect_lt(max(utils::tail(shares, 2)), 1)
+  plan <- plan_by_itself(job, effort = "quick", seed = 1)
+  expect_output(print(plan), "left out: forest, a setting would take")
+  # more time makes more of them worth it, and a baseline alone is no comparison
+  more <- plan_by_itself(job, minutes = 60, effort = "quick", seed = 1)
+  expect_identical(names(more$spaces), names(seconds))
+  seconds[2:4] <- c(700, 300, 900)
+  expect_identical(names(sensible_candidates(job, "quick")$pipelines), c("baseline", "tree"))
 })
 
 few_settings <- function(plan, limits) quiet_run(plan, workers = 1, limits = limits)
@@ -66,6 +87,7 @@ test_that("plan_by_itself() gives a plan that runs, within its minutes, to a mod
   expect_s3_class(select_final(cmp), "kw_choice")
   expect_match(paste(summary(cmp), collapse = " "), "The search .guided, 30 settings. looked at")
   # other limits stand beside the plan's minutes, others of minutes win
+  plan$minutes <- 5
   expect_match(few_settings(plan, limits(settings = 3))$stopped, "3 settings")
   plan$minutes <- 1e-9
   expect_match(few_settings(plan, limits(fit_seconds = 60))$stopped, "1e-09 minutes")

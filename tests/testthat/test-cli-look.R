@@ -99,17 +99,18 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   expect_match(command("draft", "-", "--outcome", "two")$err, "names its table", all = FALSE)
 })
 
-test_that("a draft says what serious findings it leaves to its reader", {
+test_that("a draft says what serious findings it leaves to its reader, and which families out", {
   counted <- expand.grid(kiln = c("a", "b", "c"), clay = 1:3, cracked = c("no", "yes"))
   counted$pots <- 10 + seq_len(nrow(counted))
   table <- withr::local_tempfile(fileext = ".csv")
   write.csv(counted, table, row.names = FALSE)
   plan <- withr::local_tempfile(fileext = ".yml")
   drafted <- command("draft", table, "--outcome", "cracked", "--event", "yes", "--weight", "pots",
-    "--effort", "quick", "--out", plan)
+    "--effort", "thorough", "--out", plan)
   expect_identical(drafted$status, 0L, info = drafted$err)
   expect_match(drafted$err, "serious findings? about the table (is|are) left to you")
   expect_match(readLines(plan), "as many cases as pots says", all = FALSE)
+  expect_true("# left out: neural, it takes no weights" %in% readLines(plan))
 })
 
 test_that("the parts that there are can be listed and described from the command line", {

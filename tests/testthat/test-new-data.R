@@ -525,6 +525,21 @@ test_that("types that can be read in one way are mended and said; others are ref
   expect_output(print(check_new_data(model, table)), "as the model knows them")
 })
 
+test_that("matrices of one column are the columns that they were made from", {
+  table <- toy(60)
+  plain <- toy_brief("number", table)
+  table$x1 <- matrix(table$x1)
+  table$colour <- array(table$colour)
+  table$number <- structure(matrix(table$number), "scaled:center" = 0)
+  job <- toy_brief("number", table)
+  expect_identical(job$schema, plain$schema)
+  fit <- function(job) {
+    fit_final(select_final(quiet_run(job, candidates(tree = fam_tree()), splits = split_kfold(3),
+      seed = 1)))
+  }
+  expect_identical(predict(fit(job), table), predict(fit(plain), toy(60)))
+})
+
 test_that("levels that are one number in two writings are not guessed", {
   table <- data.frame(k = rep(c("1", "01", "2"), 20), y = withr::with_seed(4, rnorm(60)))
   schema <- brief(table, "y")$schema
