@@ -39,19 +39,43 @@ deal_single_rows <- function(strata, shares, weights = NULL) {
   part
 }
 
-# So many rows to each part, the heaviest first, each to the part that is owed most weight among
-# those with room.
+# So many rows to each part, at random; then rows of the part that has most too much change places
+# with rows of the one that lacks most, until the sums of weights are close to what is owed.
 dealt_by_weight <- function(weights, counts, owed) {
-  part <- integer(length(weights))
-  owed_now <- ifelse(counts > 0, owed, -Inf)
-  for (row in order(-weights, stats::runif(length(weights)))) {
-    to <- which.max(owed_now)
-    part[row] <- to
-    owed[to] <- owed[to] - weights[row]
-    counts[to] <- counts[to] - 1
-    owed_now[to] <- if (counts[to] > 0) owed[to] else -Inf
+  part <- rep(seq_along(counts), counts)[sample.int(length(weights))]
+  ahead <- sums_of_codes(part, length(counts), weights) - owed
+  near <- pmax(mean(weights) / 4, owed / 1000)
+  dealt <- which(counts > 0)
+  for (attempt in seq_len(most_exchanges)) {
+    if (all(abs(ahead[dealt]) <= near[dealt])) break
+    from <- dealt[which.max(ahead[dealt])]
+    to <- dealt[which.min(ahead[dealt])]
+    pairs <- exchanged_rows(which(part == from), which(part == to), weights,
+      (ahead[from] - ahead[to]) / 2)
+    moved <- sum(weights[pairs$give] - weights[pairs$take])
+    part[pairs$give] <- to
+    part[pairs$take] <- from
+    ahead[c(from, to)] <- ahead[c(from, to)] + c(-moved, moved)
   }
-  list(part = part, owed = owed)
+  list(part = part, owed = -ahead)
+}
+
+most_exchanges <- 100L
+
+# Pairs of rows of two parts, met at random: as many as do not move more than is wanted, or the one
+# that comes next to it, if that is nearer than none.
+exchanged_rows <- function(from, to, weights, wanted) {
+  n <- min(length(from), length(to))
+  give <- from[sample.int(length(from), n)]
+  take <- to[sample.int(length(to), n)]
+  moves <- weights[give] - weights[take]
+  heavier <- which(moves > 0)
+  chosen <- heavier[cumsum(moves[heavier]) <= wanted]
+  if (length(chosen) == 0L) {
+    chosen <- which.min(abs(moves - wanted))
+    if (abs(moves[chosen] - wanted) >= wanted) chosen <- integer()
+  }
+  list(give = give[chosen], take = take[chosen])
 }
 
 # Deals whole groups: shuffled and cut where the shares end, so that each is as likely to come into a

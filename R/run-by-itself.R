@@ -43,9 +43,16 @@ sensible_within <- function(brief, effort, dear) {
     do.call(pipeline, c(sensible_steps(family$definition, look), list(family)))
   })
   made <- do.call(candidates, pipelines)
-  dearer <- too_dear(brief, made, dear)
+  unable <- list()
+  repeat {
+    plan <- pilot_plan(brief, made)
+    if (inherits(plan, "kw_plan")) break
+    unable[[plan$candidate]] <- paste(plan$why, collapse = "; ")
+    made$pipelines[[plan$candidate]] <- NULL
+  }
+  dearer <- too_dear(plan, dear)
   made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dearer))]
-  left_out <- c(Filter(Negate(is.null), fitting), dearer)
+  left_out <- c(Filter(Negate(is.null), fitting), unable, dearer)
   structure(made,
     about = look$about, left_out = left_out, class = c("kw_sensible_candidates", class(made))
   )
@@ -210,10 +217,20 @@ means_of <- function(columns) {
 pilot_rows <- 500
 pilot_enough <- 1
 
+# A plan of all candidates, or the error that names one of which no setting can work with so few
+# rows: candidate, why.
+pilot_plan <- function(brief, made) {
+  tryCatch(
+    plan_comparison(
+      brief, made, splits = splits_for(brief), search = search_random(20), seed = 1
+    ),
+    kw_error_rule = function(e) if (is.null(e$candidate)) stop(e) else e
+  )
+}
+
 # Why candidates are too dear: named texts. What takes least is kept in any case, since a baseline
 # alone is no comparison.
-too_dear <- function(brief, made, dear) {
-  plan <- plan_comparison(brief, made, splits = splits_for(brief), search = search_random(1), seed = 1)
+too_dear <- function(plan, dear) {
   work <- compile_work(plan$spaces, lapply(plan$spaces, usual_setting))
   run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
   # a part of the rows may be less than one group

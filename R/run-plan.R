@@ -192,7 +192,7 @@ refuse_empty_round <- function(proposals) {
       "ruled out or cannot work."
     ),
     where = if (length(why) > 0L) paste0("Since ", paste(why, collapse = "; "), "."),
-    remedy = "Loosen rule_out(), or widen its values."
+    remedy = "Loosen rule_out(), or widen its values.", candidate = empty[1], why = why
   )
 }
 

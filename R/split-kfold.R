@@ -7,9 +7,10 @@
 #' @param repeats How often to divide afresh.
 #' @param stratify `TRUE` keeps the shares of the classes (or of quantile bins of a
 #'   numeric outcome) alike in all folds: every fold gets the floor or the ceiling of each
-#'   class's share, with groups as nearly as whole groups allow. Where rows have weights, the
-#'   folds' sums of weights are kept alike, too. Names of columns: their
-#'   levels (or quarters, for numbers) are kept alike as well. `FALSE`: neither.
+#'   class's share, with groups to about one group's rows of it. Where rows have weights, the
+#'   folds' sums of weights are kept alike, too. Groups and rows are dealt at random, however large
+#'   they are or much they weigh, and then changed only until the folds are alike enough. Names of
+#'   columns: their levels (or quarters, for numbers) are kept alike as well. `FALSE`: neither.
 #' @param keep_groups Keep the brief's groups whole? `FALSE` lets a group lie in
 #'   training and validation rows at once, which flatters the scores.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.

@@ -127,6 +127,13 @@ test_that("parts of the rows weigh alike, class by class and group by group", {
   aside <- set_aside(brief(table[c("x", "y", "w")], "y", event = "yes", weight = "w"),
     0.25, seed = 1)
   expect_equal(sum(aside$table$w) / sum(table$w), 0.75, tolerance = 0.01)
+  # no row is in the same part every time for what it weighs
+  drawn <- plan_comparison(brief(table[c("x", "y", "w")], "y", event = "yes", weight = "w"),
+    candidates(b = fam_baseline()), splits = split_holdout(0.2, draws = 60), seed = 1)$splits
+  held <- sapply(drawn, function(split) seq_len(300) %in% split$validation)
+  expect_false(anyDuplicated(t(held)) > 0)
+  # of 60 draws 12 are expected, with a standard deviation of 3.1
+  expect_true(all(rowSums(held[order(-table$w)[1:10], ]) %in% 2:26))
   # equal weights change nothing
   same <- brief(transform(table[c("x", "y")], w = 2), "y", event = "yes", weight = "w")
   expect_identical(apart(same)$rows, blind$rows)
