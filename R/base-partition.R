@@ -78,11 +78,11 @@ exchanged_rows <- function(from, to, weights, wanted) {
   list(give = give[chosen], take = take[chosen])
 }
 
-# Deals whole groups: shuffled and cut where the shares end, so that each is as likely to come into a
-# part as its share says, however large it is; then single groups are moved, or two swapped, as long
-# as that brings the parts' counts of each stratum closer to their targets, until they are close
-# enough: what is dealt as evenly as can be is dealt alike every time. However uneven the groups
-# are, no part is left empty where there are as many groups as parts.
+# Deals whole groups: shuffled and cut where the shares end, so that each is as likely to come into
+# a part as its share says, however large it is; then single groups are moved, or two swapped, as
+# long as that brings the parts' counts of each stratum closer to their targets, until they are
+# close enough: what is dealt as evenly as can be is dealt alike every time. However uneven the
+# groups are, no part is left empty where there are as many groups as parts.
 deal_groups <- function(strata, group, shares, weights = NULL) {
   counts <- table_counts(group, strata, weights)
   target <- outer(colSums(counts), shares)

@@ -92,7 +92,10 @@ refuse_column <- function(x, name) {
     ", which cannot be used."
   ),
   remedy = if (several) {
-    "Give each of its columns a place of its own, as do.call(data.frame, c(table, check.names = FALSE)) does."
+    paste(
+      "Give each of its columns a place of its own, as",
+      "do.call(data.frame, c(table, check.names = FALSE)) does."
+    )
   } else {
     "Columns may be numbers, text, factors, TRUE/FALSE, dates; name others in `ignore`."
   },
@@ -110,8 +113,8 @@ refuse_labels <- function(x, name) {
       enumerate(quoted(names(attr(x, "labels"))), 3L), "."
     ),
     remedy = paste0(
-      "Say what it holds: haven::as_factor(table$", at, ") for categories, haven::zap_labels(table$",
-      at, ") for numbers."
+      "Say what it holds: haven::as_factor(table$", at, ") for categories, ",
+      "haven::zap_labels(table$", at, ") for numbers."
     ),
     column = name
   )
@@ -123,7 +126,8 @@ refuse_difference <- function(x, name) {
     "table",
     paste0("The column ", quoted(name), " is a difference of times, now in ", units(x), "."),
     remedy = paste0(
-      "Say in which unit it is meant: as.numeric(table$", name_text(name), ", units = \"", units(x), "\")."
+      "Say in which unit it is meant: as.numeric(table$", name_text(name), ", units = \"", units(x),
+      "\")."
     )
   )
 }

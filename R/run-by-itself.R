@@ -4,8 +4,8 @@
 #' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
 #' as a transformation of skewed columns, or a logarithmic scale for an outcome with a long tail, is
 #' a choice by [optional()], [either()] or [among()], from what [inspect_data()] finds;
-#' hyperparameters have their sensible ranges. A fit of each on a small share of the rows tells what
-#' it takes: what is too dear for the effort is left out.
+#' hyperparameters have their sensible ranges. Fits of each on growing shares of the rows tell what
+#' it takes on all of them: what is too dear for the effort is left out, but never all.
 #'
 #' They print as code that can be pasted and edited. Findings that ask for another brief, such as a
 #' column that gives the outcome away, change nothing here: see [apply_remedies()] first.
@@ -285,7 +285,8 @@ rough_time <- function(seconds) {
 #' print it, change it, write it with [write_plan()].
 #'
 #' @inheritParams sensible_candidates
-#' @param minutes The run may take so long; see [limits()].
+#' @param minutes The run may take so long; see [limits()]. Candidates of which one setting would
+#'   take more than a fifth of it, and more than the effort allows, are left out.
 #' @param metrics,decide,provided,seed See [plan_comparison()].
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.
@@ -309,8 +310,8 @@ plan_by_itself <- function(
   made <- sensible_within(brief, effort, max(efforts[[effort]]$dear, 60 * minutes / 5))
   plan <- plan_comparison(
     brief, made,
-    splits = splits_for(brief), search = search_guided(efforts[[effort]]$settings), metrics = metrics,
-    decide = decide, provided = provided, seed = seed
+    splits = splits_for(brief), search = search_guided(efforts[[effort]]$settings),
+    metrics = metrics, decide = decide, provided = provided, seed = seed
   )
   screen <- if (nrow(brief$table) > 20000L) screen_rows() else screen_splits()
   # where single splits say too little there is none
