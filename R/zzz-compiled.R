@@ -10,8 +10,8 @@ for (compiled in scan(what = "", quiet = TRUE, text = "
   compile_candidate complete_settings confusion_counts corrected_scores count_nodes cut_parts
   default_frame design_effect diagnose draw_standings draw_tuning drawn_field encode_input
   error_factor extend_work extra_lines failed_splits family_input family_inputs family_notes
-  fill_nodes fill_of fill_part find_edges find_failed find_gap find_metric find_odd_splits find_wide_spread
-  fit_alike fit_describer fit_forest fit_keys fits_below frame_swap from_to
+  fill_nodes fill_of fill_part find_edges find_failed find_gap find_metric find_odd_splits
+  find_wide_spread fit_alike fit_describer fit_forest fit_keys fits_below frame_swap from_to
   grid_settings group_rows honest_score honest_text honest_words hyperparameter_importance
   in_focus in_one_sentence in_spread_order incident_rows insert_rows joined_by_fit joined_cells
   json_state learn_missing learn_node learn_onehot learn_rare_levels learn_scale learn_settled
