@@ -22,6 +22,10 @@
 #' @param limits [limits()] of every outer split's run; default those of the plan. What was chosen
 #'   under a limit is judged under the same one.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
+#' @details
+#' Where an outer split leaves fewer groups, or fewer rows of a class, than the plan has folds, it
+#' has as many folds as there are, which the print says: leaving out one group after the other is
+#' judged by leaving out one of those that are left.
 #' @return A `kw_assessment`: `scores`, a tibble with `outer_split`, `metric`, `inner` (mean
 #'   validation score of the setting chosen there), `outer` (score on the outer validation
 #'   rows), `outer_se` (how far that score may be from its truth because these rows are few:
@@ -67,6 +71,7 @@ assess_selection <- function(
     list(
       scores = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "scores"))),
       choices = tibble::as_tibble(data.table::rbindlist(lapply(each, `[[`, "choice"))),
+      inner_folds = fewer_folds(plan, unlist(lapply(each, `[[`, "inner_folds"))),
       outer = outer$label, folds = 1 / mean(held_out_shares(divided)), decide = plan$decide,
       rule = if (!is.null(choose)) {
         "own function"
@@ -78,6 +83,12 @@ assess_selection <- function(
     ),
     class = "kw_assessment"
   )
+}
+
+# Where outer splits leave too few groups or rows for the folds of the plan: planned, and the fewest.
+fewer_folds <- function(plan, inner) {
+  planned <- plan$splitter$arguments$k
+  if (any(inner < planned)) c(planned = planned, fewest = min(inner))
 }
 
 # What part of the rows each split holds out.
@@ -107,8 +118,16 @@ way_of_choosing <- function(choose, rule, margin) {
   }
 }
 
-assess_one <- function(plan, split, number, way, options) {
-  inner <- tryCatch(plan_for_rows(plan, split$training, number), kw_error_splits = function(e) {
+# The plan for what an outer split trains on; of fewer folds where that has fewer groups, or rows of
+# a class, than the plan has folds.
+inner_plan <- function(plan, split, number) {
+  tryCatch(plan_for_rows(plan, split$training, number), kw_error_splits = function(e) {
+    if (plan$splitter$name == "kfold" && isTRUE(e$most > 1)) {
+      arguments <- plan$splitter$arguments
+      arguments$k <- as.numeric(e$most)
+      plan$splitter <- do.call(split_kfold, arguments)
+      return(inner_plan(plan, split, number))
+    }
     stop_kw(
       "splits",
       paste0("The rows that outer split ", number, " trains on cannot be split as planned."),
@@ -116,6 +135,10 @@ assess_one <- function(plan, split, number, way, options) {
       remedy = "Use a plan of fewer folds, or more outer splits, which leave more rows and groups."
     )
   })
+}
+
+assess_one <- function(plan, split, number, way, options) {
+  inner <- inner_plan(plan, split, number)
   model <- tryCatch(
     {
       cmp <- do.call(run_comparison, c(list(inner), options))
@@ -139,6 +162,7 @@ assess_one <- function(plan, split, number, way, options) {
   }
   outer <- score(seq_along(truth))
   list(
+    inner_folds = inner$splitter$arguments$k,
     scores = list(
       outer_split = rep(number, length(outer)), metric = names(plan$metrics),
       inner = model$scores$validation,

@@ -244,6 +244,12 @@ print.kw_assessment <- function(x, ...) {
     "Mean: inner ", format(signif(mean(mine$inner), 4)), ", outer ",
     format(signif(mean(mine$outer, na.rm = TRUE), 4))
   )
+  if (!is.null(x$inner_folds)) {
+    say_wrapped(paste0(
+      "Inner splits: ", x$inner_folds[["fewest"]], " folds instead of ",
+      x$inner_folds[["planned"]], ", since outer splits leave fewer groups, or rows of a class"
+    ))
+  }
   invisible(x)
 }
 

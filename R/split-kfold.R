@@ -95,7 +95,7 @@ check_folds <- function(about, k, stratify, group) {
     stop_kw(
       "splits",
       paste0("`k` is ", k, ", but there are only ", count_of(about$n, "working row"), "."),
-      remedy = paste0("Use k = ", about$n, " or fewer.")
+      remedy = paste0("Use k = ", about$n, " or fewer."), most = about$n
     )
   }
   n_groups <- length(unique(group))
@@ -104,7 +104,7 @@ check_folds <- function(about, k, stratify, group) {
       "`k` is ", k, ", but the group column ", quoted(about$group_name),
       " has only ", count_of(n_groups, "group"), " among the working rows."
     ),
-    remedy = paste0("Use k = ", n_groups, " or fewer.")
+    remedy = paste0("Use k = ", n_groups, " or fewer."), most = n_groups
     )
   }
   if (isFALSE(stratify) || !is.factor(about$outcome)) return(invisible())
@@ -119,7 +119,8 @@ check_folds <- function(about, k, stratify, group) {
       if (min(counts) >= 2) paste0("Use k = ", min(counts), " or fewer, m"),
       if (min(counts) < 2) "M",
       "erge the class with another, or say stratify = FALSE."
-    )
+    ),
+    most = min(counts)
     )
   }
 }

@@ -170,9 +170,15 @@ test_that("one column and few groups: a plan file, no repeats that are all the s
   expect_match(again$notes, "all repeats hold out the same parts", all = FALSE)
   expect_error(extend_comparison(quiet_run(again, workers = 1), repeats = 1),
     "Every repeat holds out the same", class = "kw_error_splits")
-  # an outer split leaves fewer groups than the plan has folds
-  expect_error(assess_selection(again, split_kfold(3), quiet = TRUE, workers = 1),
-    "outer split 1 trains on.*only 4 groups", class = "kw_error_splits")
+  # an outer split leaves fewer groups than the plan has folds: one after the other is left out
+  judged <- assess_selection(again, split_kfold(3), quiet = TRUE, workers = 1)
+  expect_output(print(judged), "Inner splits: 4 folds instead of 6")
+  fewer <- plan_comparison(job, candidates(b = fam_baseline()),
+    splits = split_kfold(4, repeats = 3), metrics = "rmse", seed = 1)
+  expect_identical(judged$scores,
+    assess_selection(fewer, split_kfold(3), quiet = TRUE, workers = 1)$scores)
+  expect_error(assess_selection(again, split_holdout(0.8, draws = 2), quiet = TRUE, workers = 1),
+    "outer split 1 trains on.*1 group", class = "kw_error_splits")
   few <- plan_comparison(job, candidates(b = fam_baseline()), metrics = "rmse", seed = 1,
     splits = split_kfold(3, repeats = 3, stratify = FALSE))
   expect_false(any(grepl("all repeats", few$notes)))
