@@ -85,8 +85,12 @@ exchanged_rows <- function(from, to, weights, wanted) {
 # groups are, no part is left empty where there are as many groups as parts.
 deal_groups <- function(strata, group, shares, weights = NULL) {
   counts <- table_counts(group, strata, weights)
+  several <- ncol(counts)
+  # all rows together count for as much as the strata do together
+  if (several > 1L) counts <- cbind(counts, rowSums(counts))
   target <- outer(colSums(counts), shares)
   scale <- 1 / pmax(target, 1e-9)
+  scale[-seq_len(several), ] <- several * scale[-seq_len(several), ]
   near <- near_enough * colMeans(counts)
   best <- list(cost = Inf)
   for (start in seq_len(most_starts)) {

@@ -85,7 +85,7 @@ assess_selection <- function(
   )
 }
 
-# Where outer splits leave too few groups or rows for the folds of the plan: planned, and the fewest.
+# Where outer splits leave too few groups or rows for the folds: how many are planned, the fewest.
 fewer_folds <- function(plan, inner) {
   planned <- plan$splitter$arguments$k
   if (any(inner < planned)) c(planned = planned, fewest = min(inner))

@@ -33,6 +33,10 @@ test_that("however unlike groups are, each is held out about as often, and repea
   folds <- held_groups(split_kfold(5, repeats = 6))
   expect_identical(unname(rowSums(folds)), rep(6, 40))
   expect_false(anyDuplicated(t(folds)) > 0)
+  # groups of one size: as many in each fold
+  even <- transform(toy(216), batch = rep(1:54, each = 4))
+  held <- places(toy_brief("number", even, group = "batch"), split_kfold(9, repeats = 5))
+  expect_true(all(sapply(held, function(r) length(unique(even$batch[r$validation]))) == 6))
   event <- sapply(places(job, split_kfold(5, repeats = 6)), function(r) {
     mean(table$two[r$validation] == "yes")
   })
