@@ -93,12 +93,12 @@ deal_groups <- function(strata, group, shares, weights = NULL) {
   scale[-seq_len(several), ] <- several * scale[-seq_len(several), ]
   near <- near_enough * colMeans(counts)
   best <- list(cost = Inf)
-  for (start in seq_len(most_starts)) {
+  # of many groups one start comes as near as the next
+  few <- nrow(counts) <= most_swapped_groups
+  for (start in seq_len(if (few) most_starts else 1L)) {
     part <- without_empty_parts(cut_parts(counts, shares), counts, target, scale)
     part <- moved_groups(part, counts, target, scale, near)
-    if (nrow(counts) <= most_swapped_groups) {
-      part <- swapped_groups(part, counts, target, scale, near)
-    }
+    if (few) part <- swapped_groups(part, counts, target, scale, near)
     ahead <- counts_ahead(part, counts, target)
     cost <- sum(ahead^2 * scale)
     if (cost < best$cost) best <- list(cost = cost, part = part)
