@@ -1,8 +1,8 @@
 # Partition kernels: dealing rows, or whole groups of rows, into parts.
 
-# Deals n rows into parts whose sizes follow `shares` (sum 1), balanced within
+# Deals n rows at random into parts whose sizes follow `shares` (sum 1), balanced within
 # every stratum; rows of one group stay together. Where rows weigh differently, the parts' sums
-# of weights follow the shares as nearly as the rows allow. Returns the part of each row.
+# of weights come near the shares. Returns the part of each row.
 deal_rows <- function(n, shares, strata = NULL, group = NULL, weights = NULL) {
   strata <- if (is.null(strata)) rep(1L, n) else as.integer(factor(strata))
   if (length(unique(weights)) < 2L) weights <- NULL

@@ -5,7 +5,7 @@
 #' by [score_set_aside()].
 #'
 #' Groups stay whole. Classes (or quantile bins of a numeric outcome) keep their
-#' shares as far as groups allow. With a time role the latest rows are taken,
+#' shares, with groups to about one group's rows. With a time role the latest rows are taken,
 #' unless `latest = FALSE`; with a group as well, the groups whose middle (median) moments are
 #' latest, as many as come nearest to `share`: the print says what share that is.
 #'

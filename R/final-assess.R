@@ -87,7 +87,7 @@ assess_selection <- function(
 
 # Where outer splits leave too few groups or rows for the folds: how many are planned, the fewest.
 fewer_folds <- function(plan, inner) {
-  planned <- plan$splitter$arguments$k
+  planned <- plan$splitter$arguments[["k"]]
   if (any(inner < planned)) c(planned = planned, fewest = min(inner))
 }
 
@@ -162,7 +162,7 @@ assess_one <- function(plan, split, number, way, options) {
   }
   outer <- score(seq_along(truth))
   list(
-    inner_folds = inner$splitter$arguments$k,
+    inner_folds = inner$splitter$arguments[["k"]],
     scores = list(
       outer_split = rep(number, length(outer)), metric = names(plan$metrics),
       inner = model$scores$validation,

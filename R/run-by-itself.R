@@ -241,7 +241,7 @@ too_dear <- function(plan, dear) {
     fit_takes(run, which(work$fits$candidate == candidate)[1])
   }, numeric(1)))
   names(takes) <- names(plan$spaces)[real]
-  dearer <- takes[takes > dear & takes > min(takes)]
+  dearer <- takes[takes > dear & takes > min(takes, Inf)]
   lapply(dearer, function(seconds) {
     paste("a setting would take about", rough_time(seconds), "on", count_of(several, "split"))
   })

@@ -45,6 +45,10 @@ test_that("sensible candidates fit outcome and table, and print as code that mak
   left <- attr(sensible_candidates(weighted, "thorough"), "left_out")
   expect_match(left$neural, "takes no weights")
   expect_match(left$discriminant, "does not predict")
+  # so few rows that no setting of a family can work
+  few <- sensible_candidates(toy_brief("number", toy(10)))
+  expect_match(attr(few, "left_out")$boosted, "more rows than twice its smallest leaf")
+  expect_false("boosted" %in% names(few$pipelines))
 })
 
 test_that("what pilots show to be too dear is left out, and it is said", {
