@@ -66,9 +66,7 @@ text_to_dates <- function(x) {
 
 # All columns of a table so, but for those that are to stay text.
 with_dates <- function(table, stay_text = NULL) {
-  these <- setdiff(names(table), stay_text)
-  table[these] <- lapply(table[these], text_to_dates)
-  table
+  with_each(table, text_to_dates, stay_text)
 }
 
 # The time of day behind a day, from which hours, minutes, seconds, the half of the day and the zone

@@ -43,6 +43,22 @@ frame_swap <- function(frame, remove = character(), columns = list(), sparse = N
   new_frame(dense, all_sparse)
 }
 
+# What `change` makes of each column of which something was learned, and of that: `known` by name.
+# To look up one name after the other takes a second where there are thousands.
+each_known <- function(frame, known, change) {
+  Map(change, unclass(frame$columns)[names(known)], known)
+}
+
+# A table with every column changed, but for some: the columns of a data frame that are set by their
+# places or names take the square of their number.
+with_each <- function(table, change, but = NULL) {
+  columns <- unclass(table)
+  at <- !names(table) %in% but
+  columns[at] <- lapply(columns[at], change)
+  class(columns) <- class(table)
+  columns
+}
+
 # Names for new columns that clash with none of the frame's own.
 fresh_names <- function(new, taken) {
   make.unique(c(taken, new), sep = "_")[length(taken) + seq_along(new)]
@@ -109,16 +125,19 @@ class_totals <- function(outcome, weights) {
 # Frames of the same columns, one below the other.
 bind_frames <- function(frames) {
   first <- frames[[1]]$columns
-  columns <- lapply(names(first), function(name) {
-    parts <- lapply(frames, function(frame) frame$columns[[name]])
-    if (!is.factor(first[[name]])) return(do.call(c, parts))
+  bind <- function(...) {
+    parts <- list(...)
+    if (!is.factor(parts[[1]])) return(do.call(c, parts))
     levels <- unique(unlist(lapply(parts, levels)))
     structure(
       match(unlist(lapply(parts, as.character)), levels),
       levels = levels,
-      class = class(first[[name]])
+      class = class(parts[[1]])
     )
-  })
+  }
+  columns <- do.call(Map, c(
+    list(bind), unname(lapply(frames, function(frame) unclass(frame$columns)[names(first)]))
+  ))
   names(columns) <- names(first)
   n <- sum(vapply(frames, `[[`, numeric(1), "n"))
   sparse <- if (!is.null(frames[[1]]$sparse)) do.call(rbind, lapply(frames, `[[`, "sparse"))

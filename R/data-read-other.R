@@ -23,11 +23,10 @@ read_excel_file <- function(file, options) {
     file, readxl::read_excel(file, sheet = options$sheet, guess_max = 1e5, na = c("", "NA"))
   )
   # midnight times are dates
-  table[] <- lapply(table, function(x) {
+  with_each(table, function(x) {
     midnight <- inherits(x, "POSIXct") && all(is.na(x) | as.double(x) %% 86400 == 0)
     if (midnight) as.Date(x) else x
   })
-  table
 }
 
 read_sqlite_file <- function(file, options) {
@@ -109,7 +108,7 @@ read_json_lines <- function(file, options) {
       remedy = "A table has one value a cell: flatten it first."
     )
   }
-  table[] <- lapply(table, function(x) {
+  table <- with_each(table, function(x) {
     if (is.character(x)) x[x %in% c("NA", "")] <- NA
     x
   })

@@ -17,21 +17,26 @@ column_kind <- function(x) {
 # Text is left as text: whether it is a category is the schema's business.
 clean_table <- function(table, roles, missing_codes, ordered, read_as = NULL) {
   ignored <- unlist(roles[c("id", "ignore")])
-  columns <- lapply(names(table), function(name) {
-    codes <- missing_codes[[name]]
-    if (is.null(read_as[[name]])) check_codes(table[[name]], codes, name)
-    x <- recode_missing(table[[name]], codes)
-    if (name %in% ignored) return(x)
+  clean <- function(x, name, codes, reading, order, ignored) {
+    if (is.null(reading)) check_codes(x, codes, name)
+    x <- recode_missing(x, codes)
+    if (ignored) return(x)
     x <- plain_column(x, name)
-    if (!is.null(read_as[[name]])) {
-      x <- recode_missing(read_column_as(x, read_as[[name]], name), codes)
-    }
-    if (!is.null(ordered[[name]])) x <- as_declared_order(x, ordered[[name]], name)
+    if (!is.null(reading)) x <- recode_missing(read_column_as(x, reading, name), codes)
+    if (!is.null(order)) x <- as_declared_order(x, order, name)
     x
-  })
-  names(columns) <- names(table)
+  }
+  names <- names(table)
+  columns <- Map(
+    clean, unclass(table)[names], names, said_of(names, missing_codes), said_of(names, read_as),
+    said_of(names, ordered), names %in% ignored
+  )
   plain_frame(columns, nrow(table))
 }
+
+# What was said of each of these names, NULL for most. To look up one name after the other takes a
+# second where there are thousands.
+said_of <- function(names, said) as.list(said)[match(names, names(said))]
 
 # A data frame without row names or checks; fast.
 plain_frame <- function(columns, n) {
@@ -210,23 +215,25 @@ looks_like_text <- function(x) {
 }
 
 learn_schema <- function(table, declared) {
-  schema <- lapply(names(table), function(name) {
-    x <- table[[name]]
+  entry_of <- function(x, is_text, format, number) {
     kind <- column_kind(x)
-    if (name %in% declared$text) {
+    if (is_text) {
       kind <- "text"
     } else if (is.character(x) && !looks_like_text(x)) {
       kind <- "category"
     }
     entry <- list(
       kind = kind, levels = if (kind %in% c("category", "ordered")) schema_levels(x),
-      format = if (kind == "date") declared$formats[[name]] %||% usual_date_format,
+      format = if (kind == "date") format %||% usual_date_format,
       moment = if (kind == "date") inherits(x, "POSIXct")
     )
-    c(entry, if (kind == "number") declared$numbers[[name]])
-  })
-  names(schema) <- names(table)
-  schema
+    c(entry, if (kind == "number") number)
+  }
+  names <- names(table)
+  Map(
+    entry_of, unclass(table)[names], names %in% declared$text, said_of(names, declared$formats),
+    said_of(names, declared$numbers)
+  )
 }
 
 schema_levels <- function(x) {
@@ -239,10 +246,7 @@ schema_kinds <- function(schema) vapply(schema, `[[`, character(1), "kind")
 
 # Columns of `table` as the schema says; `table` has been cleaned.
 frame_columns <- function(table, schema) {
-  columns <- lapply(names(schema), function(name) {
-    as_schema_column(table[[name]], schema[[name]])
-  })
-  names(columns) <- names(schema)
+  columns <- Map(as_schema_column, unclass(table)[names(schema)], schema)
   new_frame(plain_frame(columns, nrow(table)))
 }
 
@@ -295,13 +299,13 @@ frame_from_new <- function(new, schema, missing_codes) {
       remedy = did_you_mean(absent[1], names(new), "They have"), column = absent
     )
   }
-  columns <- lapply(names(schema), function(name) {
-    x <- plain_column(recode_missing(new[[name]], missing_codes[[name]]), name)
-    x <- mend_kind(x, schema[[name]], name)
+  mend <- function(x, name, entry, codes) {
+    x <- mend_kind(plain_column(recode_missing(x, codes), name), entry, name)
     # codes of numbers that are written with more than digits
-    if (schema[[name]]$kind == "number") recode_missing(x, missing_codes[[name]]) else x
-  })
-  names(columns) <- names(schema)
+    if (entry$kind == "number") recode_missing(x, codes) else x
+  }
+  names <- names(schema)
+  columns <- Map(mend, unclass(new)[names], names, schema, said_of(names, missing_codes))
   frame_columns(plain_frame(columns, nrow(new)), schema)
 }
 

@@ -87,37 +87,49 @@ fit_tree <- function(x, y, weights, settings, seed, threads,
     maxcompete = 0, maxsurrogate = if (incomplete) 5 else 0, usesurrogate = 2, xval = 0,
     maxdepth = settings$depth
   )
-  names(x) <- tree_names(length(x))
-  x$.outcome <- y
+  data <- tree_data(x)
+  data$columns$.outcome <- y
   parms <- if (is.factor(y)) list(split = settings$impurity)
   arguments <- list(.outcome ~ .,
-    data = x, weights = weights,
+    data = data$columns, weights = weights,
     method = switch(kind, number = "anova", count = "poisson", "class"), parms = parms,
     control = control, model = FALSE, y = FALSE
   )
   if (is.null(weights)) arguments$weights <- NULL
   if (is.null(parms)) arguments$parms <- NULL
-  plain_tree(do.call(rpart::rpart, arguments), levels, y)
+  plain_tree(do.call(rpart::rpart, arguments), levels, y, data$names)
 }
 
 tree_names <- function(n) paste0("x", seq_len(n))
 
+# Neighbouring numbers as a matrix, since formulas of thousands of terms take longer than trees:
+# list(columns, names), a data frame and what the package will call its columns.
+tree_data <- function(x) {
+  factor <- vapply(x, is.factor, NA)
+  run <- cumsum(c(TRUE, factor[-1] | factor[-length(factor)]))
+  pieces <- split(seq_along(x), run)
+  columns <- lapply(pieces, function(at) {
+    if (length(at) == 1L) return(x[[at]])
+    matrix(unlist(x[at], use.names = FALSE), nrow(x), dimnames = list(NULL, seq_along(at)))
+  })
+  names(columns) <- paste0("x", names(pieces), "_")
+  size <- lengths(pieces)
+  inside <- ifelse(rep(size, size) > 1L, sequence(size), "")
+  list(columns = plain_frame(columns, nrow(x)), names = paste0(rep(names(columns), size), inside))
+}
+
 # Factors get the levels seen in training; levels never seen count as missing.
 tree_columns <- function(x, levels) {
-  columns <- lapply(names(x), function(name) {
-    column <- x[[name]]
-    if (is.null(levels[[name]]) || !is.factor(column)) return(column)
-    if (identical(levels(column), levels[[name]])) return(column)
-    structure(match(as.character(column), levels[[name]]),
-      levels = levels[[name]],
-      class = class(column)
-    )
-  })
-  plain_frame(stats::setNames(columns, names(x)), nrow(x))
+  among <- function(column, levels) {
+    if (is.null(levels) || !is.factor(column)) return(column)
+    if (identical(levels(column), levels)) return(column)
+    structure(match(as.character(column), levels), levels = levels, class = class(column))
+  }
+  plain_frame(Map(among, unclass(x)[names(x)], said_of(names(x), levels)), nrow(x))
 }
 
 # The grown tree as plain arrays, in the order of rpart's frame.
-plain_tree <- function(fit, levels, y) {
+plain_tree <- function(fit, levels, y, names) {
   frame <- fit$frame
   # numbers of deep nodes are larger than integers go
   node <- as.numeric(row.names(frame))
@@ -134,7 +146,7 @@ plain_tree <- function(fit, levels, y) {
   variable <- if (is.null(splits)) {
     integer()
   } else {
-    match(rownames(splits), tree_names(length(levels))) - 1L
+    match(rownames(splits), names) - 1L
   }
   list(
     left = match(2 * node, node, nomatch = 0L) - 1L,

@@ -4,8 +4,9 @@
 #' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
 #' as a transformation of skewed columns, or a logarithmic scale for an outcome with a long tail, is
 #' a choice by [optional()], [either()] or [among()], from what [inspect_data()] finds;
-#' hyperparameters have their sensible ranges. Fits of each on growing shares of the rows tell what
-#' it takes on all of them: what is too dear for the effort is left out, but never all.
+#' hyperparameters have their sensible ranges. Of more columns than a family can do with, the best
+#' are kept ([pre_keep_top()]). Fits of each on growing shares of the rows tell what it takes on all
+#' of them: what is too dear for the effort is left out, but never all.
 #'
 #' They print as code that can be pasted and edited. Findings that ask for another brief, such as a
 #' column that gives the outcome away, change nothing here: see [apply_remedies()] first.
@@ -28,10 +29,11 @@ sensible_candidates <- function(brief, effort = "usual", ...) {
   no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
-  sensible_within(brief, effort, efforts[[effort]]$dear)
+  sensible_within(brief, effort, efforts[[effort]]$dear)$candidates
 }
 
-# `dear`: of the seconds that all splits of a setting may take.
+# `dear`: of the seconds that all splits of a setting may take. `takes`: what a split of each does,
+# of a baseline nothing.
 sensible_within <- function(brief, effort, dear) {
   look <- new_outlook(brief, effort)
   tried <- c(efforts[[effort]]$families, families_of_kind(brief$kind))
@@ -50,11 +52,15 @@ sensible_within <- function(brief, effort, dear) {
     unable[[plan$candidate]] <- paste(plan$why, collapse = "; ")
     made$pipelines[[plan$candidate]] <- NULL
   }
-  dearer <- too_dear(plan, dear)
+  takes <- pilot_takes(plan)
+  dearer <- too_dear(takes, min(10L, length(plan$splits)), dear)
   made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dearer))]
   left_out <- c(Filter(Negate(is.null), fitting), unable, dearer)
-  structure(made,
-    about = look$about, left_out = left_out, class = c("kw_sensible_candidates", class(made))
+  list(
+    candidates = structure(made,
+      about = look$about, left_out = left_out, class = c("kw_sensible_candidates", class(made))
+    ),
+    takes = takes[setdiff(names(takes), names(dearer))]
   )
 }
 
@@ -103,7 +109,8 @@ families_of_kind <- function(kind) {
   c(if (kind == "ordered") "cumulative", if (is.null(penalised)) "linear")
 }
 
-# More rows, or more columns once levels are indicators, take too long or ask for too much.
+# More rows, or more columns once levels are indicators, take too long or ask for too much: of more
+# columns the best are kept.
 family_limits <- list(
   neighbours = c(rows = 20000, columns = 200), adaptive_splines = c(rows = 50000, columns = 300),
   support_vectors = c(rows = 5000, columns = 2000), neural = c(rows = 50000, columns = 500),
@@ -123,9 +130,6 @@ reason_against <- function(name, look) {
   most <- family_limits[[name]]
   if (!is.null(most) && look$n > most[["rows"]]) {
     return(paste("the table has more than", format(most[["rows"]], big.mark = ","), "rows"))
-  }
-  if (!is.null(most) && look$width > most[["columns"]]) {
-    return(paste("the table has more than", most[["columns"]], "columns, levels counted"))
   }
   wanted <- unique(c(
     family_packages(definition, family$settings, look$brief$kind),
@@ -151,6 +155,9 @@ sensible_steps <- function(definition, look) {
     if (has("date")) pre_dates(), text, if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
     helpful_steps(definition, look),
     category_step(takes, look, family_most_levels(definition, look$brief$kind)),
+    if (look$width > c(family_limits[[definition$name]]["columns"], Inf)[[1]]) {
+      pre_keep_top(top = among(10, 30, 100))
+    },
     if (isTRUE(takes$wants_scaling)) pre_scale()
   )
 }
@@ -228,19 +235,23 @@ pilot_plan <- function(brief, made) {
   )
 }
 
-# Why candidates are too dear: named texts. What takes least is kept in any case, since a baseline
-# alone is no comparison.
-too_dear <- function(plan, dear) {
+# Seconds of a split of every candidate but the baseline.
+pilot_takes <- function(plan) {
   work <- compile_work(plan$spaces, lapply(plan$spaces, usual_setting))
   run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
   # a part of the rows may be less than one group
   run$data$target["group"] <- list(NULL)
-  several <- min(10L, length(plan$splits))
   real <- setdiff(seq_along(plan$spaces), match("baseline", names(plan$spaces)))
-  takes <- several * without_rng_trace(vapply(real, function(candidate) {
+  takes <- without_rng_trace(vapply(real, function(candidate) {
     fit_takes(run, which(work$fits$candidate == candidate)[1])
   }, numeric(1)))
-  names(takes) <- names(plan$spaces)[real]
+  stats::setNames(takes, names(plan$spaces)[real])
+}
+
+# Why candidates are too dear: named texts. What takes least is kept in any case, since a baseline
+# alone is no comparison.
+too_dear <- function(takes, several, dear) {
+  takes <- several * takes
   dearer <- takes[takes > dear & takes > min(takes, Inf)]
   lapply(dearer, function(seconds) {
     paste("a setting would take about", rough_time(seconds), "on", count_of(several, "split"))
@@ -281,7 +292,8 @@ rough_time <- function(seconds) {
 #' Plan a comparison by itself
 #'
 #' From a brief alone: [sensible_candidates()], splits, search, screen and metrics that fit the size
-#' of the table, and the minutes that the run may take. What it decided is a plan like any other:
+#' of the table, and the minutes that the run may take: fewer repeats and folds where otherwise
+#' hardly a setting would be scored on all splits in time. What it decided is a plan like any other:
 #' print it, change it, write it with [write_plan()].
 #'
 #' @inheritParams sensible_candidates
@@ -309,8 +321,9 @@ plan_by_itself <- function(
   check_choice(effort, names(efforts), "effort")
   made <- sensible_within(brief, effort, max(efforts[[effort]]$dear, 60 * minutes / 5))
   plan <- plan_comparison(
-    brief, made,
-    splits = splits_for(brief), search = search_guided(efforts[[effort]]$settings),
+    brief, made$candidates,
+    splits = splits_within(brief, minutes, made$takes),
+    search = search_guided(efforts[[effort]]$settings),
     metrics = metrics, decide = decide, provided = provided, seed = seed
   )
   screen <- if (nrow(brief$table) > 20000L) screen_rows() else screen_splits()
@@ -319,6 +332,21 @@ plan_by_itself <- function(
   plan$minutes <- minutes
   plan
 }
+
+# Of the splits that the table asks for, as many as there is time for a few settings to be scored on
+# all of them: what is not scored in full cannot be chosen. `takes`: seconds of a split.
+splits_within <- function(brief, minutes, takes) {
+  most <- 60 * minutes / (few_in_full * stats::median(takes))
+  asked <- splits_for(brief)
+  if (asked$name != "kfold" || is.na(most)) return(asked)
+  k <- asked$arguments$k
+  repeats <- asked$arguments$repeats
+  if (k * repeats <= most) return(asked)
+  if (k <= most) return(split_kfold(k, repeats = max(1L, as.integer(most %/% k))))
+  split_kfold(min(k, 5))
+}
+
+few_in_full <- 5
 
 # More splits where rows are few, since scores of small parts vary much.
 splits_for <- function(brief) {

@@ -75,12 +75,12 @@ tree_cuts <- function(x, target, bins) {
 }
 
 use_bins <- function(state, frame) {
-  binned <- lapply(names(state), function(name) {
-    codes <- findInterval(frame$columns[[name]], state[[name]]) + 1L
-    levels <- paste0("bin", seq_len(length(state[[name]]) + 1L))
+  binned <- each_known(frame, state, function(x, cuts) {
+    codes <- findInterval(x, cuts) + 1L
+    levels <- paste0("bin", seq_len(length(cuts) + 1L))
     structure(codes, levels = levels, class = c("ordered", "factor"))
   })
-  frame_replace(frame, stats::setNames(binned, names(state)))
+  frame_replace(frame, binned)
 }
 
 script_bins <- function(state, about) {

@@ -36,12 +36,12 @@ learn_frequency <- function(frame, target, settings, seed) {
 }
 
 use_frequency <- function(state, frame) {
-  columns <- lapply(names(state), function(name) {
-    share <- unname(state[[name]][codes_among(frame$columns[[name]], names(state[[name]]))])
+  columns <- each_known(frame, state, function(x, shares) {
+    share <- unname(shares[codes_among(x, names(shares))])
     share[is.na(share)] <- 0
     share
   })
-  frame_replace(frame, stats::setNames(columns, names(state)))
+  frame_replace(frame, columns)
 }
 
 script_frequency <- function(state, about) {

@@ -78,12 +78,22 @@ judge_columns <- function(frame, names, outcome, by, weights = NULL) {
   sparse <- intersect(names, colnames(frame$sparse))
   if (by == "importance") return(forest_importance(frame, dense, sparse, outcome, weights)[names])
   judge <- if (by == "p_value") judge_by_p else judge_by_information
-  scores <- vapply(dense, judge, numeric(1), outcome = outcome, weights = weights)
-  scores <- stats::setNames(scores, names(dense))
+  whole <- by == "p_value" & vapply(dense, function(x) is.numeric(x) && !anyNA(x), NA)
+  scores <- stats::setNames(numeric(length(dense)), names(dense))
+  scores[whole] <- judge_numbers_by_p(dense[whole], outcome, weights)
+  scores[!whole] <- vapply(dense[!whole], judge, numeric(1), outcome = outcome, weights = weights)
   if (length(sparse) > 0L) {
     scores <- c(scores, judge_sparse(frame$sparse[, sparse, drop = FALSE], outcome, by, weights))
   }
   scores[names]
+}
+
+# Numbers without gaps, all at once.
+judge_numbers_by_p <- function(columns, outcome, weights = NULL) {
+  n <- rows_of_weights(weights, length(outcome))
+  if (length(columns) == 0L || n < 3) return(rep(0, length(columns)))
+  x <- matrix(as.double(unlist(columns, use.names = FALSE)), length(outcome))
+  minus_log_f(f_statistics(x, outcome, weights), n, outcome)
 }
 
 # Minus the logarithm of the p value, so that tiny ones are still told apart.

@@ -235,9 +235,8 @@ use_missing <- function(state, frame) {
   flags <- lapply(state$flagged, function(name) as.double(is.na(columns[[name]])))
   names(flags) <- state$flags
   if (!is.null(state$rows) && frame$n > 0L) columns <- fill_by_rows(columns, state$rows, frame$n)
-  for (name in names(state$fills)) {
-    columns[[name]] <- fill_column(columns[[name]], state$fills[[name]])
-  }
+  filled <- names(state$fills)
+  columns[filled] <- Map(fill_column, columns[filled], state$fills)
   frame_swap(new_frame(plain_frame(columns, frame$n), frame$sparse), columns = flags)
 }
 

@@ -51,9 +51,7 @@ learn_onehot <- function(frame, target, settings, seed) {
 }
 
 use_onehot <- function(state, frame) {
-  codes <- lapply(names(state$levels), function(name) {
-    codes_among(frame$columns[[name]], state$levels[[name]])
-  })
+  codes <- unname(each_known(frame, state$levels, codes_among))
   add_indicators(frame, names(state$levels), codes, lengths(state$levels), state$names)
 }
 

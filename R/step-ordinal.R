@@ -87,10 +87,9 @@ level_order <- function(x, outcome, by, weights = NULL) {
 }
 
 use_ordinal <- function(state, frame) {
-  numbers <- lapply(names(state), function(name) {
-    as.double(codes_among(frame$columns[[name]], state[[name]], other = 0L))
-  })
-  frame_replace(frame, stats::setNames(numbers, names(state)))
+  frame_replace(frame, each_known(frame, state, function(x, order) {
+    as.double(codes_among(x, order, other = 0L))
+  }))
 }
 
 script_ordinal <- function(state, about) {

@@ -66,10 +66,9 @@ learn_outliers <- function(frame, target, settings, seed) {
 }
 
 use_outliers <- function(state, frame) {
-  clipped <- lapply(names(state), function(name) {
-    pmin(pmax(frame$columns[[name]], state[[name]][1]), state[[name]][2])
-  })
-  frame_replace(frame, stats::setNames(clipped, names(state)))
+  frame_replace(frame, each_known(frame, state, function(x, limits) {
+    pmin(pmax(x, limits[1]), limits[2])
+  }))
 }
 
 script_outliers <- function(state, about) {

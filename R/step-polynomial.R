@@ -59,8 +59,8 @@ learn_polynomial <- function(frame, target, settings, seed) {
 }
 
 use_polynomial <- function(state, frame) {
-  columns <- lapply(names(state$known), function(name) {
-    z <- (frame$columns[[name]] - state$known[[name]][1]) / state$known[[name]][2]
+  columns <- each_known(frame, state$known, function(x, known) {
+    z <- (x - known[1]) / known[2]
     lapply(state$powers, function(power) z^power)
   })
   frame_swap(
@@ -114,9 +114,7 @@ learn_splines <- function(frame, target, settings, seed) {
 }
 
 use_splines <- function(state, frame) {
-  columns <- lapply(names(state$known), function(name) {
-    known <- state$known[[name]]
-    x <- frame$columns[[name]]
+  columns <- each_known(frame, state$known, function(x, known) {
     if (known$ends[1] >= known$ends[2]) return(list(x))
     basis <- matrix(NA_real_, length(x), length(known$inner) + 1L)
     here <- which(!is.na(x))

@@ -50,14 +50,11 @@ learn_rare_levels <- function(frame, target, settings, seed) {
 }
 
 use_rare_levels <- function(state, frame) {
-  merged <- lapply(names(state), function(name) {
-    x <- frame$columns[[name]]
-    levels <- union(state[[name]], "other")
+  frame_replace(frame, each_known(frame, state, function(x, kept) {
+    levels <- union(kept, "other")
     codes <- codes_among(x, levels, other = match("other", levels))
     structure(codes, levels = levels, class = "factor")
-  })
-  names(merged) <- names(state)
-  frame_replace(frame, merged)
+  }))
 }
 
 refuse_column_kind <- function(step, wanted, x) {

@@ -90,10 +90,8 @@ sparse_spreads <- function(matrix, by, weights = NULL) {
 }
 
 use_scale <- function(state, frame) {
-  scaled <- lapply(names(state$dense), function(name) {
-    (frame$columns[[name]] - state$dense[[name]][1]) / state$dense[[name]][2]
-  })
-  frame <- frame_replace(frame, stats::setNames(scaled, names(state$dense)))
+  scaled <- each_known(frame, state$dense, function(x, known) (x - known[1]) / known[2])
+  frame <- frame_replace(frame, scaled)
   if (length(state$sparse) == 0L) return(frame)
   factors <- stats::setNames(rep(1, ncol(frame$sparse)), colnames(frame$sparse))
   factors[names(state$sparse)] <- 1 / state$sparse

@@ -102,9 +102,7 @@ share_up_to <- function(x, grid, weights, below = FALSE) {
 share_below <- function(x, grid, weights) share_up_to(x, grid, weights, below = TRUE)
 
 use_skew <- function(state, frame) {
-  columns <- lapply(names(state$columns), function(name) {
-    x <- frame$columns[[name]]
-    known <- state$columns[[name]]
+  columns <- each_known(frame, state$columns, function(x, known) {
     if (isTRUE(known$idle)) return(x)
     switch(state$by,
       log = log(pmax(x + known$shift, known$floor)),
@@ -113,7 +111,7 @@ use_skew <- function(state, frame) {
       normal = to_normal(x, known)
     )
   })
-  frame_replace(frame, stats::setNames(columns, names(state$columns)))
+  frame_replace(frame, columns)
 }
 
 to_normal <- function(x, known) {

@@ -109,9 +109,8 @@ level_means <- function(x, y, smoothing, weights) {
 }
 
 use_target_mean <- function(state, frame) {
-  columns <- lapply(names(state$means), function(name) {
-    known <- state$means[[name]]
-    row <- codes_among(frame$columns[[name]], known$levels)
+  columns <- each_known(frame, state$means, function(x, known) {
+    row <- codes_among(x, known$levels)
     row[is.na(row)] <- nrow(known$means)
     lapply(seq_len(ncol(known$means)), function(j) known$means[row, j])
   })

@@ -216,10 +216,10 @@ decode_run <- function(code, n, size) {
 encode_run <- function(codes, size) Reduce(function(total, code) total * size + code, codes)
 
 use_text <- function(state, frame) {
-  pieces <- lapply(names(state$terms), function(name) {
-    count_terms(as.character(frame$columns[[name]]), state$terms[[name]], state$drop_common)
+  pieces <- each_known(frame, state$terms, function(x, terms) {
+    count_terms(as.character(x), terms, state$drop_common)
   })
-  matrix <- do.call(cbind, pieces)
+  matrix <- do.call(cbind, unname(pieces))
   if (is.null(matrix) || ncol(matrix) == 0L) return(frame_swap(frame, remove = names(state$terms)))
   colnames(matrix) <- state$names
   frame_swap(frame, remove = names(state$terms), sparse = matrix)

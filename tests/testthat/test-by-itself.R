@@ -79,6 +79,40 @@ test_that("what pilots show to be too dear is left out, and it is said", {
   expect_identical(names(sensible_candidates(job, "quick")$pipelines), c("baseline", "tree"))
 })
 
+test_that("no more splits are planned than there is time for a few settings to have all of them", {
+  seconds <- 0.5
+  local_stand_in("timed_unit", function(...) list(ledger = NULL, took = seconds))
+  job <- toy_brief("number", toy(120))
+  folds <- function(minutes) {
+    plan <- plan_by_itself(job, minutes = minutes, effort = "quick", seed = 1)
+    unlist(plan$splitter$arguments[c("k", "repeats")])
+  }
+  expect_identical(unname(folds(10)), c(10, 5))
+  # 5 settings x 24 splits x half a second
+  expect_identical(unname(folds(1)), c(10, 2))
+  expect_identical(unname(folds(0.42)), c(10, 1))
+  expect_identical(unname(folds(0.4)), c(5, 1))
+  expect_identical(unname(folds(0.01)), c(5, 1))
+})
+
+test_that("of a table of more columns than a family can do with, the best are kept", {
+  many <- withr::with_seed(2, as.data.frame(matrix(rnorm(60 * 320), 60)))
+  many$y <- many$V7 - many$V11 + rnorm(60) / 4
+  made <- sensible_candidates(brief(many, "y"))
+  steps <- lapply(made$pipelines, function(p) lapply(p$steps, function(s) s$part$definition$name))
+  expect_setequal(names(Filter(function(one) "keep_top" %in% one, steps)),
+    c("neighbours", "adaptive_splines"))
+  near <- unlist(steps$neighbours)
+  expect_lt(match("missing", near), match("keep_top", near))
+  expect_lt(match("keep_top", near), match("scale", near))
+  plan <- plan_comparison(brief(many, "y"), made, splits = split_kfold(3),
+    search = search_random(2), seed = 1)
+  cmp <- quiet_run(plan, workers = 1)
+  table <- standings(cmp, level = "candidates")
+  expect_lt(table$mean[table$candidate == "adaptive_splines"],
+    table$mean[table$candidate == "baseline"])
+})
+
 few_settings <- function(plan, limits) quiet_run(plan, workers = 1, limits = limits)
 
 test_that("plan_by_itself() gives a plan that runs, within its minutes, to a model", {
