@@ -29,12 +29,11 @@ sensible_candidates <- function(brief, effort = "usual", ...) {
   no_more(...)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
-  sensible_within(brief, effort, efforts[[effort]]$dear)$candidates
+  sensible_within(brief, effort)$candidates
 }
 
-# `dear`: of the seconds that all splits of a setting may take. `takes`: what a split of each does,
-# of a baseline nothing.
-sensible_within <- function(brief, effort, dear) {
+# `minutes`: that a run may take. `takes`: seconds of a split of each candidate but the baseline.
+sensible_within <- function(brief, effort, minutes = NULL) {
   look <- new_outlook(brief, effort)
   tried <- c(efforts[[effort]]$families, families_of_kind(brief$kind))
   fitting <- lapply(stats::setNames(nm = tried), reason_against, look = look)
@@ -53,7 +52,11 @@ sensible_within <- function(brief, effort, dear) {
     made$pipelines[[plan$candidate]] <- NULL
   }
   takes <- pilot_takes(plan)
-  dearer <- too_dear(takes, min(10L, length(plan$splits)), dear)
+  several <- min(10L, length(plan$splits))
+  dear <- efforts[[effort]]$dear
+  # a fifth of the minutes for a setting on as few splits as there may be
+  if (!is.null(minutes)) dear <- several * 60 * minutes / (5 * fewest_folds)
+  dearer <- too_dear(takes, several, dear)
   made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dearer))]
   left_out <- c(Filter(Negate(is.null), fitting), unable, dearer)
   list(
@@ -64,8 +67,9 @@ sensible_within <- function(brief, effort, dear) {
   )
 }
 
-# `dear`: a setting that takes more seconds on all splits, by one process, is too dear; where there
-# is more time, a fifth of the minutes that the run may take.
+fewest_folds <- 5
+
+# `dear`: a setting that takes more seconds on all splits, by one process, is too dear.
 efforts <- list(
   quick = list(
     families = c("baseline", "penalised", "tree", "forest"), dear = 30, settings = 30
@@ -298,7 +302,7 @@ rough_time <- function(seconds) {
 #'
 #' @inheritParams sensible_candidates
 #' @param minutes The run may take so long; see [limits()]. Candidates of which one setting would
-#'   take more than a fifth of it, and more than the effort allows, are left out.
+#'   take more than a fifth of it on five splits are left out.
 #' @param metrics,decide,provided,seed See [plan_comparison()].
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.
@@ -319,7 +323,7 @@ plan_by_itself <- function(
   check_number(minutes, "minutes", min = 0, open_min = TRUE)
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
-  made <- sensible_within(brief, effort, max(efforts[[effort]]$dear, 60 * minutes / 5))
+  made <- sensible_within(brief, effort, minutes)
   plan <- plan_comparison(
     brief, made$candidates,
     splits = splits_within(brief, minutes, made$takes),
@@ -343,7 +347,7 @@ splits_within <- function(brief, minutes, takes) {
   repeats <- asked$arguments$repeats
   if (k * repeats <= most) return(asked)
   if (k <= most) return(split_kfold(k, repeats = max(1L, as.integer(most %/% k))))
-  split_kfold(min(k, 5))
+  split_kfold(min(k, fewest_folds))
 }
 
 few_in_full <- 5

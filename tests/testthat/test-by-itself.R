@@ -75,6 +75,9 @@ test_that("what pilots show to be too dear is left out, and it is said", {
   # more time makes more of them worth it, and a baseline alone is no comparison
   more <- plan_by_itself(job, minutes = 60, effort = "quick", seed = 1)
   expect_identical(names(more$spaces), names(seconds))
+  # half a second on five splits is more than a fifth of 0.2 minutes
+  less <- plan_by_itself(job, minutes = 0.2, effort = "quick", seed = 1)
+  expect_identical(names(less$spaces), c("baseline", "penalised"))
   seconds[2:4] <- c(700, 300, 900)
   expect_identical(names(sensible_candidates(job, "quick")$pipelines), c("baseline", "tree"))
 })

@@ -23,6 +23,24 @@ biting_file <- function(table, format = "%d/%m/%Y") {
   file
 }
 
+# What a model says of a file of new rows, both forms of its script say too, and a reader in another
+# language.
+expect_everywhere <- function(model, value, data, new_data = data, info = NULL) {
+  for (short in c(FALSE, TRUE)) {
+    script <- withr::local_tempfile(fileext = ".R")
+    write_script(model, script, data = data, new_data = new_data, only_predicts = short)
+    utils::capture.output(expect_silent(sys.source(script, new.env())))
+    scripted <- utils::read.csv(file.path(dirname(new_data), "predictions.csv"))
+    expect_equal(scripted$value, value, tolerance = 1e-10, info = c(info, short))
+  }
+  python <- Sys.which("python3")
+  if (!nzchar(python)) return(invisible())
+  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
+  save_model(model, saved <- withr::local_tempfile(fileext = ".kilnwright"))
+  read <- system2(python, shQuote(c(reader, saved, new_data)), stdout = TRUE)
+  expect_equal(utils::read.csv(text = read)$value, value, tolerance = 1e-10, info = info)
+}
+
 biting_model <- function(table) {
   job <- brief(table, "y", id = "id", ignore = c("phone", "long", "account"))
   steps <- list(pre_missing(), pre_dates(), pre_onehot())
@@ -78,8 +96,6 @@ test_that("a date's format is learned if there is one only, and checked in new r
 
 test_that("a blank line is a gap of a single column, and else no row, whoever reads it", {
   withr::local_dir(withr::local_tempdir())
-  python <- Sys.which("python3")
-  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
   table <- data.frame(glaze = rep(c("NA", "ash", "oribe"), 20), x = seq_len(60) / 7)
   table$y <- table$x + (table$glaze == "ash")
   utils::write.csv(table, "table.csv", row.names = FALSE)
@@ -95,13 +111,7 @@ test_that("a blank line is a gap of a single column, and else no row, whoever re
     write_predictions(model, "new.csv", "ours.csv")
     ours <- utils::read.csv("ours.csv")$value
     expect_length(ours, if (length(columns) == 1L) 3 else 2)
-    write_script(model, "final.R", data = "table.csv", new_data = "new.csv")
-    utils::capture.output(sys.source("final.R", new.env()))
-    expect_equal(utils::read.csv("predictions.csv")$value, ours, info = columns)
-    if (!nzchar(python)) next
-    save_model(model, "final.kilnwright")
-    read <- system2(python, c(reader, "final.kilnwright", "new.csv"), stdout = TRUE)
-    expect_equal(utils::read.csv(text = read)$value, ours, info = columns)
+    expect_everywhere(model, ours, "table.csv", "new.csv", info = columns)
   }
 })
 
@@ -116,8 +126,6 @@ test_that("dates with names of months are read, in scripts and in another langua
     "%d %b %Y" = paste(part$mday, short, part$year + 1900),
     "%b %d, %Y" = paste0(month.name[part$mon + 1L], " ", part$mday, ", ", part$year + 1900)
   )
-  python <- Sys.which("python3")
-  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
   for (form in names(forms)) {
     utils::write.csv(data.frame(day = forms[[form]], y), "table.csv", row.names = FALSE)
     table <- read_data("table.csv")
@@ -128,14 +136,7 @@ test_that("dates with names of months are read, in scripts and in another langua
       job, candidates(l = pipeline(pre_dates(parts = "month"), fam_linear())),
       splits = split_kfold(3), seed = 1
     )))
-    value <- predict(model, table)$value
-    write_script(model, "final.R", data = "table.csv", new_data = "table.csv")
-    utils::capture.output(sys.source("final.R", new.env()))
-    expect_equal(utils::read.csv("predictions.csv")$value, value, info = form)
-    if (!nzchar(python)) next
-    save_model(model, "final.kilnwright")
-    read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
-    expect_equal(utils::read.csv(text = read)$value, value, info = form)
+    expect_everywhere(model, predict(model, table)$value, "table.csv", info = form)
   }
   expect_error(predict(model, data.frame(day = "Mai 5, 2031")), "'Mai 5, 2031'",
     class = "kw_error_new_data")
@@ -198,8 +199,6 @@ test_that("points in time are read from files, and a script reads them alike", {
       ifelse(hour < 12, "AM", "p.m.")
     ))
   )
-  python <- Sys.which("python3")
-  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
   for (name in names(forms)) {
     file <- forms[[name]]
     table <- read_data(file)
@@ -212,18 +211,7 @@ test_that("points in time are read from files, and a script reads them alike", {
     # of single rows it could not be told which is the month
     texts <- data.frame(at = as.character(utils::read.csv(file)$at[1:2]))
     expect_equal(predict(model, texts)$value, value[1:2], info = name)
-    for (short in c(FALSE, TRUE)) {
-      script <- withr::local_tempfile(fileext = ".R")
-      write_script(model, script, data = file, new_data = file, only_predicts = short)
-      ran <- system2(file.path(R.home("bin"), "Rscript"), script, stdout = TRUE, stderr = TRUE)
-      expect_null(attr(ran, "status"))
-      scripted <- utils::read.csv(file.path(dirname(file), "predictions.csv"))
-      expect_equal(scripted$value, value, tolerance = 1e-10, info = name)
-    }
-    if (!nzchar(python)) next
-    save_model(model, saved <- withr::local_tempfile(fileext = ".kilnwright"))
-    read <- system2(python, shQuote(c(reader, saved, file)), stdout = TRUE)
-    expect_equal(utils::read.csv(text = read)$value, value, tolerance = 1e-10, info = name)
+    expect_everywhere(model, value, file, info = name)
   }
   # where day and month could change places it stays text, and is said so
   unclear <- read_data(write(format(at, "0%u/%m/2031 %H:%M")))
@@ -305,13 +293,7 @@ test_that("columns are read as what they are said to be, in R, plan files, model
   expect_identical(
     predict(model, new)$value, predict(model, transform(new, wall = as.character(wall)))$value
   )
-  for (short in c(FALSE, TRUE)) {
-    write_script(model, "final.R", data = "table.csv", new_data = "table.csv", only_predicts = short)
-    utils::capture.output(sys.source("final.R", new.env()))
-    expect_equal(
-      utils::read.csv("predictions.csv")$value, predict(model, read_data("table.csv"))$value
-    )
-  }
+  expect_everywhere(model, predict(model, read_data("table.csv"))$value, "table.csv")
 })
 
 test_that("numbers with commas are what they are in models, scripts and another language", {
@@ -319,8 +301,6 @@ test_that("numbers with commas are what they are in models, scripts and another 
   n <- 60
   x <- withr::with_seed(8, round(runif(n, 900, 3000), 3))
   y <- round(x / 100 + withr::with_seed(9, rnorm(n)), 2)
-  python <- Sys.which("python3")
-  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
   written <- list(
     decimal = function(v) format(v, decimal.mark = ",", trim = TRUE),
     grouped = function(v) format(v, decimal.mark = ",", big.mark = ".", trim = TRUE),
@@ -335,13 +315,7 @@ test_that("numbers with commas are what they are in models, scripts and another 
       brief(table, "y"), candidates(l = fam_linear()), splits = split_kfold(3), seed = 1
     )))
     value <- predict(model, table)$value
-    for (short in c(FALSE, TRUE)) {
-      write_script(
-        model, "final.R", data = "table.csv", new_data = "table.csv", only_predicts = short
-      )
-      utils::capture.output(expect_silent(sys.source("final.R", new.env())))
-      expect_equal(utils::read.csv("predictions.csv")$value, value, info = c(name, short))
-    }
+    expect_everywhere(model, value, "table.csv", info = name)
     # what is no number is no gap
     writeLines(c("x;y", "some;1"), "new.csv")
     write_script(model, "new.R", data = "table.csv", new_data = "new.csv", only_predicts = TRUE)
@@ -350,10 +324,6 @@ test_that("numbers with commas are what they are in models, scripts and another 
     one <- data.frame(x = c(decimal = "1,182", grouped = "1,182", thousands = "1,182")[[name]])
     wanted <- data.frame(x = c(decimal = 1.182, grouped = 1.182, thousands = 1182)[[name]])
     expect_equal(predict(model, one), predict(model, wanted))
-    if (!nzchar(python)) next
-    save_model(model, "final.kilnwright")
-    read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
-    expect_equal(utils::read.csv(text = read)$value, value, info = name)
   }
 })
 
@@ -410,18 +380,7 @@ test_that("numbers with units are found, and are what they are everywhere once t
   expect_identical(score_known(model, coded)$left_out[1], 1L)
   known <- score_known(open_model("final.kilnwright", trust = TRUE), table)
   expect_equal(known$score[known$metric == "rmse"], sqrt(mean((value - price)^2)))
-  for (short in c(FALSE, TRUE)) {
-    write_script(
-      model, "final.R", data = "table.csv", new_data = "table.csv", only_predicts = short
-    )
-    utils::capture.output(expect_silent(sys.source("final.R", new.env())))
-    expect_equal(utils::read.csv("predictions.csv")$value, value, info = short)
-  }
-  python <- Sys.which("python3")
-  if (!nzchar(python)) return(invisible())
-  reader <- system.file("script", "read_model.py", package = "kilnwright", mustWork = TRUE)
-  read <- system2(python, c(reader, "final.kilnwright", "table.csv"), stdout = TRUE)
-  expect_equal(utils::read.csv(text = read)$value, value)
+  expect_everywhere(model, value, "table.csv")
 })
 
 test_that("codes, ranges and mixed units are no numbers", {

@@ -86,7 +86,7 @@ test_that("a tree deeper than integers count its nodes predicts like the package
       splits = matrix(c(3, -1, 1, 2), 1,
         dimnames = list("x1", c("count", "ncat", "improve", "index"))
       ), csplit = NULL
-    ), list(NULL), 1:3
+    ), list(NULL), 1:3, "x1"
   ))
   expect_identical(numbers$left[1], 1L)
   expect_identical(numbers$right[1], 2L)
