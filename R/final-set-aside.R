@@ -137,9 +137,10 @@ set_aside_interval <- function(score, target, draws, seed, ranges) {
 enough_units <- 30L
 
 bootstrap_interval <- function(score, target, draws, seed) {
+  draw <- unit_drawer(target)
   each <- with_seed(derive_seed(seed, "set-aside intervals"), {
     vapply(seq_len(draws), function(i) {
-      score(draw_units(target)$inside)
+      score(draw()$inside)
     }, numeric(length(score(seq_along(target$outcome)))))
   })
   unname(apply(

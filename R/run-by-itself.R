@@ -342,12 +342,19 @@ plan_by_itself <- function(
 splits_within <- function(brief, minutes, takes) {
   most <- 60 * minutes / (few_in_full * stats::median(takes))
   asked <- splits_for(brief)
-  if (asked$name != "kfold" || is.na(most)) return(asked)
-  k <- asked$arguments$k
-  repeats <- asked$arguments$repeats
-  if (k * repeats <= most) return(asked)
-  if (k <= most) return(split_kfold(k, repeats = max(1L, as.integer(most %/% k))))
-  split_kfold(min(k, fewest_folds))
+  if (is.na(most)) return(asked)
+  given <- asked$arguments
+  switch(asked$name,
+    holdout = split_holdout(given$held_out, draws = max(3, floor(min(given$draws, most)))),
+    kfold = if (given$k * given$repeats <= most) {
+      asked
+    } else if (given$k <= most) {
+      split_kfold(given$k, repeats = most %/% given$k)
+    } else {
+      split_kfold(min(given$k, fewest_folds))
+    },
+    asked
+  )
 }
 
 few_in_full <- 5

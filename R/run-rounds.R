@@ -171,7 +171,8 @@ stage_deadline <- function(stage, crew) {
   now + (stage$part %||% 1) * (crew$deadline - now)
 }
 
-# Some fits on some splits, on a share of the training rows, but for what is done.
+# Some fits on some splits, on a share of the training rows, but for what is done; `hopeful`: also
+# what has no time for any error in what it is expected to take.
 run_stage <- function(plan, run, stage, crew, until = crew$deadline) {
   pending <- matrix(FALSE, length(run$work$fits$node), length(plan$splits))
   pending[stage$fits, stage$splits] <- TRUE
@@ -187,7 +188,8 @@ run_stage <- function(plan, run, stage, crew, until = crew$deadline) {
   }
   if (!any(pending)) return(NULL)
   schedule <- new_schedule(
-    run$work, pending, crew$shuffle, stage$share, crew$costs, is.finite(crew$deadline)
+    run$work, pending, crew$shuffle, stage$share, crew$costs, is.finite(crew$deadline),
+    isTRUE(stage$hopeful)
   )
   crew$sink$start(schedule$share_left)
   tryCatch(crew$pool$run(run, schedule, crew$sink, until, crew$deadline), interrupt = function(e) {
@@ -203,27 +205,33 @@ simplest_fit <- function(work) {
 }
 
 # Scores some fits on all splits: the best of what was begun, as long as there is time for any of
-# them; what is left of the time goes to those that were not looked at yet.
+# them; what is left of the time goes to those that were not looked at yet, and then to what may be
+# done in time if it takes no longer than expected.
 finish_best <- function(plan, run, crew, fits) {
-  score <- function(fits) run_stage(plan, run, full_stage(fits, plan), crew)
-  repeat {
-    done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
-    fits <- fits[done[fits] < length(plan$splits)]
-    best <- in_budget(fits, plan, run, crew)
-    if (length(best) == 0L) return(score(fits))
-    if (!is.null(score(best))) return(invisible())
+  score <- function(fits, hopeful = FALSE) {
+    run_stage(plan, run, c(full_stage(fits, plan), hopeful = hopeful), crew)
+  }
+  for (hopeful in c(FALSE, TRUE)) {
+    repeat {
+      done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
+      fits <- fits[done[fits] < length(plan$splits)]
+      best <- in_budget(fits, plan, run, crew, hopeful)
+      if (length(best) == 0L) break
+      if (!is.null(score(best, hopeful))) return(invisible())
+    }
+    if (!hopeful) score(fits)
   }
 }
 
 # Of some fits the most promising, as many as can be scored on all splits in the time that is
-# left; all of them where there is no deadline.
-in_budget <- function(fits, plan, run, crew) {
+# left; all of them where there is no deadline. `hopeful`: without room for error.
+in_budget <- function(fits, plan, run, crew, hopeful = FALSE) {
   if (is.infinite(crew$deadline)) return(fits)
   work <- run$work
   fits <- intersect(unique(work$settings$fit[most_promising(crew$sink$results(), plan)]), fits)
   done <- tabulate(crew$sink$done(1)[, 1], length(work$fits$node))
   missing <- ceiling((length(plan$splits) - done[fits]) / crew$pool$processes())
-  takes <- crew$costs$at_most(fits) * missing
+  takes <- (if (hopeful) crew$costs$of(fits) else crew$costs$at_most(fits)) * missing
   room <- crew$deadline - seconds_now()
   kept <- logical(length(fits))
   for (i in which(!is.na(takes))) {

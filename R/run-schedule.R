@@ -7,7 +7,8 @@ longest_unit_seconds <- 20
 cheap_step_seconds <- 0.05
 
 # `pending`: fits x splits, TRUE where there is work to do; `share`: of the training rows;
-# `costs`: what is known of them, see new_costs(); `timed`: is there a deadline? A schedule has
+# `costs`: what is known of them, see new_costs(); `timed`: is there a deadline? `hopeful`: is what
+# fits are expected to take the most that they take? A schedule has
 #   take(part, workers, seconds)   the next unit, list(split, fits, share, branch), or NULL;
 #                         `part` (0..1] makes it smaller towards the end of a run; of what would
 #                         not be done within `seconds` nothing is begun
@@ -23,8 +24,9 @@ cheap_step_seconds <- 0.05
 # splits early; where it is dear a group stays together on one worker, so that its steps
 # are learned once, until it would be more than that worker's part of what is left.
 new_schedule <- function(
-  work, pending, shuffle = FALSE, share = 1, costs = new_costs(work), timed = FALSE
+  work, pending, shuffle = FALSE, share = 1, costs = new_costs(work), timed = FALSE, hopeful = FALSE
 ) {
+  at_most <- if (hopeful) costs$of else costs$at_most
   groups <- pending_groups(work, pending, shuffle, timed)
   candidate <- work$fits$candidate
   before <- costs$spent()
@@ -50,7 +52,7 @@ new_schedule <- function(
   # By fit: seconds that it takes on all splits that are left of it, and those there are for it,
   # beside what is under way and what was begun and will be done in time.
   time_of_fits <- function(seconds, workers) {
-    takes <- costs$at_most(seq_along(open), share) * ceiling(open / workers)
+    takes <- at_most(seq_along(open), share) * ceiling(open / workers)
     others <- sort(takes[begun & open > 0])
     owed <- max(0, cumsum(others)[cumsum(others) <= seconds])
     away <- which(out > 0)

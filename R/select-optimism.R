@@ -160,7 +160,8 @@ bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
   reps <- unique(vapply(all_splits(cmp)[!is_apparent(all_splits(cmp))], `[[`, numeric(1), "rep"))
   parts <- lapply(reps, function(rep) {
     part <- held_out_predictions(cmp, ranked, rep)
-    c(part, list(target = brief_target(brief, part$rows)))
+    target <- brief_target(brief, part$rows)
+    c(part, list(target = target, draw = unit_drawer(target)))
   })
   leading <- match(leader, ranked)
   each <- with_seed(
@@ -185,7 +186,7 @@ bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
 # drawn ones, and how much better than that the leader's is. Both are of the same rows, so
 # that with one setting there is no bias, whatever the metric.
 drawn_bias <- function(metric, part, leading) {
-  drawn <- draw_units(part$target)
+  drawn <- part$draw()
   if (length(drawn$outside) == 0L) return(c(NA_real_, NA_real_))
   on_drawn <- score_rows(metric, part, drawn$inside)
   if (all(is.na(on_drawn))) return(c(NA_real_, NA_real_))
@@ -194,16 +195,23 @@ drawn_bias <- function(metric, part, leading) {
   c(unseen[1], goodness(unseen[2], metric) - goodness(unseen[1], metric))
 }
 
-# A bootstrap draw of rows, or of groups with all their rows.
-draw_units <- function(target) {
+# A function that makes a bootstrap draw of rows, or of groups with all their rows: list(inside,
+# outside), numbers of rows.
+unit_drawer <- function(target) {
   n <- length(target$outcome)
-  unit <- if (is.null(target$group)) seq_len(n) else match(target$group, unique(target$group))
-  members <- split(seq_len(n), unit)
-  taken <- sample.int(length(members), replace = TRUE)
-  list(
-    inside = unlist(members[taken], use.names = FALSE),
-    outside = which(!unit %in% as.integer(names(members))[taken])
-  )
+  grouped <- !is.null(target$group)
+  unit <- if (grouped) match(target$group, unique(target$group)) else seq_len(n)
+  members <- if (grouped) split(seq_len(n), unit)
+  units <- if (grouped) length(members) else n
+  function() {
+    taken <- sample.int(units, replace = TRUE)
+    left <- rep(TRUE, units)
+    left[taken] <- FALSE
+    list(
+      inside = if (grouped) unlist(members[taken], use.names = FALSE) else taken,
+      outside = which(left[unit])
+    )
+  }
 }
 
 score_rows <- function(metric, part, at, settings = NULL) {

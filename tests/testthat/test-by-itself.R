@@ -96,6 +96,12 @@ test_that("no more splits are planned than there is time for a few settings to h
   expect_identical(unname(folds(0.42)), c(10, 1))
   expect_identical(unname(folds(0.4)), c(5, 1))
   expect_identical(unname(folds(0.01)), c(5, 1))
+  # of very many rows a few draws
+  local_stand_in("splits_for", function(brief) split_holdout(0.2, draws = 5))
+  draws <- function(minutes) {
+    plan_by_itself(job, minutes = minutes, effort = "quick", seed = 1)$splitter$arguments$draws
+  }
+  expect_identical(c(draws(10), draws(0.2), draws(0.01)), c(5, 4, 3))
 })
 
 test_that("of a table of more columns than a family can do with, the best are kept", {

@@ -2,7 +2,7 @@
 # stop.
 
 # Four fits of two candidates, `slow` ones and quick ones, on three splits.
-timed_schedule <- function(slow = 4, quick = 0.5, splits = 3) {
+timed_schedule <- function(slow = 4, quick = 0.5, splits = 3, hopeful = FALSE) {
   plan <- plan_comparison(
     brief(toy(60)[c("x1", "number")], "number"),
     candidates(quick = fam_tree(min_leaf = among(1, 2)), slow = fam_tree(min_leaf = among(3, 4))),
@@ -10,7 +10,9 @@ timed_schedule <- function(slow = 4, quick = 0.5, splits = 3) {
   )
   work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
   takes <- c(quick, slow)[work$fits$candidate]
-  schedule <- kw("new_schedule")(work, matrix(TRUE, 4, splits), timed = TRUE)
+  schedule <- kw("new_schedule")(
+    work, matrix(TRUE, 4, splits), timed = TRUE, hopeful = hopeful
+  )
   learn <- function(unit) {
     schedule$learn(list(
       steps = list(), fit = unit$fits, seconds = takes[unit$fits],
@@ -49,6 +51,11 @@ test_that("settings that would not be scored in full in time are not begun", {
   some <- done_within(20)
   expect_identical(sort(some$splits), c(0L, 3L, 3L, 3L))
   expect_gte(some$left, 0)
+  # for a slow one 8.8 s are left, and 8 expected: begun only by who hopes that it takes no longer
+  expect_identical(done_within(14.3)$splits[3:4], c(0L, 1L))
+  hopeful <- done_within(14.3, hopeful = TRUE)
+  expect_identical(hopeful$splits[3:4], c(0L, 3L))
+  expect_gte(hopeful$left, 0)
 })
 
 test_that("a fit is not begun where there is no time for the step before it", {
