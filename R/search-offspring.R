@@ -85,10 +85,10 @@ merits_of_values <- function(dimension, spaces, seen, above, own) {
     at <- match(seen[[other]]$points[[of]], values)
     share <- if (other == own) 1 else 0.5
     numbers <- numbers + share * tabulate(at, length(values))
-    known <- which(!is.na(at))
-    sum <- rowsum(above[[other]][known], at[known])
-    met <- as.integer(rownames(sum))
-    sums[met] <- sums[met] + share * sum[, 1]
+    # most have few values, of which this is the quickest
+    for (value in unique(at[!is.na(at)])) {
+      sums[value] <- sums[value] + share * sum(above[[other]][which(at == value)])
+    }
   }
   sums / (numbers + 1)
 }
@@ -185,13 +185,13 @@ alike_in_the_rest <- function(codes) {
 most_alike <- 12L
 
 pairs_apart_in <- function(alike, good) {
-  groups <- split(seq_along(alike), alike)
-  pairs <- lapply(groups[lengths(groups) > 1L], function(at) {
+  several <- which(alike %in% alike[duplicated(alike)])
+  if (length(several) == 0L) return(NULL)
+  pairs <- lapply(split(several, alike[several]), function(at) {
     at <- utils::head(at, most_alike)
     later <- length(at) - seq_along(at)
     cbind(rep(at, later), at[sequence(later, seq_along(at) + 1L)])
   })
-  if (length(pairs) == 0L) return(NULL)
   pairs <- do.call(rbind, pairs)
   a <- good[pairs[, 1]]
   b <- good[pairs[, 2]]
