@@ -219,7 +219,8 @@ finish_best <- function(plan, run, crew, fits) {
       if (length(best) == 0L) break
       if (!is.null(score(best, hopeful))) return(invisible())
     }
-    if (!hopeful) score(fits)
+    # an interruption ends it
+    if (!hopeful && !(score(fits) %||% "minutes") %in% "minutes") return(invisible())
   }
 }
 
