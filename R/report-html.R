@@ -439,10 +439,7 @@ report_explanation <- function(model, choice) {
   choice$cmp <- with_held_out(choice$cmp, settings_explained(choice))
   cmp <- choice$cmp
   kind <- brief_of(cmp)$kind
-  splits <- enough_splits(cmp)
-  importance <- tryCatch(
-    column_importance(choice, times = 3, most_splits = splits), kw_error = identity
-  )
+  importance <- tryCatch(column_importance(choice, times = 3, most_splits = 5), kw_error = identity)
   explained <- inherits(importance, "kw_importance")
   top <- if (explained) utils::head(importance$column[importance$importance > 0], 4L)
   errors <- tibble::as_tibble(largest_errors(choice, top = 10))
@@ -468,21 +465,12 @@ report_explanation <- function(model, choice) {
     if (has_event(kind)) report_figure(draw_calibration(cmp), "Calibration"),
     if (has_event(kind)) report_figure(draw_net_benefit(cmp), "Net benefit"),
     report_figure(
-      draw_learning_curve(
-        learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = splits)
-      ),
+      draw_learning_curve(learning_curve(choice, shares = c(0.25, 0.5, 0.75, 1), most_splits = 5)),
       "Learning curve"
     ),
     htmltools::tags$h3("The rows that it gets most wrong"),
     report_table(errors[seq_len(min(ncol(errors), 10L))])
   )
-}
-
-# How many splits are looked at where the setting is fitted anew: five, or less where fewer hold out
-# rows enough to tell.
-enough_splits <- function(cmp) {
-  held <- stats::median(lengths(lapply(all_splits(cmp), `[[`, "validation")))
-  max(2, min(5, ceiling(20000 / held)))
 }
 
 # Those whose held-out predictions the explanation's figures and tables are made of.

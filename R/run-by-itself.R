@@ -143,6 +143,12 @@ reason_against <- function(name, look) {
   if (length(absent) > 0L) paste("the package", enumerate(absent), "is not installed")
 }
 
+# Levels are columns to those only that cannot do with categories as they are.
+too_wide <- function(definition, look) {
+  columns <- if (isTRUE(definition$accepts$factors)) sum(look$kinds != "text") else look$width
+  isTRUE(columns > family_limits[[definition$name]][["columns"]])
+}
+
 found_steps <- function(look) {
   unlist(lapply(look$findings$action, function(a) if (identical(a$kind, "step")) a$step))
 }
@@ -159,9 +165,7 @@ sensible_steps <- function(definition, look) {
     if (has("date")) pre_dates(), text, if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
     helpful_steps(definition, look),
     category_step(takes, look, family_most_levels(definition, look$brief$kind)),
-    if (look$width > c(family_limits[[definition$name]]["columns"], Inf)[[1]]) {
-      pre_keep_top(top = among(10, 30, 100))
-    },
+    if (too_wide(definition, look)) pre_keep_top(top = among(10, 30, 100)),
     if (isTRUE(takes$wants_scaling)) pre_scale()
   )
 }

@@ -211,17 +211,18 @@ finish_best <- function(plan, run, crew, fits) {
   score <- function(fits, hopeful = FALSE) {
     run_stage(plan, run, c(full_stage(fits, plan), hopeful = hopeful), crew)
   }
-  for (hopeful in c(FALSE, TRUE)) {
+  # why it was stopped, or NULL
+  score_best <- function(hopeful) {
     repeat {
       done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
-      fits <- fits[done[fits] < length(plan$splits)]
+      fits <<- fits[done[fits] < length(plan$splits)]
       best <- in_budget(fits, plan, run, crew, hopeful)
-      if (length(best) == 0L) break
-      if (!is.null(score(best, hopeful))) return(invisible())
+      if (length(best) == 0L) return(NULL)
+      if (!is.null(stopped <- score(best, hopeful))) return(stopped)
     }
-    # an interruption ends it
-    if (!hopeful && !(score(fits) %||% "minutes") %in% "minutes") return(invisible())
   }
+  stopped <- score_best(FALSE) %||% score(fits)
+  if (is.null(stopped) || stopped == "minutes") score_best(TRUE)
 }
 
 # Of some fits the most promising, as many as can be scored on all splits in the time that is

@@ -111,6 +111,14 @@ test_that("of a table of more columns than a family can do with, the best are ke
   steps <- lapply(made$pipelines, function(p) lapply(p$steps, function(s) s$part$definition$name))
   expect_setequal(names(Filter(function(one) "keep_top" %in% one, steps)),
     c("neighbours", "adaptive_splines"))
+  # many levels are no columns to families that take them as they are
+  few <- data.frame(
+    town = sprintf("t\"%03d", seq_len(1200)), flag = rep(0:1, 600), size = c(NA, seq_len(1199)),
+    y = withr::with_seed(3, rnorm(1200))
+  )
+  boosted <- sensible_candidates(brief(rbind(few, few), "y"))$pipelines$boosted
+  expect_s3_class(boosted, "kw_pipeline")
+  expect_false("keep_top" %in% lapply(boosted$steps, function(s) s$part$definition$name))
   near <- unlist(steps$neighbours)
   expect_lt(match("missing", near), match("keep_top", near))
   expect_lt(match("keep_top", near), match("scale", near))

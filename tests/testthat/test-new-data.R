@@ -26,12 +26,16 @@ biting_file <- function(table, format = "%d/%m/%Y") {
 # What a model says of a file of new rows, both forms of its script say too, and a reader in another
 # language.
 expect_everywhere <- function(model, value, data, new_data = data, info = NULL) {
+  predicted <- file.path(dirname(new_data), "predictions.csv")
   for (short in c(FALSE, TRUE)) {
     script <- withr::local_tempfile(fileext = ".R")
     write_script(model, script, data = data, new_data = new_data, only_predicts = short)
+    # not those of the script before
+    unlink(predicted)
     utils::capture.output(expect_silent(sys.source(script, new.env())))
-    scripted <- utils::read.csv(file.path(dirname(new_data), "predictions.csv"))
-    expect_equal(scripted$value, value, tolerance = 1e-10, info = c(info, short))
+    expect_equal(
+      utils::read.csv(predicted)$value, value, tolerance = 1e-10, info = c(info, short)
+    )
   }
   python <- Sys.which("python3")
   if (!nzchar(python)) return(invisible())
