@@ -51,6 +51,7 @@ sensible_within <- function(brief, effort, minutes = NULL) {
     unable[[plan$candidate]] <- paste(plan$why, collapse = "; ")
     made$pipelines[[plan$candidate]] <- NULL
   }
+  made$pipelines <- Map(with_effect, made$pipelines, plan$spaces[names(made$pipelines)])
   takes <- pilot_takes(plan)
   several <- min(10L, length(plan$splits))
   dear <- efforts[[effort]]$dear
@@ -65,6 +66,16 @@ sensible_within <- function(brief, effort, minutes = NULL) {
     ),
     takes = takes[setdiff(names(takes), names(dearer))]
   )
+}
+
+# A pipeline in which nothing varies that has no effect on such an outcome, whatever else is chosen.
+with_effect <- function(pipeline, space) {
+  seen <- blank_inactive(space, with_seed(1, random_settings(space, 200L)))
+  for (dimension in space$dimensions) {
+    off <- dimension$address == "family" && all(is.na(seen[[dimension$name]]))
+    if (off) pipeline$family$settings[[dimension$argument]] <- dimension$declared$default
+  }
+  pipeline
 }
 
 fewest_folds <- 5

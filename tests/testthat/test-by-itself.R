@@ -17,6 +17,7 @@ by_code <- function(made) {
 code_of <- function(candidates) kw("candidates_code")(candidates)
 
 test_that("sensible candidates fit outcome and table, and print as code that makes them again", {
+  varied <- list()
   for (kind in names(outcomes)) {
     job <- toy_brief(kind, wide_table())
     for (effort in c("quick", "usual", "thorough")) {
@@ -28,7 +29,16 @@ test_that("sensible candidates fit outcome and table, and print as code that mak
       expect_identical(code_of(by_code(made)), code_of(made))
       expect_lt(max(nchar(utils::capture.output(print(made)))), 100)
     }
+    varied[[kind]] <- lapply(made$pipelines, function(p) {
+      names(Filter(kw("is_varying"), p$family$settings))
+    })
   }
+  # nothing varies that does nothing for such an outcome
+  expect_false("impurity" %in% varied$number$tree)
+  expect_true("impurity" %in% varied$two_class$tree)
+  expect_true("tube" %in% varied$number$support_vectors)
+  expect_false("tube" %in% varied$two_class$support_vectors)
+  expect_true("width" %in% varied$two_class$support_vectors)
   # what is found in the table is a choice
   usual <- paste(trimws(code_of(sensible_candidates(toy_brief("number", wide_table())))),
     collapse = "")
