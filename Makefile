@@ -6,7 +6,7 @@ stamp := build/installed
 sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h src/Makevars inst/extdata/* inst/script/* inst/page/* exec/*)
 
 
-.PHONY: demo test test-faults check verify lint drift spell docs rooms site screenshots bench \
+.PHONY: demo test test-long test-faults check verify lint drift spell docs rooms site screenshots bench \
   coverage check-native release install setup-demo setup-test setup-develop setup-site clean
 
 demo: setup-demo $(stamp)
@@ -14,6 +14,10 @@ demo: setup-demo $(stamp)
 
 test: setup-test $(stamp)
 	$(R) tools/run-tests.R
+
+# The same with all cases gone through and longer simulations.
+test-long: setup-test $(stamp)
+	KILNWRIGHT_TESTS=long $(R) tools/run-tests.R
 
 # Breaks things on purpose, for some minutes: see docs/security.md.
 test-faults: setup-test $(stamp)

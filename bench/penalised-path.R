@@ -47,17 +47,17 @@ one <- function(outcome, metric, wanted) {
     -mean(log(pmax(ifelse(y[validation] == "yes", p, 1 - p), 1e-15)))
   }
   prepared <- lapply(rows, function(r) scale(x[r$training, ]))
-  floor <- function() for (s in 1:10) for (share in c(0, 0.5, 1)) {
-    training <- rows[[s]]$training
-    unit <- if (outcome == "class") 1 else sd(y[training])
-    glmnet::glmnet(
-      prepared[[s]],
-      y[training],
-      alpha = share,
-      lambda = penalties * unit,
-      standardize = FALSE,
-      family = if (outcome == "class") "binomial" else "gaussian"
-    )
+  floor <- function() {
+    for (s in 1:10) {
+      training <- rows[[s]]$training
+      unit <- if (outcome == "class") 1 else sd(y[training])
+      family <- if (outcome == "class") "binomial" else "gaussian"
+      for (share in c(0, 0.5, 1)) {
+        glmnet::glmnet(prepared[[s]], y[training],
+          alpha = share, lambda = penalties * unit, standardize = FALSE, family = family
+        )
+      }
+    }
   }
   package <- time_package(plan, floor)
   loop <- time_loop(nrow(settings), 10, score_one)

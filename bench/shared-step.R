@@ -67,9 +67,11 @@ score_one <- function(i, s) {
   sqrt(mean((table$number[rows[[s]]$validation] - p)^2))
 }
 
-floor <- function() for (s in 1:5) {
-  ready <- prepare(s)
-  for (i in 1:24) fit_one(i, s, ready)
+floor <- function() {
+  for (s in 1:5) {
+    ready <- prepare(s)
+    for (i in 1:24) fit_one(i, s, ready)
+  }
 }
 package <- time_package(plan, floor)
 steps <- seconds_of(for (s in 1:5) prepare(s))

@@ -58,11 +58,13 @@ compare("missing, median", pre_missing(columns = of_kind("number")), function() 
     v
   })
 })
-compare("rare_levels", pre_rare_levels(at_least = 1000), function() lapply(categories, function(k) {
-  rare <- names(which(table(k) < 1000))
-  levels(k)[levels(k) %in% rare] <- "other"
-  k
-}))
+compare("rare_levels", pre_rare_levels(at_least = 1000), function() {
+  lapply(categories, function(k) {
+    rare <- names(which(table(k) < 1000))
+    levels(k)[levels(k) %in% rare] <- "other"
+    k
+  })
+})
 compare("onehot (97 columns)", pre_onehot(), function() {
   lapply(categories, function(k) model.matrix(~ k - 1))
 })
@@ -72,19 +74,23 @@ compare("ordinal", pre_ordinal(columns = of_kind("category")), function() {
 compare("scale", pre_scale(), function() {
   lapply(x, function(v) (v - mean(v, na.rm = TRUE)) / sd(v, na.rm = TRUE))
 })
-compare("target_mean (5 parts)", pre_target_mean(), function() lapply(categories, function(k) {
-  part <- sample(rep(1:5, length.out = n))
-  out <- numeric(n)
-  for (p in 1:5) out[part == p] <- tapply(outcome[part != p], k[part != p], mean)[k[part == p]]
-  list(out, tapply(outcome, k, mean))
-}))
+compare("target_mean (5 parts)", pre_target_mean(), function() {
+  lapply(categories, function(k) {
+    part <- sample(rep(1:5, length.out = n))
+    out <- numeric(n)
+    for (p in 1:5) out[part == p] <- tapply(outcome[part != p], k[part != p], mean)[k[part == p]]
+    list(out, tapply(outcome, k, mean))
+  })
+})
 compare("frequency", pre_frequency(), function() {
   lapply(categories, function(k) as.numeric(table(k)[k] / n))
 })
-compare("hash", pre_hash(buckets = 16), function() lapply(categories, function(k) {
-  bucket <- strtoi(substr(cli::hash_sha256(levels(k)), 1, 7), 16L) %% 16 + 1
-  outer(bucket[k], 1:16, "==") + 0
-}))
+compare("hash", pre_hash(buckets = 16), function() {
+  lapply(categories, function(k) {
+    bucket <- strtoi(substr(cli::hash_sha256(levels(k)), 1, 7), 16L) %% 16 + 1
+    outer(bucket[k], 1:16, "==") + 0
+  })
+})
 compare("skew, yeo_johnson", pre_skew(columns = x2), function() {
   v <- numbers$x2
   likelihood <- function(p) {
@@ -97,15 +103,19 @@ compare("skew, yeo_johnson", pre_skew(columns = x2), function() {
 compare("skew, normal", pre_skew(by = "normal"), function() {
   lapply(x, function(v) qnorm((rank(v) - 0.5) / n))
 })
-compare("outliers", pre_outliers(), function() lapply(x, function(v) {
-  q <- quantile(v, c(0.25, 0.75), na.rm = TRUE)
-  pmin(pmax(v, q[1] - 3 * diff(q)), q[2] + 3 * diff(q))
-}))
+compare("outliers", pre_outliers(), function() {
+  lapply(x, function(v) {
+    q <- quantile(v, c(0.25, 0.75), na.rm = TRUE)
+    pmin(pmax(v, q[1] - 3 * diff(q)), q[2] + 3 * diff(q))
+  })
+})
 compare("bins, quantile", pre_bins(), function() lapply(x, quantile_cut, k = 5))
-compare("polynomial", pre_polynomial(degree = 3), function() lapply(x, function(v) {
-  z <- (v - mean(v, na.rm = TRUE)) / sd(v, na.rm = TRUE)
-  list(z^2, z^3)
-}))
+compare("polynomial", pre_polynomial(degree = 3), function() {
+  lapply(x, function(v) {
+    z <- (v - mean(v, na.rm = TRUE)) / sd(v, na.rm = TRUE)
+    list(z^2, z^3)
+  })
+})
 compare("splines", pre_splines(columns = c(x3, x4)), function() {
   lapply(full[c("x3", "x4")], splines::ns, df = 4)
 })
@@ -114,14 +124,16 @@ compare("interactions", pre_interactions(columns = x1:x6), function() {
   utils::combn(6, 2, function(p) centred[[p[1]]] * centred[[p[2]]], simplify = FALSE)
 })
 compare("derive", pre_derive(ratio = x3 / x4), function() numbers$x3 / numbers$x4)
-compare("dates", pre_dates(), function() lapply(days, function(d) {
-  month <- as.POSIXlt(d)$mon + 1
-  week <- (as.POSIXlt(d)$wday + 6) %% 7 + 1
-  list(
-    as.numeric(d - min(d)), sin(2 * pi * month / 12), cos(2 * pi * month / 12),
-    sin(2 * pi * week / 7), cos(2 * pi * week / 7)
-  )
-}))
+compare("dates", pre_dates(), function() {
+  lapply(days, function(d) {
+    month <- as.POSIXlt(d)$mon + 1
+    week <- (as.POSIXlt(d)$wday + 6) %% 7 + 1
+    list(
+      as.numeric(d - min(d)), sin(2 * pi * month / 12), cos(2 * pi * month / 12),
+      sin(2 * pi * week / 7), cos(2 * pi * week / 7)
+    )
+  })
+})
 compare("drop_constant", pre_drop_constant(), function() {
   lapply(table, function(v) length(unique(v)))
 })

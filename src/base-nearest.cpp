@@ -15,8 +15,9 @@
 // distances in the order of donors. skip[i] is a donor that query i must not get
 // (0 = none).
 // [[Rcpp::export]]
-Rcpp::IntegerMatrix nearest_rows(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& donors,
-                                 const Rcpp::LogicalVector& category, int k, const Rcpp::IntegerVector& skip) {
+Rcpp::IntegerMatrix nearest_rows(
+    const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& donors,
+    const Rcpp::LogicalVector& category, int k, const Rcpp::IntegerVector& skip) {
   const int width = donors.nrow();
   const R_xlen_t n_donors = donors.ncol();
   const R_xlen_t n_queries = queries.ncol();
@@ -36,7 +37,9 @@ Rcpp::IntegerMatrix nearest_rows(const Rcpp::NumericMatrix& queries, const Rcpp:
         ++shared;
       }
       const bool barred = skip[q] == d + 1;
-      found[d] = {shared > 0 && !barred ? sum / shared : std::numeric_limits<double>::infinity(), static_cast<int>(d)};
+      const bool near = shared > 0 && !barred;
+      found[d] = {near ? sum / shared : std::numeric_limits<double>::infinity(),
+                  static_cast<int>(d)};
     }
     std::partial_sort(found.begin(), found.begin() + kept, found.end());
     for (int i = 0; i < kept; ++i) out(i, static_cast<int>(q)) = found[i].second + 1;

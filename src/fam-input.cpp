@@ -3,7 +3,8 @@
 // Columns of numbers, or some of their rows (from 1), as one matrix with their names, filled
 // in place so that nothing is held twice.
 // [[Rcpp::export(rng = false)]]
-Rcpp::NumericMatrix filled_matrix(Rcpp::List columns, Rcpp::Nullable<Rcpp::IntegerVector> rows, int n) {
+Rcpp::NumericMatrix filled_matrix(
+    Rcpp::List columns, Rcpp::Nullable<Rcpp::IntegerVector> rows, int n) {
   const int width = columns.size();
   Rcpp::NumericMatrix dense(Rcpp::no_init(n, width));
   const int* chosen = rows.isNull() ? nullptr : INTEGER_RO(rows.get());
@@ -19,7 +20,11 @@ Rcpp::NumericMatrix filled_matrix(Rcpp::List columns, Rcpp::Nullable<Rcpp::Integ
     for (int i = 0; i < n; ++i) {
       const int at = chosen ? chosen[i] - 1 : i;
       if (at < 0 || at >= length) Rcpp::stop("there is no row %d", at + 1);
-      out[i] = whole ? doubles[at] : (integers[at] == NA_INTEGER ? NA_REAL : static_cast<double>(integers[at]));
+      if (whole) {
+        out[i] = doubles[at];
+      } else {
+        out[i] = integers[at] == NA_INTEGER ? NA_REAL : static_cast<double>(integers[at]);
+      }
     }
   }
   // set here: from R it would copy the whole matrix

@@ -55,7 +55,8 @@ class Nearest {
     heap_.clear();
   }
   double limit() const {
-    return static_cast<int>(heap_.size()) < most_ ? std::numeric_limits<double>::infinity() : heap_.front().first;
+    const bool full = static_cast<int>(heap_.size()) >= most_;
+    return full ? heap_.front().first : std::numeric_limits<double>::infinity();
   }
   void offer(double distance, int row) {
     if (static_cast<int>(heap_.size()) < most_) {
@@ -85,10 +86,11 @@ class Nearest {
 // 0-based but the first; `distances` lists the distances among them. Equal distances
 // are taken in the order of the rows. Returns queries x outcomes x combinations.
 // [[Rcpp::export]]
-Rcpp::NumericVector neighbour_means(const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& rows,
-                                    const Rcpp::NumericMatrix& shares, const Rcpp::NumericVector& weights,
-                                    const Rcpp::IntegerVector& neighbours, const Rcpp::IntegerVector& weighting,
-                                    const Rcpp::IntegerVector& distance, const Rcpp::IntegerVector& distances) {
+Rcpp::NumericVector neighbour_means(
+    const Rcpp::NumericMatrix& queries, const Rcpp::NumericMatrix& rows,
+    const Rcpp::NumericMatrix& shares, const Rcpp::NumericVector& weights,
+    const Rcpp::IntegerVector& neighbours, const Rcpp::IntegerVector& weighting,
+    const Rcpp::IntegerVector& distance, const Rcpp::IntegerVector& distances) {
   const int width = rows.nrow();
   const int n_rows = rows.ncol();
   const R_xlen_t n_queries = queries.ncol();

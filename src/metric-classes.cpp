@@ -8,8 +8,9 @@
 // Mean of minus the log of the probability given to the true class, at least `least`; one
 // number a value. `weights` is empty or has one value a row.
 // [[Rcpp::export]]
-Rcpp::NumericVector log_loss_columns(const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth,
-                                     const Rcpp::NumericVector& weights, int classes, double least) {
+Rcpp::NumericVector log_loss_columns(
+    const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth,
+    const Rcpp::NumericVector& weights, int classes, double least) {
   const R_xlen_t n = truth.size();
   const R_xlen_t values = prediction.size() / (n * classes);
   const bool weighted = weights.size() > 0;
@@ -32,8 +33,9 @@ Rcpp::NumericVector log_loss_columns(const Rcpp::NumericVector& prediction, cons
 // matrices classes x values. The called class is the most probable one, the first if
 // tied; a value with a missing probability gives NA.
 // [[Rcpp::export]]
-Rcpp::List confusion_columns(const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth,
-                             const Rcpp::NumericVector& weights, int classes) {
+Rcpp::List confusion_columns(
+    const Rcpp::NumericVector& prediction, const Rcpp::IntegerVector& truth,
+    const Rcpp::NumericVector& weights, int classes) {
   const R_xlen_t n = truth.size();
   const R_xlen_t values = prediction.size() / (n * classes);
   const bool weighted = weights.size() > 0;

@@ -19,6 +19,7 @@ struct Run {
   double event;
   double all;
 };
+using Runs = std::vector<Run>;
 
 constexpr int few = 256;
 constexpr int slots = 1024;
@@ -47,7 +48,7 @@ class Ranker {
   }
 
   // The runs of a column; false if a score is missing.
-  bool read(const double* column, std::vector<Run>& runs) {
+  bool read(const double* column, Runs& runs) {
     for (std::size_t i = 0; i < n_; ++i) {
       if (std::isnan(column[i])) return false;
     }
@@ -61,7 +62,7 @@ class Ranker {
     std::uint32_t at;
   };
 
-  bool count_few(const double* column, std::vector<Run>& runs) {
+  bool count_few(const double* column, Runs& runs) {
     runs.clear();
     std::fill(first_.begin(), first_.end(), -1);
     for (std::size_t i = 0; i < n_; ++i) {
@@ -82,7 +83,7 @@ class Ranker {
     return true;
   }
 
-  void sort_all(const double* column, std::vector<Run>& runs) {
+  void sort_all(const double* column, Runs& runs) {
     std::array<std::array<std::uint32_t, digits>, passes> counts{};
     for (std::size_t i = 0; i < n_; ++i) {
       const std::uint64_t key = key_of(column[i]);
@@ -114,9 +115,13 @@ class Ranker {
     for (auto from = row_.begin(); from != row_.end();) {
       auto to = from + 1;
       bool alike = true;
-      for (; to != row_.end() && to->key >> left_out == from->key >> left_out; ++to) alike &= to->key == from->key;
+      for (; to != row_.end() && to->key >> left_out == from->key >> left_out; ++to) {
+        alike &= to->key == from->key;
+      }
       if (!alike) {
-        std::sort(from, to, [](const Row& a, const Row& b) { return a.key != b.key ? a.key < b.key : a.at < b.at; });
+        std::sort(from, to, [](const Row& a, const Row& b) {
+          return a.key != b.key ? a.key < b.key : a.at < b.at;
+        });
       }
       from = to;
     }
@@ -136,20 +141,21 @@ class Ranker {
 // Scores of one class (from 1) in rows x classes x values, as one long vector; one number
 // a value. `one` gives it from the runs, lowest first.
 template <typename Score>
-Rcpp::NumericVector score_columns(const Rcpp::NumericVector& prediction, int the_class, int classes,
-                                  const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, Score one) {
+Rcpp::NumericVector score_columns(
+    const Rcpp::NumericVector& prediction, int the_class, int classes,
+    const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, Score one) {
   const R_xlen_t n = event.size();
   const R_xlen_t values = prediction.size() / (n * classes);
   Rcpp::NumericVector out(values, NA_REAL);
   Ranker ranker(event, weights);
-  std::vector<Run> runs;
+  Runs runs;
   for (R_xlen_t v = 0; v < values; ++v) {
     if (ranker.read(&prediction[0] + n * (v * classes + the_class - 1), runs)) out[v] = one(runs);
   }
   return out;
 }
 
-Run total_of(const std::vector<Run>& runs) {
+Run total_of(const Runs& runs) {
   Run total{0, 0.0, 0.0};
   for (const Run& run : runs) {
     total.event += run.event;
@@ -164,9 +170,10 @@ Run total_of(const std::vector<Run>& runs) {
 // (non-events below + half the non-events in it). NA without events or without
 // non-events. Source: Hanley & McNeil (1982), the Mann-Whitney form.
 // [[Rcpp::export]]
-Rcpp::NumericVector auc_columns(const Rcpp::NumericVector& prediction, int the_class, int classes,
-                                const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights) {
-  return score_columns(prediction, the_class, classes, event, weights, [](const std::vector<Run>& runs) {
+Rcpp::NumericVector auc_columns(
+    const Rcpp::NumericVector& prediction, int the_class, int classes,
+    const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights) {
+  return score_columns(prediction, the_class, classes, event, weights, [](const Runs& runs) {
     const Run total = total_of(runs);
     const double others = total.all - total.event;
     if (total.event <= 0.0 || others <= 0.0) return NA_REAL;
@@ -183,9 +190,10 @@ Rcpp::NumericVector auc_columns(const Rcpp::NumericVector& prediction, int the_c
 // Average precision: the sum over runs of tied scores, from the highest down, of (rise of
 // recall) x (precision so far). NA without events.
 // [[Rcpp::export]]
-Rcpp::NumericVector average_precision_columns(const Rcpp::NumericVector& prediction, int the_class, int classes,
-                                const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights) {
-  return score_columns(prediction, the_class, classes, event, weights, [](const std::vector<Run>& runs) {
+Rcpp::NumericVector average_precision_columns(
+    const Rcpp::NumericVector& prediction, int the_class, int classes,
+    const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights) {
+  return score_columns(prediction, the_class, classes, event, weights, [](const Runs& runs) {
     const Run total = total_of(runs);
     if (total.event <= 0.0) return NA_REAL;
     double found = 0.0, taken = 0.0, area = 0.0;
@@ -201,9 +209,10 @@ Rcpp::NumericVector average_precision_columns(const Rcpp::NumericVector& predict
 // Share of events among the highest-scored `share` of the rows (by weight) over their
 // share among all; the run of tied scores that the cut falls into counts in part.
 // [[Rcpp::export]]
-Rcpp::NumericVector lift_columns(const Rcpp::NumericVector& prediction, int the_class, int classes,
-                                 const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, double share) {
-  return score_columns(prediction, the_class, classes, event, weights, [share](const std::vector<Run>& runs) {
+Rcpp::NumericVector lift_columns(
+    const Rcpp::NumericVector& prediction, int the_class, int classes,
+    const Rcpp::LogicalVector& event, const Rcpp::NumericVector& weights, double share) {
+  return score_columns(prediction, the_class, classes, event, weights, [share](const Runs& runs) {
     const Run total = total_of(runs);
     if (total.event <= 0.0) return NA_REAL;
     double room = share * total.all, found = 0.0;

@@ -2,7 +2,7 @@
 # ends with status 1 if anything is.
 
 files <- list.files(
-  c("R", "tests", "vignettes", "inst", "exec", "tools", "data-raw"), "[.](R|Rmd)$",
+  c("R", "tests", "vignettes", "inst", "exec", "tools", "data-raw", "bench"), "[.](R|Rmd)$",
   recursive = TRUE, full.names = TRUE
 )
 found <- parallel::mclapply(files, lintr::lint,

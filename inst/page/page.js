@@ -1,5 +1,6 @@
-// The part of a page that can be looked at closely: one table of settings and two charts that know
-// of one another. `echarts` draws the charts, `Tabulator` the table; nothing is loaded from anywhere.
+// The part of a page that can be looked at closely: one table of settings and two charts that
+// know of one another. `echarts` draws the charts, `Tabulator` the table; nothing is loaded from
+// anywhere.
 "use strict";
 
 const shapes = ["circle", "triangle", "rect", "diamond", "roundRect", "pin", "arrow", "circle"];

@@ -62,7 +62,8 @@ function timeLeft(before, found) {
   if (!began) began = {time: now, done: p.done};
   if (p.done <= began.done) return "";
   const left = (p.all - p.done) * (now - began.time) / (p.done - began.done);
-  return "; about " + (left < 90 ? Math.ceil(left) + " s" : Math.ceil(left / 60) + " min") + " left";
+  const rough = left < 90 ? Math.ceil(left) + " s" : Math.ceil(left / 60) + " min";
+  return "; about " + rough + " left";
 }
 
 // Choices ----------------------------------------------------------------------------------------
@@ -82,7 +83,8 @@ async function choose() {
   const found = await get("choice", {
     rule: rule, margin: takes ? margin() : "", metric: asked.metric
   });
-  at("view-choice").textContent = found.error || found.name + ": " + found.mean + ". " + found.reason;
+  const said = found.name + ": " + found.mean + ". " + found.reason;
+  at("view-choice").textContent = found.error || said;
   at("choice-code").textContent = found.error ? "" : found.code + "\n\n" + found.plan;
 }
 

@@ -41,7 +41,8 @@ needs <- function(...) for (package in c(...)) skip_if_not_installed(package)
 family_data <- function(kind, n = 120) {
   table <- toy(n)
   y <- switch(kind,
-    number = , quantiles = table$number, count = round(exp(table$number / 2)), positive = exp(table$number / 2),
+    number = , quantiles = table$number, count = round(exp(table$number / 2)),
+    positive = exp(table$number / 2),
     two_class = factor(table$two, c("no", "yes")), factor(table$three, c("low", "mid", "high"))
   )
   list(

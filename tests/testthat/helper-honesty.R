@@ -171,7 +171,9 @@ honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000, outer
   job <- do.call(brief, c(
     list(table, "y"), if (classes) list(event = "yes"), if (kind == "groups") list(group = "g")
   ))
-  metric <- c(noise = "auc", signal = "log_loss", imbalance = "auc", tails = "rmse", groups = "rmse")
+  metric <- c(
+    noise = "auc", signal = "log_loss", imbalance = "auc", tails = "rmse", groups = "rmse"
+  )
   rivals <- candidates(
     penalised = fam_penalised(
       penalty = from_to(1e-3, 1, spacing = "log", points = 20), lasso_share = among(0, 0.5, 1)
@@ -192,7 +194,9 @@ honest_covers <- function(seed, kind, splits, rule, n = 104, fresh = 8000, outer
     log_loss = -mean(log(ifelse(yes, found$p_yes, 1 - found$p_yes))),
     rmse = sqrt(mean((truth$y - found$value)^2))
   )
-  at <- if (is.null(outer)) honest_score(choice) else {
+  at <- if (is.null(outer)) {
+    honest_score(choice)
+  } else {
     nested <- assess_selection(cmp, outer = outer, rule = rule, workers = 1, quiet = TRUE)
     utils::tail(optimism(cmp, nested = nested, draws = 20), 1)
   }

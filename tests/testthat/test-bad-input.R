@@ -102,7 +102,8 @@ bad_input <- list(
     "kw_error_table", "'a' is a data frame of 3 columns.*do.call\\(data.frame"
   ),
   "codes with labels" = list(
-    quote(brief(within(small, `a b` <- labelled), "y")), "kw_error_table",
+    quote(brief(data.frame(y = small$y, `a b` = labelled, check.names = FALSE), "y")),
+    "kw_error_table",
     "'a b' has codes with labels: 'kiln', 'pot'.*as_factor\\(table\\$`a b`\\)"
   ),
   "no rows" = list(quote(brief(small[0, ], "y")), "kw_error_table", "no rows"),

@@ -22,10 +22,11 @@ test_that("every split is scored under weights that it had no part in", {
   # of two members the least squared error can be found along a line
   share_without <- function(split) {
     others <- setdiff(which(vapply(plan$splits, `[[`, 1, "rep") == plan$splits[[split]]$rep), split)
-    error <- function(share) sum(vapply(others, function(s) {
+    error_of <- function(share, s) {
       p <- share * predicted("penalised", s) + (1 - share) * predicted("tree", s)
       sum((truth(s) - p)^2)
-    }, 1))
+    }
+    error <- function(share) sum(vapply(others, error_of, 1, share = share))
     optimize(error, c(0, 1), tol = 1e-10)$minimum
   }
   loss <- vapply(seq_along(plan$splits), function(split) {
@@ -81,7 +82,8 @@ test_that("a blend refits, predicts, travels, explains and leaves as a script", 
   expect_equal(found$p_yes, predict(model, demo_pots())$p_yes, tolerance = 1e-10)
   importance <- column_importance(choice, times = 1)
   expect_setequal(importance$column, names(model$schema))
-  expect_match(capture.output(print(model)), "0.50 penalised + 0.50 tree", fixed = TRUE, all = FALSE)
+  printed <- capture.output(print(model))
+  expect_match(printed, "0.50 penalised + 0.50 tree", fixed = TRUE, all = FALSE)
 })
 
 test_that("numbers, many classes, weights and draws are blended too", {

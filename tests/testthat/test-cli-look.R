@@ -61,7 +61,8 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   expect_match(command("preview", plan)$err, "rows 3, 8.*rows_without_outcome: leave_out")
   writeLines(lines, plan)
   expect_false("twin" %in% names(read$brief$schema))
-  expect_match(command("draft", table, "--outcome", "two", "--out", plan)$err, "exists", all = FALSE)
+  again <- command("draft", table, "--outcome", "two", "--out", plan)
+  expect_match(again$err, "exists", all = FALSE)
 
   cmp <- quiet_run(read$brief, candidates(tree = fam_tree()), splits = split_kfold(5), seed = 1)
   model <- fit_final(select_final(cmp))

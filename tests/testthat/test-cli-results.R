@@ -142,7 +142,7 @@ test_that("output that cannot be written ends with an error; a reader that has l
   expect_identical(run("| true"), 0L)
 })
 
-test_that("set-aside rows that cannot be scored are said, also after a run that ended by its minutes", {
+test_that("set-aside rows that cannot be scored are said, also where its minutes ended a run", {
   cmp <- quiet_run(set_aside(toy_brief(), 0.2, seed = 1), candidates(t = fam_tree()),
     splits = split_kfold(3), seed = 1)
   local_stand_in("score_set_aside", function(...) kw("stop_kw")("set_aside", "It broke."))

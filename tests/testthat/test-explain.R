@@ -86,7 +86,8 @@ test_that("columns that repeat one another can be shuffled together", {
   expect_length(column_importance(choice, times = 1, within = TRUE)$column, 8)
   named <- column_importance(made$choice, times = 2, columns = list(both = c("x1", "x2"), "x4"))
   expect_setequal(named$column, c("both", "x4"))
-  expect_error(column_importance(made$choice, together = 2), "together", class = "kw_error_argument")
+  expect_error(column_importance(made$choice, together = 2), "together",
+    class = "kw_error_argument")
   expect_error(column_importance(made$choice, columns = list(c("x1", "x9"))), "x9")
   expect_error(column_importance(made$choice, together = 0.5, within = TRUE), "single columns",
     class = "kw_error_argument"

@@ -206,8 +206,8 @@ test_that("rows of one group are alike: whole groups say what differs by chance"
     withr::local_seed(seed)
     group <- rep(1:30, each = 10)
     table <- data.frame(
-      g = paste("g", group), number = rnorm(30)[group], level = sample(letters[1:3], 30, TRUE)[group],
-      own = rnorm(300), y = rnorm(300)
+      g = paste("g", group), number = rnorm(30)[group],
+      level = sample(letters[1:3], 30, TRUE)[group], own = rnorm(300), y = rnorm(300)
     )
     found <- compare_set_aside(set_aside(brief(table, "y", group = "g"), share = 0.25, seed = seed))
     found$p_value[match(c("number", "level", "own"), found$column)]

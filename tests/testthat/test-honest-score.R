@@ -2,7 +2,8 @@
 
 pair_of_numbers <- function(...) {
   quiet_run(toy_brief("number", toy(120)), candidates(
-    tree = fam_tree(pruning = from_to(0.001, 0.1, spacing = "log", points = 12)), base = fam_baseline()
+    tree = fam_tree(pruning = from_to(0.001, 0.1, spacing = "log", points = 12)),
+    base = fam_baseline()
   ), ..., metrics = "rmse", seed = 5)
 }
 
@@ -38,7 +39,9 @@ test_that("what was picked from many on noise is corrected by about what it is t
   found <- lapply(1:12, function(seed) {
     set.seed(seed)
     cmp <- quiet_run(brief(hard_table("noise", 200), "y", event = "yes"), candidates(
-      t = fam_tree(pruning = from_to(1e-3, 0.1, spacing = "log", points = 20), min_leaf = among(2, 9))
+      t = fam_tree(
+        pruning = from_to(1e-3, 0.1, spacing = "log", points = 20), min_leaf = among(2, 9)
+      )
     ), splits = split_kfold(10), metrics = "auc", seed = seed, workers = 1)
     honest_score(select_final(cmp, "best_mean"))
   })
@@ -121,6 +124,7 @@ test_that("what a rule gives away is had on splits that it did not choose by", {
   apart <- table$mean[table$candidate == "base"] - table$mean[1]
   expect_equal(cost[["within"]], apart, tolerance = 0.25)
   expect_identical(rules, explain_choice(choice, margin = 100))
-  alone <- quiet_run(toy_brief("number"), candidates(base = fam_baseline()), splits = split_kfold(3))
+  base <- candidates(base = fam_baseline())
+  alone <- quiet_run(toy_brief("number"), base, splits = split_kfold(3))
   expect_true(all(is.na(explain_choice(select_final(alone))$cost)))
 })

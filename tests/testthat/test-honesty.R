@@ -5,12 +5,13 @@
 too_often <- function(rate, nominal, runs) rate > nominal + 4 * sqrt(nominal * (1 - nominal) / runs)
 
 test_that("alike candidates are called different about as seldom as the level says", {
-  rate <- mean(simulate(15, function(s) {
+  runs <- if (in_full()) 30 else 6
+  rate <- mean(simulate(runs, function(s) {
     alike_called_different(s, split_kfold(10, repeats = 2), n = 40)
   }))
-  expect_false(too_often(rate, 0.05, 15))
-  rate <- mean(simulate(15, function(s) alike_called_different(s, split_leave_row(), n = 30)))
-  expect_false(too_often(rate, 0.05, 15))
+  expect_false(too_often(rate, 0.05, runs))
+  rate <- mean(simulate(runs, function(s) alike_called_different(s, split_leave_row(), n = 30)))
+  expect_false(too_often(rate, 0.05, runs))
 })
 
 test_that("pooled differences are judged by the jackknife of the paired difference", {
@@ -36,8 +37,9 @@ test_that("pooled differences are judged by the jackknife of the paired differen
 
 test_that("a threshold chosen on noise scores as noise under draws that share rows", {
   for (splits in list(split_bootstrap(8), split_holdout(0.3, 8))) {
-    found <- simulate(16, function(s) threshold_on_noise(s, splits))
-    expect_lt(mean(found), 0.5 + 3.5 * sd(found) / sqrt(16))
+    runs <- if (in_full()) 30 else 8
+    found <- simulate(runs, function(s) threshold_on_noise(s, splits))
+    expect_lt(mean(found), 0.5 + 3.5 * sd(found) / sqrt(runs))
   }
 })
 
@@ -113,7 +115,8 @@ test_that("whole groups are dealt so that no fold lacks a class that can be spre
 })
 
 test_that("no fold is empty, however few and unlike the groups are", {
-  smallest <- vapply(1:60, function(seed) withr::with_seed(seed, {
+  smallest <- vapply(1:60, function(seed) {
+    withr::local_seed(seed)
     groups <- sample(2:12, 1)
     folds <- 1 + sample.int(groups - 1, 1)
     group <- rep(seq_len(groups), sample(1:20, groups, TRUE))
@@ -124,7 +127,7 @@ test_that("no fold is empty, however few and unlike the groups are", {
     held_out <- lapply(plan$splits, `[[`, "validation")
     expect_identical(sort(unlist(held_out)), seq_along(group))
     min(lengths(held_out))
-  }), 1L)
+  }, 1L)
   expect_gt(min(smallest), 0L)
 })
 

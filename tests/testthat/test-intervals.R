@@ -66,7 +66,8 @@ test_that("they hold about as many fresh rows as they say, also of new groups", 
     set.seed(seed)
     made <- function(groups) {
       g <- rep(seq_len(groups), each = 6)
-      data.frame(g = paste0("g", g), x = rnorm(6 * groups), e = rnorm(groups)[g] + rnorm(6 * groups))
+      own <- data.frame(g = paste0("g", g), x = rnorm(6 * groups))
+      cbind(own, e = rnorm(groups)[g] + rnorm(6 * groups))
     }
     table <- made(20)
     table$y <- table$x + table$e

@@ -205,9 +205,11 @@ test_that("answers of workers are checked in full", {
   good <- kw("timed_unit")(run, 1L, 1:2)
   wrong <- function(change, answer = good) kw("wrong_answer")(change(answer), unit, run)
   expect_null(wrong(identity))
-  set <- function(name, value) function(answer) {
-    answer$ledger[name] <- list(value)
-    answer
+  set <- function(name, value) {
+    function(answer) {
+      answer$ledger[name] <- list(value)
+      answer
+    }
   }
   scores <- good$ledger$validation
   for (change in list(

@@ -243,8 +243,8 @@ test_that("a plan comes back from its journal as it was, with columns of every k
       scaled = pre_scale(columns = !c("x1", x2) & starts_with("x"), by = among("sd", "iqr")),
       fam_tree(pruning = from_to(1e-4, 0.1, "log"))
     )
-  ), splits = split_bootstrap(3, score = "632plus"), search = list(b = search_grid(), search_random(4)),
-  metrics = "mae", seed = 12)
+  ), splits = split_bootstrap(3, score = "632plus"),
+  search = list(b = search_grid(), search_random(4)), metrics = "mae", seed = 12)
   written <- kw("plan_as_text")(plan)
   expect_length(written$own, 0)
   file <- journal_file()

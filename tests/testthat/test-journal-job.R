@@ -95,9 +95,11 @@ changed_calls <- function() {
     base$candidates <- make
     base
   }
-  tree <- function(...) with_candidates(function() {
-    candidates(tree = pipeline(pre_missing(), ..., fam_tree(pruning = among(0.001, 0.1))))
-  })
+  tree <- function(...) {
+    with_candidates(function() {
+      candidates(tree = pipeline(pre_missing(), ..., fam_tree(pruning = among(0.001, 0.1))))
+    })
+  }
   list(
     nothing = base,
     ignore = change(brief = list(ignore = c(base$brief$ignore, "leak"))),

@@ -52,7 +52,9 @@ test_that("a journal of part of the fits is completed, by workers too", {
 test_that("repeats that deal few rows alike are splits of their own, in a journal too", {
   few <- plan_comparison(
     toy_brief("number", toy(6)),
-    candidates(b = fam_baseline(), f = pipeline(pre_drop(columns = "colour"), fam_forest(trees = 5))),
+    candidates(
+      b = fam_baseline(), f = pipeline(pre_drop(columns = "colour"), fam_forest(trees = 5))
+    ),
     splits = split_kfold(3, repeats = 8), metrics = "rmse", seed = 1
   )
   held_out <- lapply(few$splits, `[[`, "validation")
@@ -223,7 +225,7 @@ test_that("killed at random moments and resumed ends as if nothing had happened"
     "suppressMessages(library(kilnwright)); plan <- readRDS('%s'); file.create('%s'); ",
     "run_comparison(plan, journal = '%s', workers = 1, quiet = TRUE)"
   ), plan_file, begun, file)
-  moments <- withr::with_seed(5, runif(6, 0, 0.7))
+  moments <- withr::with_seed(5, runif(if (in_full()) 12 else 4, 0, 0.7))
   kept <- 0
   for (moment in moments) {
     unlink(begun)

@@ -18,30 +18,36 @@ is_face <- function(file) rooms[room_of(file)] %in% face
 layer_breaches <- function(sources) {
   sources <- sources[!is.na(room_of(names(sources)))]
   parsed <- lapply(sources, function(lines) parse(text = lines, keep.source = TRUE))
+  home <- homes_of(parsed)
+  unlist(lapply(names(parsed), function(file) {
+    lapply(seq_along(parsed[[file]]), function(i) {
+      text <- as.character(attr(parsed[[file]], "srcref")[[i]])
+      if (!any(grepl("# layer-ok: .", text))) breaches_of(parsed[[file]][[i]], file, home)
+    })
+  }))
+}
+
+# In which file every name is defined.
+homes_of <- function(parsed) {
   home <- new.env()
   for (file in names(parsed)) for (expr in parsed[[file]]) {
     if (is.call(expr) && as.character(expr[[1]])[1] == "<-") {
       home[[as.character(expr[[2]])[1]]] <- file
     }
   }
-  breaches <- character()
-  for (file in names(parsed)) for (i in seq_along(parsed[[file]])) {
-    text <- as.character(attr(parsed[[file]], "srcref")[[i]])
-    if (any(grepl("# layer-ok: .", text))) next
-    used <- names_used(parsed[[file]][[i]], function(name) {
-      !is.null(home[[name]]) && room_of(home[[name]]) > room_of(file)
-    })
-    for (name in used$names) {
-      breaches <- c(breaches, paste(file, "calls", name, "of", home[[name]]))
-    }
-    if (!is_face(file)) {
-      shown <- intersect(used$packages, interface_packages)
-      if (length(shown) > 0) breaches <- c(breaches, paste(file, "uses", shown))
-      drawn <- grep("^(cli_|cat_|rule|boxx|spark)", used$cli, value = TRUE)
-      if (length(drawn) > 0) breaches <- c(breaches, paste(file, "uses cli::", drawn))
-    }
-  }
-  breaches
+  home
+}
+
+breaches_of <- function(expr, file, home) {
+  used <- names_used(expr, function(name) {
+    !is.null(home[[name]]) && room_of(home[[name]]) > room_of(file)
+  })
+  later <- as.character(used$names)
+  calls <- sprintf("%s calls %s of %s", file, later, unlist(mget(later, home)))
+  if (is_face(file)) return(calls)
+  shown <- intersect(used$packages, interface_packages)
+  drawn <- grep("^(cli_|cat_|rule|boxx|spark)", used$cli, value = TRUE)
+  c(calls, sprintf("%s uses %s", file, shown), sprintf("%s uses cli::%s", file, drawn))
 }
 
 # Names of functions of later rooms, for which `above(name)` is TRUE; packages; what is used of cli.
@@ -145,7 +151,8 @@ test_that("the core runs with no interface package loaded", {
 
 test_that("whatever could run code or remove files has its reason beside it", {
   calls <- "(^|[^_.a-zA-Z])(unserialize|readRDS|eval|parse|str2lang|system2?|file[.]copy|unlink)\\("
-  bare <- unlist(lapply(list.files(file.path(source_folder(), "R"), full.names = TRUE), function(f) {
+  sources <- list.files(file.path(source_folder(), "R"), full.names = TRUE)
+  bare <- unlist(lapply(sources, function(f) {
     lines <- readLines(f)
     hits <- which(grepl(calls, lines) & !grepl("^ *#", lines))
     reasoned <- vapply(hits, function(at) {

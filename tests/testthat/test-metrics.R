@@ -16,7 +16,10 @@ plain_two <- list(
   },
   mcc = function(y, p, w) {
     c <- p > 0.5
-    tp <- sum(w[y & c]); tn <- sum(w[!y & !c]); fp <- sum(w[!y & c]); fn <- sum(w[y & !c])
+    tp <- sum(w[y & c])
+    tn <- sum(w[!y & !c])
+    fp <- sum(w[!y & c])
+    fn <- sum(w[y & !c])
     (tp * tn - fp * fn) / sqrt((tp + fp) * (tp + fn) * (tn + fp) * (tn + fn))
   },
   kappa = function(y, p, w) {
@@ -109,7 +112,8 @@ plain_many <- list(
       sum(rowSums(t)^2)))
   },
   kappa = function(y, m, w) {
-    t <- xtabs(w ~ factor(y, 1:ncol(m)) + factor(max.col(m, "first"), 1:ncol(m))) / sum(w)
+    classes <- seq_len(ncol(m))
+    t <- xtabs(w ~ factor(y, classes) + factor(max.col(m, "first"), classes)) / sum(w)
     (sum(diag(t)) - sum(rowSums(t) * colSums(t))) / (1 - sum(rowSums(t) * colSums(t)))
   },
   auc = function(y, m, w) {
@@ -140,7 +144,8 @@ plain_number <- list(
   },
   lin_concordance = function(y, p, w) {
     w <- w / sum(w)
-    my <- sum(w * y); mp <- sum(w * p)
+    my <- sum(w * y)
+    mp <- sum(w * p)
     2 * sum(w * (y - my) * (p - mp)) / (sum(w * (y - my)^2) + sum(w * (p - mp)^2) + (my - mp)^2)
   }
 )
@@ -264,7 +269,7 @@ test_that("AUC and average precision in C++ give NA for a missing score", {
 })
 
 test_that(
-  "the order of any doubles is found: both zeros, infinities, the smallest, the last bit, hundreds of ties",
+  "the order of any doubles is found: zeros, infinities, the smallest, the last bit, many ties",
   {
     odd <- c(-Inf, -1e308, -5e-324, -0, 0, 5e-324, 1e-300, 1, 1 + 2^-52 * 1:40, Inf)
     for (n in c(200, 2000)) {

@@ -4,7 +4,9 @@ test_that("further metrics give what they would have given from the start", {
   table <- toy(120)
   plan <- function(metrics, ...) {
     plan_comparison(brief(table[c("x1", "x2", "two")], "two", event = "yes"),
-      candidates(b = fam_baseline(), t = fam_tree(pruning = among(0.001, 0.1), min_leaf = among(3, 9))),
+      candidates(
+        b = fam_baseline(), t = fam_tree(pruning = among(0.001, 0.1), min_leaf = among(3, 9))
+      ),
       splits = split_kfold(4), metrics = metrics, seed = 2, ...
     )
   }

@@ -266,7 +266,8 @@ test_that("columns are read as what they are said to be, in R, plan files, model
   expect_identical(job$table$fired, as.Date(table$fired, "%d/%m/%Y"))
   expect_error(say(codes = NULL), "'wall' cannot be read as numbers: 'thick'.*\n.*row 5",
     class = "kw_error_brief")
-  expect_error(say(list(fired = "%Y-%m-%d")), "dates of the form %Y-%m-%d", class = "kw_error_brief")
+  expect_error(say(list(fired = "%Y-%m-%d")), "dates of the form %Y-%m-%d",
+    class = "kw_error_brief")
   expect_error(say(list(fired = "day first")), "read_as", class = "kw_error_argument")
   expect_error(say(list(foot = "number")), "'foot'", class = "kw_error_brief")
   found <- inspect_data(brief(read_data("table.csv"), "y"))
@@ -344,8 +345,8 @@ test_that("numbers with units are found, and are what they are everywhere once t
   cells$wall[3:4] <- c("-999 kg/m2", "unknown")
   utils::write.csv(cells, "table.csv", row.names = FALSE)
   table <- read_data("table.csv")
-  expect_error(brief(table, "price"), "numbers written as text, such as '[$].*read_as = list\\(price",
-    class = "kw_error_brief")
+  expect_error(brief(table, "price"),
+    "numbers written as text, such as '[$].*read_as = list\\(price", class = "kw_error_brief")
   repeated <- table[rep(1:10, 6), ]
   repeated$digit <- rep(as.character(0:9), 6)
   expect_identical(brief(repeated, "digit")$kind, "many_class")

@@ -109,6 +109,7 @@ test_that("rows without outcome can be left out: all is as for a table that neve
   expect_match(readLines("card.md"), "9 rows without outcome left out", all = FALSE)
   again <- repeat_model(model, "table.csv", quiet = TRUE)
   expect_true(all(again$same))
+  local_no_pictures()
   write_report(model, "report.html")
   expect_match(page_text("report.html"), "9 rows without outcome left out")
   write_script(model, "final.R", data = "table.csv", new_data = "table.csv")

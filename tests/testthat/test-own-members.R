@@ -2,7 +2,9 @@
 
 own_run <- function(predict, metrics = "log_loss", ...) {
   family <- define_family("odd", "two_class",
-    fit = function(x, y, weights, settings, seed, threads) list(mean(as.integer(y) == 2), levels(y)),
+    fit = function(x, y, weights, settings, seed, threads) {
+      list(mean(as.integer(y) == 2), levels(y))
+    },
     predict = predict
   )
   quiet_run(

@@ -90,11 +90,14 @@ test_that("settings are sorted, searched, filtered, marked and hovered over in a
 
   # where a search went: the later a setting was proposed, the darker
   page$point(".look-when", press = TRUE)
-  drawn <- page$do("return look.scores.getOption().series[0].data.map(d =>
-    [look.state.facts.settings.proposed[d.row], d.itemStyle.opacity, look.state.marked.has(d.row)])")
+  drawn <- page$do("
+    const {facts, marked} = look.state;
+    return look.scores.getOption().series[0].data.map(d =>
+      [facts.settings.proposed[d.row], d.itemStyle.opacity, marked.has(d.row)])")
   drawn <- Filter(function(d) !d[[3]], drawn)
   order <- order(vapply(drawn, function(d) as.numeric(d[[1]]), 0))
-  expect_false(is.unsorted(vapply(drawn, function(d) as.numeric(d[[2]]), 0)[order], strictly = TRUE))
+  shades <- vapply(drawn, function(d) as.numeric(d[[2]]), 0)
+  expect_false(is.unsorted(shades[order], strictly = TRUE))
   expect_length(page$log("browser"), 0)
   expect_identical(asked_elsewhere(page, address), character())
 })
@@ -138,7 +141,7 @@ test_that("one setting, one split and nothing ranked make a page as well", {
   expect_length(again$splits, 1)
 })
 
-test_that("of very many settings a page has the best, the chosen, and every so many of the others", {
+test_that("of very many settings a page has the best, the chosen, and some of the others", {
   cmp <- quiet_run(toy_brief("number"), candidates(line = fam_penalised(
     penalty = from_to(1e-4, 10, "log", points = 400)
   )), splits = split_kfold(3), seed = 2, workers = 1)

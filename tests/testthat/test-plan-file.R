@@ -140,12 +140,16 @@ test_that("rules in text are worked out without evaluating code", {
 
 test_that("a table beside the plan file is found from anywhere", {
   folder <- withr::local_tempdir()
-  file.copy(system.file("extdata", c("pots.csv.gz", "pots-plan.yml"), package = "kilnwright"), folder)
+  shipped <- c("pots.csv.gz", "pots-plan.yml")
+  file.copy(system.file("extdata", shipped, package = "kilnwright"), folder)
   withr::with_dir("/", expect_s3_class(read_plan(file.path(folder, "pots-plan.yml")), "kw_plan"))
 })
 
 test_that("every plan file that comes with the package can be read and planned", {
   files <- list.files(system.file("extdata", package = "kilnwright"), "[.]yml$", full.names = TRUE)
   expect_gte(length(files), 2L)
-  for (file in files) expect_s3_class(kw("plan_from_file")(file, NULL, absent = function(...) NULL), "kw_plan")
+  for (file in files) {
+    plan <- kw("plan_from_file")(file, NULL, absent = function(...) NULL)
+    expect_s3_class(plan, "kw_plan")
+  }
 })

@@ -5,7 +5,8 @@ plan_with <- function(..., env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   data.table::fwrite(toy(60)[c("x1", "x2", "colour", "number")], file.path(folder, "toy.csv"))
   lines <- c(
-    "brief: {table: toy.csv, outcome: number}", "candidates: {tree: {tree: {pruning: [0.01, 0.1]}}}",
+    "brief: {table: toy.csv, outcome: number}",
+    "candidates: {tree: {tree: {pruning: [0.01, 0.1]}}}",
     "splits: {kfold: {k: 3}}", "metrics: [rmse]", "seed: 1"
   )
   new <- c(...)

@@ -37,7 +37,7 @@ test_that("tables fit the width, name what they leave out, and stay tibbles", {
   expect_match(paste(narrow, collapse = " "), "Not shown: .*P\\(.*as_tibble\\(\\) has all")
 })
 
-test_that("numbers are rounded to their uncertainty, settings are in words, rows can be asked for", {
+test_that("numbers are rounded to their uncertainty, settings in words, rows can be asked for", {
   cmp <- compared()
   scores <- scores_by_split(cmp, "auc")
   shown <- printed(scores, n = 3)
@@ -69,7 +69,7 @@ test_that("hostile and long names stay on their line, shortened before they are 
   expect_match(paste(shown, collapse = " "), "fewer than 5 splits nothing can be said")
 })
 
-test_that("a hyperparameter without effect in the settings that are shown is left out of their words", {
+test_that("a hyperparameter without effect in what is shown is left out of the words", {
   cmp <- quiet_run(toy_brief(), candidates(s = fam_support_vectors(
     kernel = among("linear", "radial"), cost = among(0.1, 1), width = among(1, 3)
   )), splits = split_kfold(3), metrics = "log_loss", seed = 1)

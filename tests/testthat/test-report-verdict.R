@@ -49,7 +49,8 @@ test_that("the figure has the numbers of choice, honest score, set-aside rows an
   data <- kw("verdict_data")(choice, cmp$plan$metrics$rmse, NULL, 2)
   honest <- honest_score(choice)
   expect_equal(data$rows$score[1:2], c(choice$mean, honest$score))
-  expect_equal(unlist(data$rows[2, c("low", "high")], use.names = FALSE), c(honest$low, honest$high))
+  interval <- unlist(data$rows[2, c("low", "high")], use.names = FALSE)
+  expect_equal(interval, c(honest$low, honest$high))
   others <- as.character(data$rows$line[-(1:2)])
   expect_length(others, 2L)
   expect_true("base" %in% others)
@@ -79,8 +80,9 @@ test_that("names that are code stay text", {
   expect_lt(at, regexpr("id=\"question\"", page, fixed = TRUE))
 })
 
-test_that("a report fits what it shows once more at most, and not at all if predictions were kept", {
+test_that("a report fits what it shows once at most, and not at all if predictions were kept", {
   skip_if_not_installed("htmltools")
+  local_no_pictures()
   fits <- withr::local_tempfile()
   fam_noted <- define_family("noted", "two_class",
     fit = function(x, y, weights, settings, seed, threads) {
@@ -111,6 +113,7 @@ test_that("what was tried is what was done, also where a search proposed it as i
     near = fam_neighbours(neighbours = among(1:5), weighting = among("equal", "inverse"))
   ), splits = split_kfold(3), search = search_guided(8), seed = 1, workers = 1)
   file <- withr::local_tempfile(fileext = ".html")
+  local_no_pictures()
   write_report(cmp, file)
   page <- paste(readLines(file, warn = FALSE), collapse = "\n")
   part <- strsplit(sub(".*<section id=\"tried\">", "", page), "</section>", fixed = TRUE)[[1]][1]

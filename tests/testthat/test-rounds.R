@@ -159,7 +159,8 @@ test_that("a limit of settings comes back from the journal as it was, and can be
 test_that("a journal can be extended, and holds the whole then", {
   table <- toy(90)[c("x1", "x2", "number")]
   job <- brief(table, "number")
-  plan <- plan_comparison(job, candidates(b = fam_baseline(), t = fam_tree(pruning = among(0, 0.1))),
+  plan <- plan_comparison(
+    job, candidates(b = fam_baseline(), t = fam_tree(pruning = among(0, 0.1))),
     splits = split_kfold(3), metrics = "rmse", seed = 4
   )
   more <- candidates(p = pipeline(pre_scale(), fam_penalised(penalty = among(0.01, 0.1))))

@@ -42,7 +42,10 @@ screened_by_hand <- function(full, screen, fit, splits) {
     worse[best] <- FALSE
     # the baseline was scored in full before
     worse[1] <- FALSE
-    for (f in unique(fit[known])) if (!all(worse[known & fit == f])) worse[known & fit == f] <- FALSE
+    for (f in unique(fit[known])) {
+      its <- known & fit == f
+      if (!all(worse[its])) worse[its] <- FALSE
+    }
     gone[worse] <- seen
     alive <- alive & !worse
     seen <- seen + max(1, seen %/% 3)
@@ -154,8 +157,8 @@ test_that("screen_rows() keeps the better part by scores on a share of the rows"
   }, 1)
   whose <- work$fits$candidate
   staying <- order(-by_fit)[seq_len(max(2, ceiling(0.3 * length(by_fit))))]
-  staying <- union(staying, vapply(1:3, function(i) which(whose == i)[which.max(by_fit[whose == i])],
-    1L))
+  best_of <- function(i) which(whose == i)[which.max(by_fit[whose == i])]
+  staying <- union(staying, vapply(1:3, best_of, 1L))
   expect_setequal(
     unique(work$settings$fit[cmp$results$dropped$at]), setdiff(seq_along(by_fit), staying)
   )

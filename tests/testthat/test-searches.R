@@ -273,7 +273,9 @@ test_that("what made no difference among some values is tried with the others al
     kw("likely_twin")(data.frame(a = a, b = b), known)
   }
   # 2, 5 and 12 were alike with another b; of 30 nothing is known
-  expect_identical(c(twin(5, 1), twin(12, 1), twin(30, 1), twin(30, 0)), c(TRUE, TRUE, FALSE, FALSE))
+  expect_identical(
+    c(twin(5, 1), twin(12, 1), twin(30, 1), twin(30, 0)), c(TRUE, TRUE, FALSE, FALSE)
+  )
 })
 
 test_that("evolution moves ordered values to others, mostly near ones", {
@@ -290,7 +292,8 @@ test_that("evolution moves ordered values to others, mostly near ones", {
 test_that("values are worth what the scores with them are above their candidate's mean", {
   rivals <- candidates(
     one = hill_family("one")(a = among(1, 2, 3), b = from_to(0, 1)),
-    other = hill_family("other")(a = among(1, 2, 3)), unlike = hill_family("unlike")(a = among(1, 2))
+    other = hill_family("other")(a = among(1, 2, 3)),
+    unlike = hill_family("unlike")(a = among(1, 2))
   )
   table <- data.frame(x = 1:20, y = 1:20)
   spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces

@@ -71,7 +71,7 @@ test_that(
   }
 )
 
-test_that("where predictions are scored together, a fit that failed costs no other setting a score", {
+test_that("where predictions are scored together, a failed fit costs no other setting a score", {
   table <- toy(48)
   table$count <- rep_len(c(1, 3, 2), 48)
   table$rank <- factor(table$three, c("low", "mid", "high"), ordered = TRUE)

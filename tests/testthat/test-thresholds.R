@@ -167,7 +167,8 @@ test_that("costs of each row decide, by hand, and travel into files", {
   by_hand <- vapply(1:4, function(j) {
     cost(cmp$plan$splits[[j]]$validation, predicted[[j]][, 2], 0.5)
   }, 1)
-  expect_equal(standings(cmp)[c("mean", "sd")], tibble::tibble(mean = mean(by_hand), sd = sd(by_hand)))
+  expected <- tibble::tibble(mean = mean(by_hand), sd = sd(by_hand))
+  expect_equal(standings(cmp)[c("mean", "sd")], expected)
   moved <- set_threshold(choice, best = "case_cost")
   rows <- unlist(lapply(cmp$plan$splits, `[[`, "validation"))
   all <- unlist(lapply(predicted, function(p) p[, 2]))
