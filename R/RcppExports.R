@@ -73,6 +73,14 @@ lift_columns <- function(prediction, the_class, classes, event, weights, share) 
     .Call(`_kilnwright_lift_columns`, prediction, the_class, classes, event, weights, share)
 }
 
+grow_forest <- function(x, y, trees, tried, least) {
+    .Call(`_kilnwright_grow_forest`, x, y, trees, tried, least)
+}
+
+forest_leaves <- function(forest, x) {
+    .Call(`_kilnwright_forest_leaves`, forest, x)
+}
+
 set_alarm <- function(seconds) {
     invisible(.Call(`_kilnwright_set_alarm`, seconds))
 }

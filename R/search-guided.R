@@ -58,7 +58,7 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       state$waiting <- is.null(history)
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
         state$theta <- surrogate_lengths(field, history, state$theta, surrogate)
-        promising_points(field, history, min(at_once, state$left), state$theta, surrogate, seed)
+        promising_points(field, history, min(at_once, state$left), state$theta, surrogate)
       })
       state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
       list(round = with_paths(chosen, field, history), state = state)
@@ -288,11 +288,11 @@ surrogate_lengths <- function(field, history, theta, surrogate) {
 
 # The points that promise most, one after the other, those before imagined to be as good as
 # they are expected to be.
-promising_points <- function(field, history, n, theta, surrogate, seed) {
+promising_points <- function(field, history, n, theta, surrogate) {
   seen <- scaled_field(field, history)
   if (is.null(seen)) return(list())
   rivals <- lapply(stats::setNames(nm = names(seen)), function(name) {
-    new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate, seed)
+    new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate)
   })
   rivals <- Filter(Negate(is.null), rivals)
   chosen <- list()
@@ -330,13 +330,13 @@ hardly_known <- function(rivals, chosen) {
 }
 
 # A candidate with its model and the points that could be tried next; NULL where there are none.
-new_rival <- function(space, seen, theta, surrogate, seed) {
+new_rival <- function(space, seen, theta, surrogate) {
   if (length(point_dimensions(space)) == 0L || length(seen$y) == 0L) return(NULL)
   centre <- mean(seen$y)
   y <- seen$y - centre
   forest <- wants_forest(space, surrogate)
   model <- if (forest && length(y) >= 3L) {
-    fit_surrogate_forest(seen$x, y, seen$noise, seed)
+    fit_surrogate_forest(seen$x, y)
   } else {
     fit_process(seen$x, y, seen$noise, theta, steps = 0L)
   }

@@ -138,40 +138,21 @@ predicted_process <- function(mean, left, solved, new, variance, noise) {
 # more moves the means of the leaves that it falls into; the trees stay as they are.
 surrogate_trees <- 60L
 
-fit_surrogate_forest <- function(x, y, noise, seed) {
-  names <- paste0("x", seq_len(ncol(x)))
-  colnames(x) <- names
-  fit <- ranger::ranger(
-    x = x, y = y, num.trees = surrogate_trees, min.node.size = 3,
-    mtry = max(1, ceiling(ncol(x) * 5 / 6)), seed = seed, num.threads = 1
-  )
-  ask <- function(new, ...) {
-    colnames(new) <- names
-    found <- stats::predict(fit, data = new, ..., num.threads = 1)$predictions
-    matrix(found, nrow(new))
-  }
-  leaves_of <- function(new) ask(new, type = "terminalNodes") + 1
-  leaves <- leaves_of(x)
+fit_surrogate_forest <- function(x, y) {
+  forest <- grow_forest(x, y, surrogate_trees, ceiling(ncol(x) * 5 / 6), least = 3L)
+  leaves_of <- function(new) forest_leaves(forest, new)
   # every leaf has rows that its tree learned from
-  values <- sizes <- matrix(0, max(leaves), surrogate_trees)
-  values[leaf_places(leaves)] <- ask(x, predict.all = TRUE)
-  for (tree in seq_len(surrogate_trees)) {
-    sizes[, tree] <- tabulate(leaves[, tree], nrow(sizes))
-  }
+  sizes <- tabulate(leaves_of(x), length(forest$value))
   list(
     theta = NULL,
     predict = function(new, spread = TRUE) {
       leaves <- leaves_of(new)
-      at <- leaf_places(leaves)
       predicted_forest(
-        matrix(values[at], nrow(new)), matrix(sizes[at], nrow(new)), leaves
+        matrix(forest$value[leaves], nrow(new)), matrix(sizes[leaves], nrow(new)), leaves
       )
     }
   )
 }
-
-# Where leaves stand in a matrix of leaves x trees.
-leaf_places <- function(leaves) cbind(as.vector(leaves), as.vector(col(leaves)))
 
 # `each`: what every tree says of every point, `sizes`: of how many points, `leaves`: where.
 predicted_forest <- function(each, sizes, leaves) {

@@ -83,7 +83,7 @@ clean_settings <- function(space, settings) {
   why[out] <- "ruled out by rule_out()"
   kept <- frame_of_rows(settings, is.na(why))
   same <- seq_len(nrow(kept)) > 1L
-  if (any(same) && length(kept) > 0L) same <- duplicated(kept)
+  if (any(same) && length(kept) > 0L) same <- duplicated(group_rows(kept, nrow(kept)))
   gone <- utils::head(which(!is.na(why)), most_listed)
   list(
     settings = frame_of_rows(kept, !same),

@@ -237,6 +237,32 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// grow_forest
+Rcpp::List grow_forest(const Rcpp::NumericMatrix& x, const Rcpp::NumericVector& y, int trees, int tried, int least);
+RcppExport SEXP _kilnwright_grow_forest(SEXP xSEXP, SEXP ySEXP, SEXP treesSEXP, SEXP triedSEXP, SEXP leastSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type x(xSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type y(ySEXP);
+    Rcpp::traits::input_parameter< int >::type trees(treesSEXP);
+    Rcpp::traits::input_parameter< int >::type tried(triedSEXP);
+    Rcpp::traits::input_parameter< int >::type least(leastSEXP);
+    rcpp_result_gen = Rcpp::wrap(grow_forest(x, y, trees, tried, least));
+    return rcpp_result_gen;
+END_RCPP
+}
+// forest_leaves
+Rcpp::IntegerMatrix forest_leaves(const Rcpp::List& forest, const Rcpp::NumericMatrix& x);
+RcppExport SEXP _kilnwright_forest_leaves(SEXP forestSEXP, SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_leaves(forest, x));
+    return rcpp_result_gen;
+END_RCPP
+}
 // set_alarm
 void set_alarm(double seconds);
 RcppExport SEXP _kilnwright_set_alarm(SEXP secondsSEXP) {
@@ -276,6 +302,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 5},
     {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 5},
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
+    {"_kilnwright_grow_forest", (DL_FUNC) &_kilnwright_grow_forest, 5},
+    {"_kilnwright_forest_leaves", (DL_FUNC) &_kilnwright_forest_leaves, 2},
     {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
     {"_kilnwright_return_memory", (DL_FUNC) &_kilnwright_return_memory, 0},
     {NULL, NULL, 0}

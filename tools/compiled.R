@@ -1,6 +1,7 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in more than one of
-# three runs, which are the demo's two and one of very many settings; and those of evolution that
-# it compiles in the guided demo with evolution instead, which goes through them for every setting.
+# three runs, which are the demo's two and one of very many settings; and those of searches that it
+# compiles in the guided demo and in one with evolution instead, which go through them for every
+# setting.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -32,8 +33,10 @@ run <- function(found, ...) {
   if (status != 0L) stop("the run ended with status ", status, ": ", paste(...), call. = FALSE)
 }
 found <- tempfile(fileext = ".txt")
+found_searching <- tempfile(fileext = ".txt")
 run(found, "exec/kilnwright", "demo", "--out", folder, "--replace")
-run(found, "exec/kilnwright", "demo", "--guided", "--out", folder, "--replace")
+run(found_searching, "exec/kilnwright", "demo", "--guided", "--out", folder, "--replace")
+file.append(found, found_searching)
 run(found, "bench/many-settings.R")
 
 file.copy(Sys.glob("inst/extdata/pots*"), folder)
@@ -42,19 +45,18 @@ lines <- readLines(plan)
 changed <- sub("guided: {settings: 30}", "evolve: {settings: 60}", lines, fixed = TRUE)
 stopifnot(!identical(changed, lines))
 writeLines(changed, plan)
-found_evolving <- tempfile(fileext = ".txt")
-run(found_evolving, "exec/kilnwright", "run", plan, "--out", file.path(folder, "evolving"))
+run(found_searching, "exec/kilnwright", "run", plan, "--out", file.path(folder, "evolving"))
 
 functions_in <- function(file) {
   unlist(lapply(parse(file, keep.source = FALSE), function(one) {
     if (is.call(one) && identical(one[[1]], quote(`<-`))) as.character(one[[2]])
   }))
 }
-of_evolution <- unlist(lapply(c("R/search-evolve.R", "R/search-offspring.R"), functions_in))
-evolving <- intersect(readLines(found_evolving), of_evolution)
+of_searches <- unlist(lapply(Sys.glob("R/search-*.R"), functions_in))
+searching <- intersect(readLines(found_searching), of_searches)
 times <- table(readLines(found))
 # in the order of every locale
-names <- sort(union(names(times)[times > 1L], evolving), method = "radix")
+names <- sort(union(names(times)[times > 1L], searching), method = "radix")
 writeLines(c(
   "# What most runs go through, compiled as the package is installed; R compiles the rest by",
   "# itself where it pays. All of it compiled would take much more room and no less time.",

@@ -108,24 +108,75 @@ test_that("the process agrees with its formulas, and its gradient with differenc
   )
 })
 
+# A forest as another package grows it: what each tree says, and the leaf of each row.
+forest_elsewhere <- function(x, y, new) {
+  names <- paste0("x", seq_len(ncol(x)))
+  plain <- ranger::ranger(x = `colnames<-`(x, names), y = y, num.trees = 60, min.node.size = 3,
+    mtry = ncol(x), seed = 1, num.threads = 1)
+  predict(plain, `colnames<-`(new, names), predict.all = TRUE, num.threads = 1)$predictions
+}
+
+test_that("the forest of a search splits where the error falls most, and says what others say", {
+  set.seed(11)
+  x <- cbind(round(runif(80) * 3) / 3, runif(80), sample(0:1, 80, TRUE), runif(80))
+  y <- 2 * x[, 1] + (x[, 2] > 0.4) * (1 + x[, 3]) + rnorm(80, sd = 0.2)
+  grown <- withr::with_seed(7, kw("grow_forest")(x, y, 1L, 4L, 3L))
+  rows <- withr::with_seed(7, floor(runif(80) * 80) + 1)
+  # every node by hand, from the rows that the tree has drawn
+  walk <- function(node, rows) {
+    expect_equal(grown$value[node], mean(y[rows]))
+    at <- grown$feature[node]
+    if (at == 0L) return(length(rows))
+    error <- function(left) {
+      sum((y[rows][left] - mean(y[rows][left]))^2) + sum((y[rows][!left] - mean(y[rows][!left]))^2)
+    }
+    least <- min(unlist(lapply(1:4, function(j) {
+      values <- sort(unique(x[rows, j]))
+      cuts <- utils::head(values, -1) + diff(values) / 2
+      vapply(cuts, function(cut) error(x[rows, j] <= cut), 1)
+    })))
+    left <- x[rows, at] <= grown$cut[node]
+    expect_equal(error(left), least)
+    child <- grown$child[node]
+    c(walk(child, rows[left]), walk(child + 1L, rows[!left]))
+  }
+  leaves <- walk(1L, rows)
+  expect_length(leaves, sum(grown$feature == 0L))
+  expect_identical(grown, withr::with_seed(7, kw("grow_forest")(x, y, 1L, 4L, 3L)))
+  # no split where there is nothing to gain, or no more rows than are asked for
+  expect_identical(kw("grow_forest")(x, rep(1, 80), 2L, 4L, 3L)$feature, c(0L, 0L))
+  expect_identical(kw("grow_forest")(x, y, 1L, 4L, 80L)$feature, 0L)
+  new <- matrix(runif(800), 200)
+  own <- kw("fit_surrogate_forest")(x, y)$predict(new)
+  elsewhere <- forest_elsewhere(x, y, new)
+  expect_gt(stats::cor(own$mean, rowMeans(elsewhere)), 0.97)
+  spread <- sqrt(rowMeans((elsewhere - rowMeans(elsewhere))^2))
+  expect_equal(mean(own$sd), mean(spread), tolerance = 0.2)
+})
+
 test_that("a point imagined in a forest moves the leaves that it falls into, and no others", {
   set.seed(4)
   x <- matrix(runif(120), 60)
   y <- 3 * (x[, 1] > 0.5) + rnorm(60, sd = 0.3)
-  forest <- kw("fit_surrogate_forest")(x, y, rep(0.1, 60), 1)
-  names <- list(NULL, c("x1", "x2"))
-  plain <- ranger::ranger(x = matrix(x, 60, dimnames = names), y = y, num.trees = 60,
-    min.node.size = 3, mtry = 2, seed = 1, num.threads = 1)
-  new <- matrix(runif(200), 100, dimnames = names)
-  ask <- function(...) predict(plain, new, ..., num.threads = 1)$predictions
-  each <- ask(predict.all = TRUE)
+  forest <- withr::with_seed(2, kw("fit_surrogate_forest")(x, y))
+  grown <- withr::with_seed(2, kw("grow_forest")(x, y, 60L, 2L, 3L))
+  new <- matrix(runif(200), 100)
+  leaf_of <- function(row, node) {
+    at <- grown$feature[node]
+    if (at == 0L) return(node)
+    leaf_of(row, grown$child[node] + (row[at] > grown$cut[node]))
+  }
+  leaves_of <- function(rows) {
+    vapply(grown$root, function(root) apply(rows, 1L, leaf_of, node = root), integer(nrow(rows)))
+  }
+  leaves <- leaves_of(new)
+  known <- leaves_of(x)
+  each <- matrix(grown$value[leaves], 100)
   before <- forest$predict(new)
   expect_equal(before$mean, rowMeans(each))
   expect_equal(before$sd, sqrt(rowMeans((each - rowMeans(each))^2)))
   # by hand: one more in every leaf of the point, of as many as the tree has there
   at <- which.max(new[, 1])
-  leaves <- ask(type = "terminalNodes")
-  known <- predict(plain, matrix(x, 60, dimnames = names), type = "terminalNodes")$predictions
   for (tree in 1:60) {
     same <- leaves[, tree] == leaves[at, tree]
     n <- sum(known[, tree] == leaves[at, tree])
