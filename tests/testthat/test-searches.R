@@ -27,6 +27,7 @@ test_that("every search proposes what is in the field, once, and the same whoeve
     evolve = function() search_evolve(10, population = 4, at_once = 3)
   )
   expect_setequal(names(with_arguments), names(kw("exported_members")("search_")))
+  with_arguments$forest <- function() search_guided(10, at_once = 3, surrogate = "forest")
   for (name in names(with_arguments)) {
     plan <- conversation_plan(with_arguments[[name]]())
     file <- journal_file()
@@ -37,7 +38,7 @@ test_that("every search proposes what is in the field, once, and the same whoeve
       expect_identical(checked, settings, info = paste(name, candidate))
     }
     # those that learn from scores
-    if (name %in% c("guided", "evolve")) {
+    if (name %in% c("guided", "forest", "evolve")) {
       expect_identical(proposals_of(quiet_run(plan, workers = 2)), proposals_of(cmp), info = name)
     }
     if (name != "grid") {
