@@ -71,10 +71,11 @@ sensible_within <- function(brief, effort, minutes = NULL) {
 # A pipeline in which nothing varies that has no effect on such an outcome, whatever else is chosen.
 with_effect <- function(pipeline, space) {
   seen <- blank_inactive(space, with_seed(1, random_settings(space, 200L)))
-  for (dimension in space$dimensions) {
-    off <- dimension$address == "family" && all(is.na(seen[[dimension$name]]))
-    if (off) pipeline$family$settings[[dimension$argument]] <- dimension$declared$default
-  }
+  of_family <- Filter(function(dimension) dimension$address == "family", space$dimensions)
+  idle <- Filter(function(dimension) all(is.na(seen[[dimension$name]])), of_family)
+  arguments <- vapply(idle, `[[`, "", "argument")
+  usual <- new_family(pipeline$family$definition, list())$settings
+  pipeline$family$settings[arguments] <- usual[arguments]
   pipeline
 }
 
