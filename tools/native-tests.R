@@ -71,9 +71,26 @@ run_one <- function(seed, kind) {
   sum(!is.na(standings(cmp)$place))
 }
 
+# A search whose forest learns from settings of all kinds.
+searched <- function(seed) {
+  table <- odd_table(seed)
+  field <- candidates(
+    tree = pipeline(optional(pre_outliers()), fam_tree(
+      pruning = from_to(1e-4, 0.1, "log"), min_leaf = among(1, 4, 9), depth = from_to(2, 9)
+    )),
+    base = fam_baseline()
+  )
+  cmp <- suppressWarnings(run_comparison(brief(table, "z", ignore = c("w", "y")), field,
+    splits = split_kfold(3), search = search_guided(16, surrogate = "forest"), seed = seed,
+    quiet = TRUE, workers = 1
+  ))
+  nrow(standings(cmp))
+}
+
 seeds <- if (nzchar(Sys.getenv("KILNWRIGHT_NATIVE_SHORT"))) 2 else 1:8
 for (kind in c("two classes", "many classes", "numbers")) {
   ranked <- vapply(seeds, run_one, 1, kind = kind)
   cat(kind, ": ranked settings", ranked, "\n")
   stopifnot(any(ranked > 0))
 }
+cat("searched : settings", vapply(seeds, searched, 1L), "\n")
