@@ -6,8 +6,8 @@ stamp := build/installed
 sources := DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp src/*.h src/Makevars inst/extdata/* inst/script/* inst/page/* exec/*)
 
 
-.PHONY: demo test test-long test-faults check verify lint drift spell docs rooms site screenshots bench \
-  coverage check-native release install setup-demo setup-test setup-develop setup-site clean
+.PHONY: demo test test-long test-faults check verify lint drift spell docs rooms site screenshots \
+  bench coverage check-native release install setup-demo setup-test setup-develop setup-site clean
 
 demo: setup-demo $(stamp)
 	$(R) exec/kilnwright demo --out $(DEMO_FOLDER) --replace

@@ -278,8 +278,7 @@ run_plan <- function(plan, file, options) {
   journal <- options$journal %||% file.path(options$out, results_journal)
   if (journal == "none") journal <- NULL
   prepare_results_folder(options$out, options$replace, journal)
-  # reason: the journal of the results that are to be replaced, in their folder
-  if (is.null(options$journal) && options$replace) unlink(journal_files(journal))
+  if (is.null(options$journal) && options$replace) remove_journal(journal)
   on.exit(if (made && length(list.files(options$out, all.files = TRUE, no.. = TRUE)) == 0L) {
     # reason: made by us, and still empty
     unlink(options$out, recursive = TRUE)

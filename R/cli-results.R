@@ -7,8 +7,6 @@ results_marker <- "comparison.json"
 # The page to begin with.
 results_report <- "report.html"
 
-journal_files <- function(file) paste0(file, c("", "-wal", "-shm", "-lock"))
-
 # Before anything is run: the folder is there, can be written, and holds nothing that would be
 # in the way.
 prepare_results_folder <- function(folder, replace, journal = NULL) {

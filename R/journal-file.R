@@ -51,7 +51,7 @@ connect_journal <- function(file) {
 
 # The exclusive lock: a transaction on a file beside the journal that is never ended.
 lock_journal <- function(file) {
-  beside <- paste0(file, "-lock")
+  beside <- lock_file(file)
   con <- tryCatch(for_owner_only(connect_sqlite(beside, write = TRUE)), error = function(e) {
     stop_kw("journal", paste0("The journal ", quoted(file), " cannot be written."),
       where = plain_message(e), remedy = "Give a file in a folder that can be written to."
@@ -80,6 +80,21 @@ unlock_journal <- function(lock) {
   unlink(lock$file)
 }
 
+# A journal and what may lie beside it, also after its process was killed.
+journal_files <- function(file) c(sqlite_files(file), sqlite_files(lock_file(file)))
+
+sqlite_files <- function(file) paste0(file, c("", "-wal", "-shm", "-journal"))
+
+lock_file <- function(journal) paste0(journal, "-lock")
+
+# Refused while another process writes it.
+remove_journal <- function(file) {
+  lock <- lock_journal(file)
+  on.exit(unlock_journal(lock))
+  # reason: the caller was asked to replace it, and nobody else can hold it now
+  unlink(sqlite_files(file))
+}
+
 # Nothing is left of a journal that could not be made whole.
 make_journal <- function(file, plan, facts) {
   con <- NULL
@@ -100,7 +115,7 @@ make_journal <- function(file, plan, facts) {
     error = function(e) {
       if (!is.null(con)) DBI::dbDisconnect(con)
       # reason: made just now, or a file without a table
-      unlink(paste0(file, c("", "-wal", "-shm", "-journal")))
+      unlink(sqlite_files(file))
       stop_kw("journal", paste0("The journal ", quoted(file), " cannot be made."),
         where = plain_message(e),
         remedy = "Make room, or give a file elsewhere. Nothing was fitted."

@@ -4,9 +4,10 @@
 #' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
 #' as a transformation of skewed columns, or a logarithmic scale for an outcome with a long tail, is
 #' a choice by [optional()], [either()] or [among()], from what [inspect_data()] finds;
-#' hyperparameters have their sensible ranges. Of more columns than a family can do with, the best
-#' are kept ([pre_keep_top()]). Fits of each on growing shares of the rows tell what it takes on all
-#' of them: what is too dear for the effort is left out, but never all.
+#' hyperparameters that have an effect on such an outcome have their sensible ranges. Of more
+#' columns than a family can do with, the best are kept ([pre_keep_top()]). Fits of each on growing
+#' shares of the rows tell what it takes on all of them: what is too dear for the effort is left
+#' out, but never all.
 #'
 #' They print as code that can be pasted and edited. Findings that ask for another brief, such as a
 #' column that gives the outcome away, change nothing here: see [apply_remedies()] first.
@@ -52,11 +53,11 @@ sensible_within <- function(brief, effort, minutes = NULL) {
     made$pipelines[[plan$candidate]] <- NULL
   }
   made$pipelines <- Map(with_effect, made$pipelines, plan$spaces[names(made$pipelines)])
-  takes <- pilot_takes(plan)
   several <- min(10L, length(plan$splits))
   dear <- efforts[[effort]]$dear
   # a fifth of the minutes for a setting on as few splits as there may be
   if (!is.null(minutes)) dear <- several * 60 * minutes / (5 * fewest_folds)
+  takes <- pilot_takes(plan, dear / several)
   dearer <- too_dear(takes, several, dear)
   made$pipelines <- made$pipelines[setdiff(names(made$pipelines), names(dearer))]
   left_out <- c(Filter(Negate(is.null), fitting), unable, dearer)
@@ -240,9 +241,10 @@ means_of <- function(columns) {
 }
 
 # Training rows of the first pilot that tells what fits take, and after so many seconds it told
-# enough.
+# enough. Pilots that together took less are made again where they say that a candidate is too dear.
 pilot_rows <- 500
 pilot_enough <- 1
+pilot_again <- 10
 
 # A plan of all candidates, or the error that names one of which no setting can work with so few
 # rows: candidate, why.
@@ -255,15 +257,20 @@ pilot_plan <- function(brief, made) {
   )
 }
 
-# Seconds of a split of every candidate but the baseline.
-pilot_takes <- function(plan) {
+# Seconds of a split of every candidate but the baseline. What takes more than `dear` is timed
+# again, since it may have been the machine that was held up.
+pilot_takes <- function(plan, dear) {
   work <- compile_work(plan$spaces, lapply(plan$spaces, usual_setting))
   run <- new_run(plan, work, working_data(plan$brief), "none", no_limits)
   # a part of the rows may be less than one group
   run$data$target["group"] <- list(NULL)
   real <- setdiff(seq_along(plan$spaces), match("baseline", names(plan$spaces)))
   takes <- without_rng_trace(vapply(real, function(candidate) {
-    fit_takes(run, which(work$fits$candidate == candidate)[1])
+    fit <- which(work$fits$candidate == candidate)[1]
+    started <- seconds_now()
+    takes <- fit_takes(run, fit)
+    again <- takes > dear && seconds_now() - started < pilot_again
+    if (again) min(takes, fit_takes(run, fit)) else takes
   }, numeric(1)))
   stats::setNames(takes, names(plan$spaces)[real])
 }

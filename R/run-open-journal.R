@@ -122,7 +122,7 @@ comparison_from_rows <- function(plan, found, rows, steps, facts) {
 
 # Is a process holding the journal's lock?
 journal_is_written <- function(file) {
-  beside <- paste0(file, "-lock")
+  beside <- lock_file(file)
   if (!file.exists(beside)) return(FALSE)
   con <- DBI::dbConnect(RSQLite::SQLite(), beside, synchronous = NULL)
   on.exit(DBI::dbDisconnect(con))

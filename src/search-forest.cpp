@@ -4,7 +4,6 @@
 
 #include <Rcpp.h>
 #include <algorithm>
-#include <cmath>
 #include <numeric>
 #include <vector>
 
@@ -80,14 +79,15 @@ class Grower {
       const int between = static_cast<int>(middle - rows_.begin());
       const int left = add_node();
       add_node();
-      feature[now.node] = split.feature;
+      feature[now.node] = split.feature + 1;
       cut[now.node] = (by.values[split.at] + by.values[split.next]) / 2.0;
-      child[now.node] = left;
+      child[now.node] = left + 1;
       open.push_back({left, now.from, between});
       open.push_back({left + 1, between, now.to});
     }
   }
 
+  // numbers of nodes and features from 1; a leaf has the feature 0
   std::vector<int> root, feature, child;
   std::vector<double> cut, value;
 
@@ -95,7 +95,7 @@ class Grower {
   static int below(int n) { return std::min(n - 1, static_cast<int>(R::unif_rand() * n)); }
 
   int add_node() {
-    feature.push_back(-1);
+    feature.push_back(0);
     child.push_back(0);
     cut.push_back(0.0);
     value.push_back(0.0);
@@ -177,8 +177,6 @@ Rcpp::List grow_forest(
     const Rcpp::NumericMatrix& x, const Rcpp::NumericVector& y, int trees, int tried, int least) {
   Grower grower(x, y, tried, least);
   for (int tree = 0; tree < trees; ++tree) grower.grow_tree();
-  for (int& feature : grower.feature) ++feature;
-  for (int& child : grower.child) ++child;
   return Rcpp::List::create(
       Rcpp::Named("root") = grower.root, Rcpp::Named("feature") = grower.feature,
       Rcpp::Named("cut") = grower.cut, Rcpp::Named("child") = grower.child,

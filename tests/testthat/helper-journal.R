@@ -14,6 +14,9 @@ count_rows <- function(file) {
   in_journal(file, function(con) DBI::dbGetQuery(con, "SELECT count(*) AS n FROM fits")$n)
 }
 
+# Of a journal that may not be there yet, or be written.
+rows_so_far <- function(file) tryCatch(count_rows(file), error = function(e) 0L)
+
 # `sums`: with checksums that are right again afterwards.
 change_rows <- function(file, statement, sums = FALSE) {
   in_journal(file, function(con) {

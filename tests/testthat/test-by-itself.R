@@ -16,7 +16,14 @@ by_code <- function(made) {
 
 code_of <- function(candidates) kw("candidates_code")(candidates)
 
+# What is too dear is for the machine to say: here nothing is, however slow it is. Pilots are made.
+local_fast_machine <- function(env = parent.frame()) {
+  timed <- kw("timed_unit")
+  local_stand_in("timed_unit", function(...) utils::modifyList(timed(...), list(took = 0.001)), env)
+}
+
 test_that("sensible candidates fit outcome and table, and print as code that makes them again", {
+  local_fast_machine()
   varied <- list()
   for (kind in names(outcomes)) {
     job <- toy_brief(kind, wide_table())
@@ -114,7 +121,23 @@ test_that("no more splits are planned than there is time for a few settings to h
   expect_identical(c(draws(10), draws(0.2), draws(0.01)), c(5, 4, 3))
 })
 
+test_that("a fit that the machine held up once is not taken for dear", {
+  job <- toy_brief("number", toy(150))
+  calls <- c(forest = 0, tree = 0)
+  local_stand_in("timed_unit", function(run, split, fits, ...) {
+    name <- c("baseline", "penalised", "tree", "forest")[run$work$fits$candidate[fits]]
+    if (name %in% names(calls)) calls[name] <<- calls[name] + 1
+    held_up <- name == "forest" && calls["forest"] == 1
+    list(ledger = NULL, took = if (name == "tree" || held_up) 40 else 0.1)
+  })
+  made <- sensible_candidates(job, "quick")
+  expect_identical(names(made$pipelines), c("baseline", "penalised", "forest"))
+  expect_identical(names(attr(made, "left_out")), "tree")
+  expect_identical(calls, c(forest = 2, tree = 2))
+})
+
 test_that("of a table of more columns than a family can do with, the best are kept", {
+  local_fast_machine()
   many <- withr::with_seed(2, as.data.frame(matrix(rnorm(60 * 320), 60)))
   many$y <- many$V7 - many$V11 + rnorm(60) / 4
   made <- sensible_candidates(brief(many, "y"))
@@ -218,6 +241,7 @@ test_that("a plan goes into a plan file and comes back with the same keys", {
 })
 
 test_that("one column and few groups: a plan file, no repeats that are all the same, and a model", {
+  local_fast_machine()
   folder <- withr::local_tempdir()
   table <- withr::with_seed(1, data.frame(
     potter = rep(letters[1:6], each = 12), wheel = rep(c("a", "b", "c"), 24), score = rnorm(72, 60)

@@ -61,6 +61,36 @@ test_that("a journal of another plan in the folder is refused, and replaced when
   expect_identical(open_comparison(file.path(half, "journal.sqlite"))$plan$seed, 2)
 })
 
+test_that("a killed run is gone on with by the same call; one that lives is not replaced", {
+  skip_on_os("windows")
+  folder <- withr::local_tempdir()
+  data.table::fwrite(toy(300), file.path(folder, "toy.csv"))
+  plan <- file.path(folder, "plan.yml")
+  writeLines(c(
+    "brief: {table: toy.csv, outcome: number, ignore: [two, three, batch]}",
+    "candidates: {forest: {forest: {trees: 300, min_node: {from: 1, to: 40, points: 20}}}}",
+    "splits: {kfold: {k: 5}}", "metrics: [rmse]", "search: {grid: {points: 20}}", "seed: 1"
+  ), plan)
+  out <- file.path(folder, "out")
+  journal <- file.path(out, "journal.sqlite")
+  arguments <- c("run", plan, "--out", out, "--workers", "1", "--quiet", "--no-report")
+  run <- start_r(c(exec_file(), arguments))
+  expect_true(eventually(function() rows_so_far(journal) > 0))
+  run$kill()
+  before <- rows_so_far(journal)
+  expect_true(before > 0 && before < 100)
+  lock <- kw("lock_journal")(journal)
+  refused <- do.call(command, as.list(c(arguments, "--replace")))
+  kw("unlock_journal")(lock)
+  expect_identical(refused$status, 1L)
+  expect_match(refused$err, "being written by another process")
+  expect_identical(rows_so_far(journal), before)
+  again <- do.call(command, as.list(arguments))
+  expect_identical(again$status, 0L, info = again$err)
+  expect_identical(rows_so_far(journal), 100L)
+  expect_length(list.files(out, "-lock|-wal|-shm"), 0)
+})
+
 test_that("where results cannot go is said before anything is run", {
   local_quiet_stderr()
   local_stand_in("run_comparison", function(...) stop("it was run"))
@@ -142,7 +172,7 @@ test_that("output that cannot be written ends with an error; a reader that has l
   expect_identical(run("| true"), 0L)
 })
 
-test_that("set-aside rows that cannot be scored are said, also where its minutes ended a run", {
+test_that("set-aside rows that cannot be scored are said, also after a run ended by its minutes", {
   cmp <- quiet_run(set_aside(toy_brief(), 0.2, seed = 1), candidates(t = fam_tree()),
     splits = split_kfold(3), seed = 1)
   local_stand_in("score_set_aside", function(...) kw("stop_kw")("set_aside", "It broke."))

@@ -98,7 +98,7 @@ for (name in names(definitions)) for (kind in definitions[[name]]$kinds) {
       one <- kw("predict_family")(fitted, x[7, , drop = FALSE], values)
       expect_equal(
         as.vector(one),
-        as.vector(switch(1L + length(dim(whole)), whole[7], NULL, whole[7, ], whole[7, , ]))
+        as.vector(if (is.null(dim(whole))) whole[7] else asplit(whole, 1L)[[7]])
       )
       # same seed, same model
       expect_identical(

@@ -209,8 +209,6 @@ test_that("a full disk is said at once, and the run goes on in memory", {
   expect_output(print(cmp), "journal is not complete")
 })
 
-rows_so_far <- function(file) tryCatch(count_rows(file), error = function(e) 0)
-
 test_that("killed at random moments and resumed ends as if nothing had happened", {
   skip_on_os("windows")
   file <- journal_file()

@@ -141,7 +141,7 @@ test_that("one setting, one split and nothing ranked make a page as well", {
   expect_length(again$splits, 1)
 })
 
-test_that("of very many settings a page has the best, the chosen, and some of the others", {
+test_that("of very many settings a page has the best, the chosen, and every so many others", {
   cmp <- quiet_run(toy_brief("number"), candidates(line = fam_penalised(
     penalty = from_to(1e-4, 10, "log", points = 400)
   )), splits = split_kfold(3), seed = 2, workers = 1)

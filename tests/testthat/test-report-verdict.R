@@ -80,7 +80,7 @@ test_that("names that are code stay text", {
   expect_lt(at, regexpr("id=\"question\"", page, fixed = TRUE))
 })
 
-test_that("a report fits what it shows once at most, and not at all if predictions were kept", {
+test_that("a report fits anew what it shows once at most, and not if predictions were kept", {
   skip_if_not_installed("htmltools")
   local_no_pictures()
   fits <- withr::local_tempfile()

@@ -109,7 +109,7 @@ test_that("the process agrees with its formulas, and its gradient with differenc
   )
 })
 
-# A forest as another package grows it: what each tree says, and the leaf of each row.
+# What the trees of a forest say that another package grows.
 forest_elsewhere <- function(x, y, new) {
   names <- paste0("x", seq_len(ncol(x)))
   plain <- ranger::ranger(x = `colnames<-`(x, names), y = y, num.trees = 60, min.node.size = 3,
