@@ -162,7 +162,7 @@ mend_journal <- function(con, plan, facts) {
     written <- read_journal_facts(con)
     facts$versions <- joined_versions(written$versions, facts$versions)
     facts$searches <- joined_versions(written$searches, facts$searches)
-    write_journal_facts(con, c(facts, state = "running"))
+    write_journal_facts(con, c(facts, state = "running", beside = ""))
     written <- plan_as_text(plan)
     same <- identical(read_plan_tables(con)$plan, written$text)
     if (!same || !working_rows_whole(con, plan)) write_plan_tables(con, plan, written)
@@ -240,12 +240,13 @@ journal_handle <- function(journal, lock, metrics, job) {
       ))
     },
     flush = flush,
-    finish = function(took) {
+    finish = function(took, names, ledger, plan) {
       flush()
       state <- if (is.null(took$stopped)) "finished" else paste("stopped by", took$stopped)
       try(write_journal_facts(con, list(
         state = state, seconds = number_text(took$seconds),
-        processes = number_text(took$processes)
+        processes = number_text(took$processes),
+        beside = rows_beside(held, names, ledger, plan)
       )), silent = TRUE)
     },
     close = function() {

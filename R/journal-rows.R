@@ -97,6 +97,28 @@ row_names_of_fits <- function(work) {
   list(fit = short_hash(paste(fit_chains(work, fits), work$fits$key)), value = value)
 }
 
+# What is of settings of a run, but not among what it took: of an earlier call with other limits,
+# under which a screen dropped less. A text, for the facts.
+rows_beside <- function(rows, names, ledger, plan) {
+  if (NROW(rows) == 0L) return("")
+  keys <- vapply(plan$splits, `[[`, "", "key")
+  taken <- rep(seq_along(ledger$fit), lengths(names$value[ledger$fit]))
+  used <- row_keys(keys[ledger$split][taken], names$fit[ledger$fit][taken], ledger$share[taken],
+    unlist(names$value[ledger$fit], use.names = FALSE))
+  ours <- rows$fit %in% names$fit & rows$split %in% keys
+  held <- row_keys(rows$split, rows$fit, rows$share, rows$value)
+  paste(setdiff(held[ours], used), collapse = " ")
+}
+
+# `beside`: that text, or NULL.
+without_beside <- function(rows, beside) {
+  if (is.null(beside) || !nzchar(beside)) return(rows)
+  held <- row_keys(rows$split, rows$fit, rows$share, rows$value)
+  rows[!held %in% strsplit(beside, " ", fixed = TRUE)[[1]], , drop = FALSE]
+}
+
+row_keys <- function(split, fit, share, value) short_hash(paste(split, fit, share, value))
+
 value_texts <- function(values) {
   if (!is.data.frame(values)) return(canonical_number(values))
   row_texts(lapply(values, function(v) if (is.numeric(v)) canonical_number(v) else v))

@@ -157,7 +157,7 @@ execute_plan <- function(
     seconds = seconds_now() - started + max(before$seconds, earlier$seconds),
     processes = pool$processes(), stopped = stopped
   )
-  if (!is.null(journal)) journal$finish(took)
+  if (!is.null(journal)) journal$finish(took, sink$names(), sink$ledger(), plan)
   finish_comparison(
     plan, rounds, sink$ledger(), run$work, took, sink$units(),
     if (!is.null(journal)) journal$failure()

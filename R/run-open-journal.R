@@ -43,8 +43,8 @@ open_comparison <- function(file, trust = FALSE, ...) {
     plan <- read_plan_of(con, file, facts, trust)
     job <- job_of(facts[names(fact_words)])
     comparison_from_rows(
-      plan, read_rounds(con, plan, facts$rounds), read_journal_rows(con, job),
-      read_step_rows(con, job), facts
+      plan, read_rounds(con, plan, facts$rounds),
+      without_beside(read_journal_rows(con, job), facts$beside), read_step_rows(con, job), facts
     )
   })
 }

@@ -6,6 +6,8 @@ library(testthat)
 library(kilnwright)
 
 Sys.setenv(KILNWRIGHT_SOURCE = normalizePath("."))
+# compiling what a test calls a few times takes more than it saves: a quarter of all
+Sys.setenv(R_ENABLE_JIT = "0")
 # files run on all cores, and one more, since some wait for workers; which of them first is said in
 # DESCRIPTION
 if (!nzchar(Sys.getenv("TESTTHAT_CPUS"))) {

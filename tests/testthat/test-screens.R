@@ -111,6 +111,17 @@ test_that("a screened run is the same on workers, after a break and from its jou
     expect_equal(opened$plan$screen$arguments, screen$arguments)
     change_rows(file, "DELETE FROM fits WHERE split IN (SELECT split FROM fits LIMIT 1)")
     expect_identical(everything(quiet_run(plan, journal = file)), everything(plain))
+    # begun with fewer settings, of which the screen left more: that the journal has it changes
+    # nothing, neither now nor when it is opened
+    begun <- journal_file()
+    few <- quiet_run(plan, journal = begun, limits = limits(settings = 6))
+    expect_identical(everything(open_comparison(begun)), everything(few))
+    expect_identical(everything(quiet_run(plan, journal = begun)), everything(plain))
+    expect_gt(count_rows(begun), count_rows(file))
+    expect_identical(everything(open_comparison(begun)), everything(plain))
+    expect_identical(everything(quiet_run(plan, journal = begun, limits = limits(settings = 6))),
+      everything(few))
+    expect_identical(everything(open_comparison(begun)), everything(few))
   }
 })
 
