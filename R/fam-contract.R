@@ -268,8 +268,11 @@ new_fitter <- function(definition, x, target, threads = 1L) {
       more
     ))
   }
+  coded <- list(coding = coding, present = present)
   function(settings, seed) {
-    model <- if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
+    model <- in_true_names(coded, {
+      if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
+    })
     fitted <- list(
       definition = definition, model = model, present = present, levels = levels,
       settings = settings, coding = coding, lowest = lowest, inputs = inputs
@@ -435,16 +438,38 @@ decode_text <- function(lines, fitted) {
   regmatches(lines, found) <- lapply(regmatches(lines, found), function(words) {
     vapply(words, function(word) {
       number <- as.integer(sub("^[^0-9]*", "", word))
-      if (startsWith(word, "class")) return(paste("class", fitted$present[number]))
-      if (startsWith(word, "x")) {
+      true <- if (startsWith(word, "class")) {
+        fitted$present[number]
+      } else if (startsWith(word, "x")) {
         column <<- number
-        return(coding$columns[number])
+        coding$columns[number]
+      } else {
+        coding$levels[[match(column, coding$factors)]][number]
       }
-      level <- coding$levels[[match(column, coding$factors)]][number]
-      if (is.null(level) || is.na(level)) word else level
+      if (is.null(true) || is.na(true)) return(word)
+      if (startsWith(word, "class")) paste("class", true) else true
     }, "", USE.NAMES = FALSE)
   })
   lines
+}
+
+# Warnings and errors of packages with the true names in them.
+in_true_names <- function(coded, expr) {
+  if (is.null(coded$coding)) return(expr)
+  decoded <- function(condition) {
+    if (inherits(condition, "kw_error")) return(NULL)
+    given <- conditionMessage(condition)
+    true <- decode_text(given, coded)
+    if (!identical(true, given)) true
+  }
+  withCallingHandlers(expr,
+    warning = function(w) {
+      if (is.null(true <- decoded(w))) return()
+      warning(true, call. = FALSE)
+      invokeRestart("muffleWarning")
+    },
+    error = function(e) if (!is.null(true <- decoded(e))) stop(true, call. = FALSE)
+  )
 }
 
 coded_levels <- function(levels, known) {

@@ -38,3 +38,26 @@ test_that("shares of one-against-rest sum to 1 even where every class is thought
   p <- kw("from_against_rest")(list(cbind(c(0.2, 0)), cbind(c(0.6, 0)), cbind(c(0, 0))))
   expect_equal(matrix(p, 2), rbind(c(0.25, 0.75, 0), rep(1 / 3, 3)))
 })
+
+test_that("what packages say of columns and levels is said with their true names", {
+  needs("gbm")
+  table <- withr::with_seed(2, data.frame(rnorm(60), c(rep(0, 59), 1), rnorm(60)))
+  names(table) <- c("x2", "wall, \"mm\"", "y")
+  cmp <- quiet_run(brief(table, "y"), candidates(b = fam_boosted(trees = 5, min_leaf = 3)),
+    splits = split_kfold(5), seed = 1, workers = 1)
+  said <- warnings_by_split(cmp)
+  # in the one split whose training rows have the odd value not
+  expect_identical(unique(said$message), "variable 2: wall, \"mm\" has no variation.")
+  expect_identical(nrow(said), 1L)
+  x <- data.frame(glaze = factor(c("a b", "c")), "x 1" = 1:2, check.names = FALSE)
+  coded <- list(coding = kw("learn_coding")(x), present = c("no", "\u00e9"))
+  speak <- function(expr) kw("in_true_names")(coded, expr)
+  expect_error(speak(stop("x1 has no l2 in class k2, nor l9; x7 is x2")),
+    "glaze has no c in class \u00e9, nor l9; x7 is x 1", fixed = TRUE)
+  expect_warning(found <- speak({
+    warning("x2 is flat")
+    3
+  }), "^x 1 is flat$")
+  expect_identical(found, 3)
+  expect_error(speak(kw("stop_kw")("fit", "x1 it is.")), "x1 it is", class = "kw_error_fit")
+})
