@@ -135,8 +135,10 @@ one_column_bins <- function(x, brief, name) {
   top <- max(bars$height, na.rm = TRUE)
   # a line joins bins that have an order, not levels, nor the missing
   bars$in_order <- (!is.factor(x) | is.ordered(x)) & binned$label[bars$at] != "missing"
+  if (length(unique(bars$at[bars$in_order & bars$rows > 0])) < 2L) bars$in_order <- FALSE
   bars$share <- bars$rows / max(bars$rows) * top
-  most <- if (max(nchar(binned$label)) > 8L) 3L else 4L
+  longest <- max(nchar(binned$label))
+  most <- if (longest > 8L) 3L else if (longest > 3L) 4L else most_bins
   shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), most))))
   list(
     bars = bars[bars$rows > 0, ],
@@ -145,6 +147,18 @@ one_column_bins <- function(x, brief, name) {
       label = cli::ansi_strtrim(binned$label[shown], 10L)
     )
   )
+}
+
+# Numbers of no more values than this have a bin for each, others so many by quantiles.
+most_bins <- 10L
+
+# With no more digits than tell them apart, such as years.
+short_numbers <- function(x) {
+  for (digits in 3:9) {
+    label <- format(signif(x, digits), trim = TRUE, drop0trailing = TRUE)
+    if (anyDuplicated(label) == 0L) break
+  }
+  label
 }
 
 bin_for_figure <- function(x) {
@@ -159,16 +173,22 @@ bin_for_figure <- function(x) {
     }
   } else {
     number <- as.double(x)
-    cuts <- unique(stats::quantile(number, 0:10 / 10, na.rm = TRUE, names = FALSE))
-    code <- findInterval(number, cuts, rightmost.closed = TRUE, all.inside = TRUE)
-    code[is.na(number)] <- NA
-    middle <- (cuts[-1] + cuts[-length(cuts)]) / 2
-    label <- if (inherits(x, "Date")) {
-      format(structure(middle, class = "Date"), "%Y-%m")
+    is_day <- inherits(x, "Date")
+    values <- sort(unique(number))
+    if (length(values) <= most_bins) {
+      code <- match(number, values)
+      label <- if (is_day) format(structure(values, class = "Date")) else short_numbers(values)
     } else {
-      format(signif(middle, 3), trim = TRUE, drop0trailing = TRUE)
+      cuts <- unique(stats::quantile(number, 0:most_bins / most_bins, na.rm = TRUE, names = FALSE))
+      code <- findInterval(number, cuts, rightmost.closed = TRUE, all.inside = TRUE)
+      code[is.na(number)] <- NA
+      middle <- (cuts[-1] + cuts[-length(cuts)]) / 2
+      label <- if (is_day) {
+        format(structure(middle, class = "Date"), "%Y-%m")
+      } else {
+        short_numbers(middle)
+      }
     }
-    if (length(cuts) < 2L) label <- format(cuts)
   }
   if (anyNA(code)) {
     label <- c(label, "missing")
@@ -245,12 +265,11 @@ draw_correlation <- function(brief, most = 40, ...) {
       data = data$cells[data$cells$strength >= 0.3 & data$cells$a != data$cells$b, ],
       ggplot2::aes(
         label = sub("^0", "", sprintf("%.2f", .data$strength)),
-        colour = .data$strength > 0.6
+        colour = ifelse(.data$strength > 0.6, "white", "black")
       ),
-      size = size,
-      show.legend = FALSE
+      size = size
     ) +
-    ggplot2::scale_colour_manual(values = c(`TRUE` = "white", `FALSE` = "black")) +
+    ggplot2::scale_colour_identity() +
     ggplot2::scale_fill_gradient(
       low = "white", high = "#08306B", limits = c(0, 1), name = "association"
     ) +

@@ -378,6 +378,12 @@ says_of_curve <- function(table, by_split, metric, factor) {
   at <- function(share) goodness(by_split$validation[by_split$share == share], metric)
   rise <- at(last) - at(before)
   rise <- rise[!is.na(rise)]
+  if (length(rise) == 0L) {
+    return(paste0(
+      "No split has ", metric$label, " on both fewer and more training rows: nothing can be said ",
+      "of what more rows would bring."
+    ))
+  }
   rows <- function(share) {
     format(round(table$rows[table$share == share]), big.mark = ",", trim = TRUE)
   }

@@ -196,6 +196,12 @@ test_that("a prognosis finds the curve that the points lie on, and none where no
   expect_s3_class(ggplot2::ggplot_build(draw_learning_curve(curve))$plot, "ggplot")
   expect_null(attr(learning_curve(select_final(cmp), shares = c(0.5, 1)), "prognosis"))
   expect_error(learning_curve(select_final(cmp), beyond = 0.5), "beyond")
+  # a metric that a share of the rows never has
+  few <- data.frame(x = rnorm(24), y = rep(c("sound", "cracked"), c(20, 4)))
+  cmp <- quiet_run(brief(few, "y", event = "cracked"), candidates(t = fam_tree(min_leaf = 2)),
+    splits = split_kfold(4), metrics = "auc", seed = 1, workers = 1)
+  expect_output(print(learning_curve(select_final(cmp), shares = c(0.1, 1))),
+    "No split has AUC on both fewer and more training rows")
 })
 
 test_that("importance by fitting again is the loss without the column, by hand", {

@@ -307,6 +307,31 @@ test_that("figures of the data show its numbers", {
   expect_error(draw_missing(toy_brief()), class = "kw_error_draw")
 })
 
+test_that("columns of few values have a bin for each in the figure, also where there is one", {
+  table <- withr::with_seed(6, data.frame(
+    flag = rbinom(80, 1, 0.3), same = 3, year = 2011:2018, day = as.Date("2031-05-01") + 0:3,
+    later = sample(2001:2030, 80, TRUE), only = factor("s", c("s", "m"), ordered = TRUE),
+    gaps = c(rnorm(3), rep(NA, 77)), y = sample(c("sound", "cracked"), 80, TRUE)
+  ))
+  job <- brief(table, "y", event = "cracked")
+  data <- kw("column_figure_data")(job, NULL, 16)
+  of <- function(name) data$bars[data$bars$column == name, ]
+  labels_of <- function(name) data$ticks$label[data$ticks$column == name]
+  expect_identical(of("flag")$rows, as.vector(table(table$flag)))
+  expect_equal(of("flag")$height, as.vector(tapply(table$y == "cracked", table$flag, mean)))
+  expect_identical(labels_of("flag"), c("0", "1"))
+  expect_identical(of("same")$rows, 80L)
+  expect_identical(labels_of("same"), "3")
+  expect_identical(labels_of("day"), paste0("2031-05-0", c(1, 2, 4)))
+  expect_true(all(labels_of("year") %in% 2011:2018))
+  # of more values by quantiles, and years are told apart
+  expect_identical(nrow(of("later")), 10L)
+  expect_true(all(labels_of("later") %in% 2001:2030))
+  expect_silent(ggplot2::ggplot_build(draw_columns(job)))
+  # nothing in it is associated
+  expect_silent(ggplot2::ggplot_build(draw_correlation(brief(table[c("flag", "later", "y")], "y"))))
+})
+
 test_that("show_prepared() shows what the steps do, as the engine does it", {
   job <- pots_brief()
   shown <- show_prepared(
