@@ -13,7 +13,8 @@ journal_batch_seconds <- 0.5
 #                       run are taken away
 #   write(rows, steps, took)  keeps rows for the next time of writing; took: seconds of a unit
 #   forget(fits, split, share)  takes rows away again
-#   flush(); finish(took); close(); failure()  NULL, or why it could not be written
+#   finish(took, names, ledger, plan)  how it ended, and what it took of what was held
+#   flush(); close(); failure()  NULL, or why it could not be written
 open_journal <- function(file, plan, accept_versions = FALSE) {
   check_string(file, "journal")
   if (dir.exists(file) || !dir.exists(dirname(file))) {

@@ -152,8 +152,9 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 #' @param repeats So many more repeats of the folds, or more draws; the splits that there are stay
 #'   as they are.
 #' @param metrics Further metrics, as in [plan_comparison()]; the deciding one stays.
-#' @param ... Further arguments of [run_comparison()], such as `workers`, `journal` (the one of
-#'   `cmp`, which then holds all, or another one) or `quiet`.
+#' @param ... Further arguments of [run_comparison()], such as `workers`, `quiet` or `journal`: for
+#'   more candidates the one of `cmp`, which then holds all, or another one; for repeats and metrics
+#'   another one, which then holds all, since a journal is of one set of splits and metrics.
 #' @return A comparison of all candidates on all splits.
 #' @section Errors:
 #' `kw_error_argument` when a name is taken, or nothing is to be added; `kw_error_splits` for splits
