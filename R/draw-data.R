@@ -138,7 +138,8 @@ one_column_bins <- function(x, brief, name) {
   if (length(unique(bars$at[bars$in_order & bars$rows > 0])) < 2L) bars$in_order <- FALSE
   bars$share <- bars$rows / max(bars$rows) * top
   longest <- max(nchar(binned$label))
-  most <- if (longest > 8L) 3L else if (longest > 3L) 4L else most_bins
+  # as many labels as do not touch
+  most <- max(if (longest > 8L) 3L else 4L, 20L %/% (longest + 1L))
   shown <- unique(round(seq(1, length(binned$label), length.out = min(length(binned$label), most))))
   list(
     bars = bars[bars$rows > 0, ],
