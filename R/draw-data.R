@@ -83,8 +83,8 @@ tick_labels <- function(ticks) {
   )
 }
 
-# Per column and bin: rows, and the outcome in it. Numbers in at most ten quantile
-# bins, categories by level (the commonest eleven).
+# Per column and bin: rows, and the outcome in it. Numbers by value, or in quantile bins where
+# they have many; categories by level (the commonest eleven).
 column_figure_data <- function(brief, columns, most) {
   kinds <- schema_kinds(brief$schema)
   names <- columns %||% utils::head(names(kinds)[kinds != "text"], most)
