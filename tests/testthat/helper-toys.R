@@ -1,5 +1,8 @@
 # Small made-up tables, and shorthands that several test files use.
 
+# Workers are for tests that ask for them: files run on all cores as it is.
+options(mc.cores = 1L)
+
 kw <- function(name) get(name, envir = asNamespace("kilnwright"))
 
 toy <- function(n = 150, seed = 1, missing = FALSE) {
@@ -95,7 +98,7 @@ source_folder <- function() {
 
 exec_file <- function() system.file("exec", "kilnwright", package = "kilnwright", mustWork = TRUE)
 
-# Runs the command line in a process of its own.
+# The command line as a user drives it, in a process of its own.
 command <- function(...) {
   out <- tempfile()
   err <- tempfile()
@@ -106,6 +109,24 @@ command <- function(...) {
   list(
     status = status, out = readLines(out, warn = FALSE),
     err = paste(readLines(err, warn = FALSE), collapse = "\n")
+  )
+}
+
+# The same in this process, where what matters is what the command says.
+command_here <- function(...) {
+  file <- tempfile()
+  err <- file(file, "w", encoding = "UTF-8")
+  sink(err, type = "message")
+  out <- tryCatch(
+    utils::capture.output(status <- kw("run_command")(c(...))),
+    finally = {
+      sink(type = "message")
+      close(err)
+    }
+  )
+  list(
+    status = status, out = out,
+    err = paste(readLines(file, warn = FALSE, encoding = "UTF-8"), collapse = "\n")
   )
 }
 

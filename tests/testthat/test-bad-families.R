@@ -161,9 +161,12 @@ test_that("a runaway neural net and a negative count say what to do", {
 })
 
 test_that("every family runs on every outcome of the ledger that it claims", {
+  # half of the firings, of which every family has learned something
+  pots <- demo_pots()
+  pots <- if (in_full()) pots else pots[pots$firing_id %in% unique(pots$firing_id)[1:60], ]
   for (outcome in c("cracked", "grade", "shrinkage_pct")) {
     job <- brief(
-      demo_pots(),
+      pots,
       outcome = outcome,
       event = if (outcome == "cracked") "yes",
       id = "pot_id",

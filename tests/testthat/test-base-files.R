@@ -32,6 +32,7 @@ test_that("every writer goes through the one that checks", {
     figure.png = function(file) kw("save_png")(draw_standings(cmp), file)
   )
   local_stand_in("write_bytes", function(path, bytes) "No space left on device")
+  local_no_pictures()
   for (name in names(writers)) {
     file <- file.path(folder, name)
     expect_error(writers[[name]](file), "No space left", class = "kw_error_file", info = name)

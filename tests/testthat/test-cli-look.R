@@ -13,7 +13,9 @@ loose_table <- function(without_outcome = integer()) {
 
 test_that("inspect names remedies as lines that a plan file understands", {
   file <- loose_table()
-  said <- command("inspect", file, "--outcome", "two", "--ignore", "number,three,batch", "--json")
+  said <- command_here(
+    "inspect", file, "--outcome", "two", "--ignore", "number,three,batch", "--json"
+  )
   expect_identical(said$status, 0L, info = said$err)
   found <- jsonlite::fromJSON(paste(said$out, collapse = "\n"))
   ours <- inspect_data(brief(read_data(file), "two", ignore = c("number", "three", "batch")))
@@ -21,27 +23,27 @@ test_that("inspect names remedies as lines that a plan file understands", {
   twin <- found$plan_file[found$code == "repeated_column"]
   expect_identical(yaml::yaml.load(twin)$brief$ignore, "twin")
   expect_match(found$plan_file, "missing_codes", all = FALSE)
-  read <- command("inspect", file, "--outcome", "two")
+  read <- command_here("inspect", file, "--outcome", "two")
   expect_match(read$out, "brief: {\"ignore\":[\"twin\"]}", fixed = TRUE, all = FALSE)
-  expect_match(command("inspect", file)$err, "--outcome NAME", all = FALSE)
+  expect_match(command_here("inspect", file)$err, "--outcome NAME", all = FALSE)
   table <- data.frame(price = c(paste0("$", 1:29), "ask"), size = c(-9, 2:30), x = 30:1)
   utils::write.csv(table, file, row.names = FALSE)
   expect_match(
-    command("inspect", file, "--outcome", "price")$err,
+    command_here("inspect", file, "--outcome", "price")$err,
     "--read-as \"price=number\".*--missing-codes \"price=ask\" or brief", all = FALSE
   )
-  known <- command("inspect", file, "--outcome", "price", "--read-as", "price=number,x=category",
-    "--missing-codes", "size=-9,price=ask")
+  known <- command_here("inspect", file, "--outcome", "price", "--missing-codes",
+    "size=-9,price=ask", "--read-as", "price=number,x=category")
   expect_identical(known$status, 0L, info = known$err)
   expect_match(known$err, "1 row without price is left out", all = FALSE)
   expect_match(known$out, "gives_outcome_away \\(size\\)", all = FALSE)
-  expect_match(command("inspect", file, "--outcome", "x", "--read-as", "price")$err, "pairs")
+  expect_match(command_here("inspect", file, "--outcome", "x", "--read-as", "price")$err, "pairs")
 })
 
 test_that("a drafted plan runs as it is, and its model is scored on rows with known outcome", {
   table <- loose_table(without_outcome = c(3, 8))
   plan <- withr::local_tempfile(fileext = ".yml")
-  drafted <- command(
+  drafted <- command_here(
     "draft", table, "--outcome", "two", "--event", "yes", "--ignore", "number,three,batch",
     "--minutes", "0.1", "--effort", "quick", "--seed", "3", "--out", plan
   )
@@ -58,10 +60,10 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   expect_identical(read$brief$declared$read_as, list(foot = "number"))
   expect_identical(read$brief$schema$foot$kind, "number")
   writeLines(grep("without_outcome", lines, invert = TRUE, value = TRUE), plan)
-  expect_match(command("preview", plan)$err, "rows 3, 8.*rows_without_outcome: leave_out")
+  expect_match(command_here("preview", plan)$err, "rows 3, 8.*rows_without_outcome: leave_out")
   writeLines(lines, plan)
   expect_false("twin" %in% names(read$brief$schema))
-  again <- command("draft", table, "--outcome", "two", "--out", plan)
+  again <- command_here("draft", table, "--outcome", "two", "--out", plan)
   expect_match(again$err, "exists", all = FALSE)
 
   cmp <- quiet_run(read$brief, candidates(tree = fam_tree()), splits = split_kfold(5), seed = 1)
@@ -75,7 +77,7 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   new$two[1:5] <- NA
   rows <- withr::local_tempfile(fileext = ".csv")
   write.csv(new, rows, row.names = FALSE, na = "")
-  said <- command("score", file, rows, "--by", "colour", "--trust", "--json")
+  said <- command_here("score", file, rows, "--by", "colour", "--trust", "--json")
   expect_identical(said$status, 0L, info = said$err)
   scores <- jsonlite::fromJSON(paste(said$out, collapse = "\n"))
   # by hand: the Mann-Whitney statistic of all rows, and of one colour
@@ -97,7 +99,7 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   expect_error(score_known(model, new["x1"]), "no column", class = "kw_error_data")
   new$two[7] <- NA
   expect_error(score_known(model, new, weight = "colour"), "at least 0", class = "kw_error_brief")
-  expect_match(command("draft", "-", "--outcome", "two")$err, "names its table", all = FALSE)
+  expect_match(command_here("draft", "-", "--outcome", "two")$err, "names its table", all = FALSE)
 })
 
 test_that("a draft says what serious findings it leaves to its reader, and which families out", {
@@ -106,8 +108,8 @@ test_that("a draft says what serious findings it leaves to its reader, and which
   table <- withr::local_tempfile(fileext = ".csv")
   write.csv(counted, table, row.names = FALSE)
   plan <- withr::local_tempfile(fileext = ".yml")
-  drafted <- command("draft", table, "--outcome", "cracked", "--event", "yes", "--weight", "pots",
-    "--effort", "thorough", "--out", plan)
+  drafted <- command_here("draft", table, "--outcome", "cracked", "--event", "yes", "--weight",
+    "pots", "--effort", "thorough", "--out", plan)
   expect_identical(drafted$status, 0L, info = drafted$err)
   expect_match(drafted$err, "serious findings? about the table (is|are) left to you")
   expect_match(readLines(plan), "as many cases as pots says", all = FALSE)
@@ -115,13 +117,13 @@ test_that("a draft says what serious findings it leaves to its reader, and which
 })
 
 test_that("the parts that there are can be listed and described from the command line", {
-  listed <- command("parts", "--json")
+  listed <- command_here("parts", "--json")
   expect_equal(jsonlite::fromJSON(paste(listed$out, collapse = "\n"))$part, list_parts()$part)
   expect_true(all(nzchar(list_parts()$does)))
-  expect_match(command("steps", "skew")$out, "Choices: yeo_johnson", all = FALSE)
-  expect_match(command("splits")$out, "split_kfold", all = FALSE)
-  expect_match(command("metrics", "auc")$out, "better: higher", all = FALSE)
-  expect_match(command("families", "forst")$err, "forest", all = FALSE)
+  expect_match(command_here("steps", "skew")$out, "Choices: yeo_johnson", all = FALSE)
+  expect_match(command_here("splits")$out, "split_kfold", all = FALSE)
+  expect_match(command_here("metrics", "auc")$out, "better: higher", all = FALSE)
+  expect_match(command_here("families", "forst")$err, "forest", all = FALSE)
 })
 
 test_that("tables are written as JSON for other programs", {
@@ -133,12 +135,14 @@ test_that("tables are written as JSON for other programs", {
     "splits: {kfold: {k: 3}}", "seed: 2"
   ), "plan.yml")
   json <- function(...) {
-    said <- command(...)
+    said <- command_here(...)
     expect_identical(said$status, 0L, info = said$err)
     jsonlite::fromJSON(paste(said$out, collapse = "\n"))
   }
   expect_equal(json("preview", "plan.yml", "--json")$settings, c(1, 2))
-  ran <- command("run", "plan.yml", "--out", "out", "--no-report", "--log", "log.csv", "--quiet")
+  ran <- command_here(
+    "run", "plan.yml", "--out", "out", "--no-report", "--log", "log.csv", "--quiet"
+  )
   expect_identical(ran$status, 0L, info = ran$err)
   cmp <- open_comparison("out/journal.sqlite")
   expect_equal(json("standings", "out", "--json")$mean, standings(cmp)$mean)
@@ -157,17 +161,17 @@ test_that("the keys of plan files are listed, and are those that the functions t
   )
   expect_setequal(keys$key[keys$required & keys$where == "the top"], c("brief", "candidates"))
   expect_false(anyNA(keys))
-  listed <- command("parts", "--kind", "key", "--json")
+  listed <- command_here("parts", "--kind", "key", "--json")
   expect_equal(jsonlite::fromJSON(paste(listed$out, collapse = "\n"))$key, keys$key)
-  told <- command("parts", "--kind", "key")$out
+  told <- command_here("parts", "--kind", "key")$out
   expect_match(told, "brief (map, required)", fixed = TRUE, all = FALSE)
 })
 
 test_that("every command is listed with the options that its help has", {
   commands <- list_commands()
-  help <- paste(command("--help")$out, collapse = "\n")
+  help <- paste(command_here("--help")$out, collapse = "\n")
   for (name in unique(commands$command)) expect_match(help, paste0("\n  ", name, " "))
-  told <- paste(command("serve", "--help")$out, collapse = "\n")
+  told <- paste(command_here("serve", "--help")$out, collapse = "\n")
   serve <- commands[commands$command == "serve", ]
   for (one in serve$option) expect_match(told, one, fixed = TRUE)
   expect_equal(unique(serve$arguments), "MODEL")
@@ -183,7 +187,7 @@ test_that("parts that an R file defines are known to the command, only if it is 
   ), "mine.R")
   listed <- command("--with", "mine.R", "parts", "--kind", "family")
   expect_match(listed$out, "fam_middle: Predicts the median", all = FALSE)
-  expect_no_match(paste(command("parts", "--kind", "family")$out, collapse = ""), "fam_middle")
+  expect_no_match(paste(command_here("parts", "--kind", "family")$out, collapse = ""), "fam_middle")
   writeLines("x <- 1", "none.R")
   writeLines("stop('no kiln')", "broken.R")
   for (case in list(c("none.R", "defines no part"), c("broken.R", "does not run: no kiln"),
@@ -197,7 +201,7 @@ test_that("parts that an R file defines are known to the command, only if it is 
 test_that("shells complete commands and options, and every help has an example that is a command", {
   withr::local_dir(withr::local_tempdir())
   commands <- names(kw("shipped_members")("command"))
-  writeLines(command("completion", "bash")$out, "complete.bash")
+  writeLines(command_here("completion", "bash")$out, "complete.bash")
   complete <- function(...) {
     words <- c("kilnwright", ...)
     script <- c(
@@ -218,10 +222,10 @@ test_that("shells complete commands and options, and every help has an example t
     example <- kw("shipped_members")("command")[[name]]()$example
     expect_match(example, paste0("kilnwright ", name), fixed = TRUE)
   }
-  expect_match(command("select", "--help")$out, "^\tkilnwright select results", all = FALSE)
+  expect_match(command_here("select", "--help")$out, "^\tkilnwright select results", all = FALSE)
   if (nzchar(Sys.which("zsh"))) {
-    writeLines(command("completion", "zsh")$out, "_kilnwright")
+    writeLines(command_here("completion", "zsh")$out, "_kilnwright")
     expect_identical(system2("zsh", c("-n", "_kilnwright")), 0L)
   }
-  expect_identical(command("completion", "fish")$status, 1L)
+  expect_identical(command_here("completion", "fish")$status, 1L)
 })

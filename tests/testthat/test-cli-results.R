@@ -23,6 +23,7 @@ local_quiet_stderr <- function(env = parent.frame()) {
 
 test_that("the journal may lie in the folder, and foreign files there are left alone", {
   local_quiet_stderr()
+  local_no_pictures()
   folder <- withr::local_tempdir()
   journal <- file.path(folder, "results", "run.sqlite")
   results_of(folder, journal = journal)
@@ -49,6 +50,7 @@ test_that("the journal may lie in the folder, and foreign files there are left a
 
 test_that("a journal of another plan in the folder is refused, and replaced when asked to", {
   local_quiet_stderr()
+  local_no_pictures()
   folder <- withr::local_tempdir()
   results_of(folder, out = "first")
   half <- file.path(folder, "half")
@@ -68,8 +70,8 @@ test_that("a killed run is gone on with by the same call; one that lives is not 
   plan <- file.path(folder, "plan.yml")
   writeLines(c(
     "brief: {table: toy.csv, outcome: number, ignore: [two, three, batch]}",
-    "candidates: {forest: {forest: {trees: 300, min_node: {from: 1, to: 40, points: 20}}}}",
-    "splits: {kfold: {k: 5}}", "metrics: [rmse]", "search: {grid: {points: 20}}", "seed: 1"
+    "candidates: {forest: {forest: {trees: 200, min_node: {from: 1, to: 40, points: 10}}}}",
+    "splits: {kfold: {k: 5}}", "metrics: [rmse]", "search: {grid: {points: 10}}", "seed: 1"
   ), plan)
   out <- file.path(folder, "out")
   journal <- file.path(out, "journal.sqlite")
@@ -78,7 +80,7 @@ test_that("a killed run is gone on with by the same call; one that lives is not 
   expect_true(eventually(function() rows_so_far(journal) > 0))
   run$kill()
   before <- rows_so_far(journal)
-  expect_true(before > 0 && before < 100)
+  expect_true(before > 0 && before < 50)
   lock <- kw("lock_journal")(journal)
   refused <- do.call(command, as.list(c(arguments, "--replace")))
   kw("unlock_journal")(lock)
@@ -87,12 +89,13 @@ test_that("a killed run is gone on with by the same call; one that lives is not 
   expect_identical(rows_so_far(journal), before)
   again <- do.call(command, as.list(arguments))
   expect_identical(again$status, 0L, info = again$err)
-  expect_identical(rows_so_far(journal), 100L)
+  expect_identical(rows_so_far(journal), 50L)
   expect_length(list.files(out, "-lock|-wal|-shm"), 0)
 })
 
 test_that("where results cannot go is said before anything is run", {
   local_quiet_stderr()
+  local_no_pictures()
   local_stand_in("run_comparison", function(...) stop("it was run"))
   folder <- withr::local_tempdir()
   expect_error(results_of(folder, out = "."), "something else", class = "kw_error_results")
@@ -106,6 +109,7 @@ test_that("where results cannot go is said before anything is run", {
 
 test_that("a run stopped before anything is ranked, and a figure that fails, leave the tables", {
   local_quiet_stderr()
+  local_no_pictures()
   folder <- withr::local_tempdir()
   local({
     local_interruption()
@@ -137,6 +141,7 @@ test_that("a run stopped before anything is ranked, and a figure that fails, lea
 
 test_that("the command keeps to the minutes of the plan file", {
   local_quiet_stderr()
+  local_no_pictures()
   folder <- withr::local_tempdir()
   results_of(folder, out = "first")
   cat("minutes: 1e-9\n", file = file.path(folder, "plan.yml"), append = TRUE)
@@ -148,6 +153,7 @@ test_that("the command keeps to the minutes of the plan file", {
 
 test_that("a choice that fails costs no table, and is an error", {
   local_quiet_stderr()
+  local_no_pictures()
   folder <- withr::local_tempdir()
   results_of(folder, out = "first")
   cat("provided: \"r_squared >= 0.9999\"\n", file = file.path(folder, "plan.yml"), append = TRUE)

@@ -58,7 +58,9 @@ test_that("run, standings and predict work together, and agree with the R functi
   expect_match(ran$out, "^Open this page first: .*report.html$", all = FALSE)
   # a report that is made of the folder knows what was found on rows set aside, if that is chosen
   reported <- file.path(dirname(folder), "later.html")
-  expect_identical(command("report", folder, "--rule", "best_mean", "--out", reported)$status, 0L)
+  local_no_pictures()
+  later <- command_here("report", folder, "--rule", "best_mean", "--out", reported)
+  expect_identical(later$status, 0L, info = later$err)
   text <- page_text(reported)
   expect_match(text, "rows were opened once")
   expect_match(text, "on rows that nothing had seen its")
@@ -75,7 +77,7 @@ test_that("run, standings and predict work together, and agree with the R functi
   shown <- command("standings", folder, "--metric", "log_loss", "--top", "2")
   expect_match(shown$out[1], "Standings by log_loss \\(lower is better\\)")
   expect_length(shown$out, 5)
-  chosen <- command("select", folder, "--rule", "one_se")
+  chosen <- command_here("select", folder, "--rule", "one_se")
   expect_identical(chosen$status, 0L, info = chosen$err)
   wanted <- capture.output(print(select_final(cmp, "one_se")))
   expect_identical(chosen$out[seq_along(wanted)], wanted)
@@ -83,12 +85,13 @@ test_that("run, standings and predict work together, and agree with the R functi
   broken <- file.path(withr::local_tempdir(), "broken")
   dir.create(broken)
   file.copy(file.path(folder, "journal.sqlite"), broken)
-  expect_match(command("standings", broken)$out, "tree", all = FALSE)
-  expect_identical(command("run", plan, "--out", broken, "--quiet", "--no-report")$status, 0L)
+  expect_match(command_here("standings", broken)$out, "tree", all = FALSE)
+  ran <- command_here("run", plan, "--out", broken, "--quiet", "--no-report")
+  expect_identical(ran$status, 0L, info = ran$err)
   again <- as.data.frame(data.table::fread(file.path(broken, "standings.csv")))
   timed <- setdiff(names(saved), "seconds")
   expect_equal(again[timed], saved[timed])
-  listed <- command("standings", folder, "--csv")
+  listed <- command_here("standings", folder, "--csv")
   expect_equal(data.table::fread(text = listed$out)$mean, deciding$mean)
 
   out <- withr::local_tempfile(fileext = ".csv")
@@ -126,12 +129,12 @@ test_that("run, standings and predict work together, and agree with the R functi
   )
   expect_equal(data.table::fread(text = piped)$p_yes, predicted$p_yes[1:2])
 
-  distrusted <- command("predict", file.path(folder, "model.kilnwright"), table)
+  distrusted <- command_here("predict", file.path(folder, "model.kilnwright"), table)
   expect_identical(distrusted$status, 1L)
   expect_match(distrusted$err, "can run code")
   expect_length(distrusted$out, 0)
 
-  again <- command("run", plan, "--out", folder, "--no-report")
+  again <- command_here("run", plan, "--out", folder, "--no-report")
   expect_identical(again$status, 1L)
   expect_match(again$err, "results already.*--replace")
 })
@@ -151,19 +154,18 @@ test_that("mistakes go to standard error with a non-zero status, and leave nothi
   expect_match(broken$err, "aucc.*auc")
   expect_length(broken$out, 0)
   expect_length(list.files(folder, all.files = TRUE, no.. = TRUE), 0)
-  expect_match(command("run", "absent.yml", "--out", out)$err, "no plan file 'absent.yml'")
-  expect_match(
-    command("run", small_plan(), "--out", file.path(folder, "no", "where"))$err, "cannot be made"
-  )
+  expect_match(command_here("run", "absent.yml", "--out", out)$err, "no plan file 'absent.yml'")
+  nowhere <- file.path(folder, "no", "where")
+  expect_match(command_here("run", small_plan(), "--out", nowhere)$err, "cannot be made")
   writeLines("precious", file.path(folder, "letter.txt"))
-  refused <- command("run", small_plan(), "--out", folder, "--replace")
+  refused <- command_here("run", small_plan(), "--out", folder, "--replace")
   expect_match(refused$err, "something else")
   expect_identical(list.files(folder), "letter.txt")
-  expect_match(command("standings", folder)$err, "no folder of results")
+  expect_match(command_here("standings", folder)$err, "no folder of results")
   expect_identical(command("rum", "x")$status, 2L)
-  expect_match(command("rum", "x")$err, "Did you mean 'run'")
-  expect_identical(command("run")$status, 2L)
-  expect_match(command("run", "a", "--nonsense")$err, "nonsense")
+  expect_match(command_here("rum", "x")$err, "Did you mean 'run'")
+  expect_identical(command_here("run")$status, 2L)
+  expect_match(command_here("run", "a", "--nonsense")$err, "nonsense")
 })
 
 test_that("help is there for every command", {
@@ -171,7 +173,7 @@ test_that("help is there for every command", {
   expect_identical(listed$status, 0L)
   for (name in c("demo", "preview", "run", "standings", "predict")) {
     expect_match(listed$out, name, all = FALSE)
-    helped <- command(name, "--help")
+    helped <- command_here(name, "--help")
     expect_identical(helped$status, 0L)
     expect_match(helped$out[1], paste("Usage: kilnwright", name))
   }
@@ -193,7 +195,8 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
     "--no-report"
   )
   expect_identical(first$status, 0L, info = first$err)
-  again <- command(
+  local_no_pictures()
+  again <- command_here(
     "run", short, "--out", file.path(out, "b"), "--journal", journal, "--quiet", "--no-report"
   )
   drop_seconds <- function(folder) {
@@ -201,11 +204,11 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
     table[setdiff(names(table), "seconds")]
   }
   expect_identical(drop_seconds("a"), drop_seconds("b"))
-  shown <- command("standings", journal, "--follow", "--top", "3")
+  shown <- command_here("standings", journal, "--follow", "--top", "3")
   expect_identical(shown$status, 0L, info = shown$err)
   expect_match(shown$out, "have all their scores", all = FALSE)
   expect_identical(
-    command("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L
+    command_here("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L
   )
 })
 
@@ -230,6 +233,7 @@ test_that("time_spent accounts for the whole time", {
 
 test_that("select chooses again from a journal by another rule, and report writes one page", {
   folder <- withr::local_tempdir()
+  local_no_pictures()
   table <- file.path(folder, "toy.csv")
   write.csv(toy(100), table, row.names = FALSE)
   plan <- file.path(folder, "plan.yml")
@@ -242,7 +246,7 @@ test_that("select chooses again from a journal by another rule, and report write
     plan
   )
   journal <- file.path(folder, "run.sqlite")
-  ran <- command(
+  ran <- command_here(
     "run",
     plan,
     "--out",
@@ -256,18 +260,18 @@ test_that("select chooses again from a journal by another rule, and report write
   )
   expect_identical(ran$status, 0L, info = ran$err)
   model <- file.path(folder, "steady.kilnwright")
-  chosen <- command("select", journal, "--rule", "steady", "--model", model, "--intervals")
+  chosen <- command_here("select", journal, "--rule", "steady", "--model", model, "--intervals")
   expect_identical(chosen$status, 0L, info = chosen$err)
   expect_match(chosen$out, "Rule: steady", all = FALSE)
   expect_named(
     predict(open_model(model, trust = TRUE), toy()[1:2, ], type = "interval"),
     c("class", "may_be_no", "may_be_yes")
   )
-  expect_identical(command("select", journal, "--rule", "luck")$status, 1L)
+  expect_identical(command_here("select", journal, "--rule", "luck")$status, 1L)
   page <- file.path(folder, "report.html")
-  reported <- command("report", journal, "--out", page)
+  reported <- command_here("report", journal, "--out", page)
   expect_identical(reported$status, 0L, info = reported$err)
   expect_match(page_text(page), "The choice, and why")
-  expect_identical(command("report", journal, "--out", "/nowhere/a.html")$status, 1L)
-  expect_identical(command("worker")$status, 2L)
+  expect_identical(command_here("report", journal, "--out", "/nowhere/a.html")$status, 1L)
+  expect_identical(command_here("worker")$status, 2L)
 })

@@ -296,6 +296,7 @@ test_that(
     expect_false(grepl("(src|href)=\"(http|//)", page, perl = TRUE))
     expect_false(grepl("not drawn", page, fixed = TRUE))
     expect_gt(length(gregexpr("data:image/png;base64", page, fixed = TRUE)[[1]]), 8)
+    local_no_pictures()
     expect_identical(write_report(model$origin$choice$cmp, file), file)
     expect_error(write_report(model, "/nowhere/report.html"), class = "kw_error")
   }

@@ -192,8 +192,8 @@ test_that("the bootstrap's correction of one setting is none", {
 })
 
 test_that("set-aside intervals with few groups are not too narrow", {
-  covered <- simulate(40, function(s) set_aside_covers(s, 6))
-  expect_gt(mean(covered), 0.95 - 4 * sqrt(0.95 * 0.05 / 40))
+  covered <- simulate(25, function(s) set_aside_covers(s, 6))
+  expect_gt(mean(covered), 0.95 - 4 * sqrt(0.95 * 0.05 / 25))
 })
 
 test_that("latest groups come near the share that was asked for, and none is divided", {
@@ -267,12 +267,12 @@ test_that("a constraint that is undefined for all is said without a raw warning"
 test_that("nested scores on pure noise are those of chance under a search and a screen", {
   # the best of many seems better than chance; what has not seen the rows does not
   screen <- screen_splits(level = 0.8)
-  naive <- simulate(4, function(s) {
+  naive <- simulate(3, function(s) {
     selected_on_noise(s, search_random(6), screen, nested = FALSE)
   })
   expect_true(all(naive > 0.52))
-  honest <- simulate(4, function(s) selected_on_noise(s, search_random(6), screen))
-  expect_lt(abs(mean(honest) - 0.5), 3 * 0.06 / sqrt(4))
+  honest <- simulate(3, function(s) selected_on_noise(s, search_random(6), screen))
+  expect_lt(abs(mean(honest) - 0.5), 3 * 0.06 / sqrt(3))
 })
 
 test_that("the paired rule costs no more than that of 1984 where sites are unlike", {
@@ -291,7 +291,7 @@ test_that("a difference as large as the margin is seldom called practically the 
 })
 
 test_that("a blend is no worse on fresh rows; recalibrated odds have about the right slope", {
-  found <- vapply(1:5, function(s) suppressWarnings(blend_on_fresh(s, fresh = 2000)), c(0, 0))
+  found <- vapply(1:4, function(s) suppressWarnings(blend_on_fresh(s, fresh = 2000)), c(0, 0))
   expect_lt(mean(found[2, ]), 0.01)
   expect_lt(abs(mean(found[1, ])), 0.05)
   slope <- function(by) mean(simulate(3, function(s) slope_on_fresh(s, by, fresh = 2000)))

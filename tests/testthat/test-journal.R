@@ -223,7 +223,7 @@ test_that("killed at random moments and resumed ends as if nothing had happened"
     "suppressMessages(library(kilnwright)); plan <- readRDS('%s'); file.create('%s'); ",
     "run_comparison(plan, journal = '%s', workers = 1, quiet = TRUE)"
   ), plan_file, begun, file)
-  moments <- withr::with_seed(5, runif(if (in_full()) 12 else 4, 0, 0.7))
+  moments <- withr::with_seed(5, runif(if (in_full()) 12 else 3, 0, 0.7))
   kept <- 0
   for (moment in moments) {
     unlink(begun)

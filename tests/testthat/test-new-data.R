@@ -461,7 +461,7 @@ test_that("a file, a data frame and an exported script predict the same, codes a
   saved <- withr::local_tempfile(fileext = ".kilnwright")
   save_model(model, saved)
   by_command <- withr::local_tempfile(fileext = ".csv")
-  command("predict", saved, file, "--trust", "--out", by_command)
+  command_here("predict", saved, file, "--trust", "--out", by_command)
   expect_equal(read.csv(by_command)$value, expected, tolerance = 1e-10)
 })
 

@@ -280,9 +280,11 @@ test_that("the whole way is open to every kind: rule, set-aside, file, plan file
       near = pipeline(pre_minimal(), fam_neighbours(neighbours = among(3, 9)))
     ), splits = split_kfold(3), seed = 3)
     cmp <- quiet_run(plan, keep = "training_scores")
-    # the usual metrics of the kind, and the same on workers
+    # the usual metrics of the kind, and the same on workers, with an exposure
     expect_identical(names(plan$metrics), kw("outcome_kind")(job$kind)$metrics)
-    same_numbers(quiet_run(plan, workers = 2, keep = "training_scores"), cmp)
+    if (outcome == "claims") {
+      same_numbers(quiet_run(plan, workers = 2, keep = "training_scores"), cmp)
+    }
     file.remove(dir(pattern = "[.](yml|csv)$"))
     write_plan(plan_comparison(do.call(job_of, c(outcome, kinds[[outcome]])),
       plan$candidates, splits = split_kfold(3), seed = 3), "plan.yml")
@@ -305,6 +307,7 @@ test_that("the whole way is open to every kind: rule, set-aside, file, plan file
     }
   }
   expect_match(capture.output(print(model)), "amount", all = FALSE)
+  local_no_pictures()
   write_report(model, "report.html")
   expect_match(page_text("report.html"), "a number between")
 })
@@ -348,7 +351,10 @@ test_that("quantiles are fitted at once, and scored as their formulas say", {
     plan <- plan_comparison(job, candidates(a = rivals[[name]][[1]]), splits = split_kfold(3),
       metrics = metrics, seed = 1)
     cmp <- quiet_run(plan, keep = c("training_scores", "all_predictions"))
-    same_numbers(quiet_run(plan, workers = 2, keep = c("training_scores", "all_predictions")), cmp)
+    if (name == "forest") {
+      apart <- quiet_run(plan, workers = 2, keep = c("training_scores", "all_predictions"))
+      same_numbers(apart, cmp)
+    }
     last <- nrow(cmp$results$scores$mean_pinball)
     for (s in 1:3) {
       held <- table[plan$splits[[s]]$validation, ]

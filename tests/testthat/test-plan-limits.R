@@ -61,25 +61,27 @@ test_that("a member's first argument may stand by itself, also the columns that 
 
 test_that("the command line speaks of its options, reads - and names what varied", {
   file <- plan_with()
-  expect_match(command("preview", file, "--seed", "1.5")$err, "--seed must be one whole number")
+  said <- command_here("preview", file, "--seed", "1.5")$err
+  expect_match(said, "--seed must be one whole number")
   out <- file.path(dirname(file), "res")
   ran <- withr::with_dir(dirname(file), {
     output <- tempfile()
     status <- system2(
       file.path(R.home("bin"), "Rscript"),
-      shQuote(c(exec_file(), "run", "-", "--out", "res", "--fit-seconds", "60", "--quiet")),
+      shQuote(c(exec_file(), "run", "-", "--out", "res", "--fit-seconds", "60", "--quiet",
+        "--no-report")),
       stdin = file, stdout = output, stderr = output
     )
     list(status = status, out = readLines(output, warn = FALSE))
   })
   expect_identical(ran$status, 0L, info = paste(ran$out, collapse = "\n"))
   expect_identical(readLines(file.path(out, "plan.yml")), readLines(file))
-  shown <- command("standings", out)
+  shown <- command_here("standings", out)
   expect_match(shown$out, "pruning = 0.01", all = FALSE)
-  top <- command("standings", out, "--top", "-1")
+  top <- command_here("standings", out, "--top", "-1")
   expect_identical(top$status, 1L)
   expect_match(top$err, "--top must be one whole number at least 1")
-  distrusted <- command("predict", file.path(out, "model.kilnwright"), file.path(out, "x.csv"))
+  distrusted <- command_here("predict", file.path(out, "model.kilnwright"), file.path(out, "x.csv"))
   expect_match(distrusted$err, "--trust")
   expect_no_match <- function(text, what) expect_false(grepl(what, text, fixed = TRUE))
   expect_no_match(distrusted$err, "trust = TRUE")

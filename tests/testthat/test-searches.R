@@ -37,11 +37,11 @@ test_that("every search proposes what is in the field, once, and the same whoeve
       checked <- kw("check_proposal")(plan$spaces[[candidate]], settings)
       expect_identical(checked, settings, info = paste(name, candidate))
     }
-    # those that learn from scores
-    if (name %in% c("guided", "forest", "evolve")) {
+    # two that learn from scores
+    if (name %in% c("forest", "evolve")) {
       expect_identical(proposals_of(quiet_run(plan, workers = 2)), proposals_of(cmp), info = name)
     }
-    if (name != "grid") {
+    if (name %in% c("random", "guided", "evolve")) {
       other <- quiet_run(conversation_plan(with_arguments[[name]](), seed = 3), workers = 1)
       expect_false(identical(proposals_of(other), proposals_of(cmp)), info = name)
     }
