@@ -1,4 +1,4 @@
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <chrono>
 
 // Seconds of a clock that only goes on, whatever is done to the time of day: for durations and

@@ -1,4 +1,4 @@
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <cerrno>
 #include <cstdio>
 #include <cstring>

@@ -3,7 +3,7 @@
 // caller) and of 0/1 for codes of categories (Gower 1971). Brute force,
 // O(queries * donors * columns), with one partial sort a query.
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <algorithm>
 #include <cmath>
 #include <limits>

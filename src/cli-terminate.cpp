@@ -1,5 +1,5 @@
 // A process that serves ends when it is asked to (SIGTERM), after the answer that it is giving.
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <csignal>
 
 static volatile std::sig_atomic_t terminate_asked = 0;

@@ -1,7 +1,7 @@
 // Means over the first columns of a matrix, for many numbers of columns at once:
 // a running sum, O(rows * columns).
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <algorithm>
 #include <numeric>
 #include <vector>

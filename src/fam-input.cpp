@@ -1,4 +1,4 @@
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 
 // Columns of numbers, or some of their rows (from 1), as one matrix with their names, filled
 // in place so that nothing is held twice.

@@ -4,7 +4,7 @@
 // give all means. Memory is the nearest rows of a block of queries. O(queries * rows * columns)
 // at worst.
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <algorithm>
 #include <array>
 #include <cmath>

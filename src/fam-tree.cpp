@@ -4,7 +4,7 @@
 // value cuts the tree at the first node whose complexity does not exceed it.
 // O(rows * (depth + values)).
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <vector>
 
 namespace {

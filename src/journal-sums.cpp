@@ -1,4 +1,4 @@
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <cstdint>
 #include <cstdio>
 #include <cstring>

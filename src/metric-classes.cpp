@@ -1,7 +1,7 @@
 // Metrics of many predictions at once: probabilities, rows x classes x values, as one
 // long vector, against the numbers of the true classes (from 1).
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <algorithm>
 #include <cmath>
 

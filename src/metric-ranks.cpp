@@ -3,7 +3,7 @@
 // counted in a small hash table, any other is put in order by a radix sort of the upper
 // half of its bits, which tells nearly all scores apart; what it leaves together is sorted.
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <algorithm>
 #include <array>
 #include <cmath>

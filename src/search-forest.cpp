@@ -2,7 +2,7 @@
 // each of rows drawn with replacement, split where the squared error falls most. Nodes of all trees
 // lie one after the other, children side by side, so that a leaf is one number.
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #include <algorithm>
 #include <numeric>
 #include <vector>

@@ -1,7 +1,7 @@
 // An alarm that ends this process if a fit takes too long in compiled code, where R's
 // own time limits do not reach. Armed in worker processes only; no alarm on Windows.
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #ifndef _WIN32
 #include <csignal>
 #include <sys/time.h>

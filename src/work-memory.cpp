@@ -1,6 +1,6 @@
 // Gives memory that was freed in small pieces back to the system, where the C library can.
 
-#include <Rcpp.h>
+#include <Rcpp/Lightest>
 #if defined(__GLIBC__)
 #include <malloc.h>
 #endif

@@ -7,6 +7,9 @@ if (length(writable) == 0L) {
   dir.create(personal, recursive = TRUE, showWarnings = FALSE)
   writable <- personal
 }
+# files of compiled code beside one another
+cores <- max(1L, parallel::detectCores(), na.rm = TRUE)
+if (!nzchar(Sys.getenv("MAKEFLAGS"))) Sys.setenv(MAKEFLAGS = paste0("-j", cores))
 log <- tempfile()
 status <- system2(file.path(R.home("bin"), "R"),
   c(

@@ -45,11 +45,11 @@ can_use_apt <- function() {
 }
 
 # Only names that the archive knows are asked for: one unknown name would make
-# apt-get install nothing at all.
-install_built <- function(packages) {
+# apt-get install nothing at all. `update`: ask first what it has by now.
+install_built <- function(packages, update = TRUE) {
   message("setup: asking Debian for ", paste(packages, collapse = ", "))
   quiet <- c("-qq", "-y", "-o", "Dpkg::Use-Pty=0")
-  if (system2("apt-get", c(quiet, "update"), stdout = FALSE) != 0L) {
+  if (update && system2("apt-get", c(quiet, "update"), stdout = FALSE) != 0L) {
     message("setup: apt-get update failed; going on with package sources")
     return(invisible())
   }
@@ -85,13 +85,13 @@ choose_repository <- function() {
   }
 }
 
+# As many at once as there are cores; few large ones also by files of compiled code.
 install_sources <- function(packages) {
   choose_repository()
   message("setup: building from sources (minutes): ", paste(packages, collapse = ", "))
-  utils::install.packages(packages,
-    lib = writable_library(), quiet = TRUE,
-    Ncpus = max(1L, parallel::detectCores(), na.rm = TRUE)
-  )
+  cores <- max(1L, parallel::detectCores(), na.rm = TRUE)
+  if (!nzchar(Sys.getenv("MAKEFLAGS"))) Sys.setenv(MAKEFLAGS = paste0("-j", cores))
+  utils::install.packages(packages, lib = writable_library(), quiet = TRUE, Ncpus = cores)
 }
 
 # What packages need that are to be built from sources.
@@ -142,7 +142,7 @@ main <- function(level) {
     install_built(c(absent, missing_packages(welcome)))
     absent <- missing_packages(wanted)
     # what those need may come built all the same, which saves most of the time
-    if (length(absent) > 0L) install_built(missing_packages(needed_by(absent)))
+    if (length(absent) > 0L) install_built(missing_packages(needed_by(absent)), update = FALSE)
   }
   if (length(absent) > 0L) {
     install_sources(absent)

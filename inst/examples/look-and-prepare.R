@@ -66,6 +66,6 @@ rivals <- candidates(
 )
 cmp <- run_comparison(
   job, rivals,
-  splits = split_kfold(10), metrics = c("auc", "log_loss"), seed = 41, quiet = TRUE
+  splits = split_kfold(5), metrics = c("auc", "log_loss"), seed = 41, quiet = TRUE
 )
 print(cmp)

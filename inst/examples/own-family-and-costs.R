@@ -59,7 +59,7 @@ rivals <- candidates(
 plan <- plan_comparison(
   job,
   rivals,
-  splits = split_kfold(10),
+  splits = split_kfold(5),
   metrics = list("auc", "log_loss", metric_cost(missed = 10, false_alarm = 1)),
   decide = "auc",
   provided = "log_loss < 0.6",
