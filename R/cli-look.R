@@ -6,11 +6,14 @@ role_options <- function() {
     option("outcome", help = "the column to predict"),
     option("event", help = "of two classes the one that counts"),
     option("outcome-kind", help = paste(outcome_kinds(), collapse = ", ")),
+    option("exposure", help = "of counts: the column that says how long or of how many"),
+    option("quantiles", help = "predict these quantiles of a number, such as 0.1,0.5,0.9"),
     option("id", help = "columns that name the rows, separated by commas"),
     option("group", help = "the column that says which rows belong together"),
     option("time", help = "the column that says when"),
     option("weight", help = "the column that says what rows weigh"),
     option("ignore", help = "columns to leave out, separated by commas"),
+    option("ordered", help = "classes from the lowest on, such as grade=waste<second<first"),
     option("read-as", help = "how columns are read, such as price=number,day=%d/%m/%Y"),
     option("missing-codes", help = "codes for missing values, such as days=-999,glaze=n/r")
   )
@@ -25,7 +28,10 @@ brief_of_table <- function(file, options) {
     ignore = names_given(options$ignore),
     read_as = pairs_given(options[["read-as"]], "--read-as"),
     missing_codes = codes_given(options[["missing-codes"]]),
-    outcome_kind = options[["outcome-kind"]], rows_without_outcome = "leave_out"
+    outcome_kind = options[["outcome-kind"]], exposure = options$exposure,
+    quantiles = numbers_given(options$quantiles, "--quantiles"),
+    ordered = orders_given(options$ordered),
+    rows_without_outcome = "leave_out"
   )
   lacking <- job$n_without_outcome
   if (lacking > 0L) {
@@ -45,6 +51,19 @@ pairs_given <- function(text, option) {
     wrong_call(paste0(option, " wants pairs such as price=number, not ", wrong, "."))
   }
   split(sub("^.*=", "", pairs), factor(name, unique(name)))
+}
+
+# "grade=waste<first" as list(grade = c("waste", "first")).
+orders_given <- function(text) {
+  orders <- pairs_given(text, "--ordered")
+  split_up <- function(order) trimws(strsplit(order[1], "<", fixed = TRUE)[[1]])
+  if (!is.null(orders)) lapply(orders, split_up)
+}
+
+numbers_given <- function(text, option) {
+  numbers <- suppressWarnings(as.numeric(names_given(text)))
+  if (anyNA(numbers)) wrong_call(paste0(option, " wants numbers, not ", quoted(text), "."))
+  if (length(numbers) > 0L) numbers
 }
 
 codes_given <- function(text) {
@@ -96,6 +115,7 @@ plan_line <- function(action, columns) {
       paste0("brief: ", flow(stats::setNames(named, action$role)))
     },
     outcome = paste0("brief: ", flow(stats::setNames(list(action$value), action$key))),
+    plan = paste0(names(action$value), ": ", flow(action$value[[1]])),
     missing_code = paste0("brief: ", flow(list(
       missing_codes = stats::setNames(list(action$codes), columns[1])
     ))),

@@ -148,11 +148,24 @@ command_words <- function(text) {
       paste0(option, " \"\\1=\\2\" or brief: {", argument, ": {\\1: \\2}} in a plan file"), text
     )
   }
+  text <- ordered_option(text)
   named <- "`(seed|top|metric|rule|candidate|journal|workers|minutes|fit_seconds|out|id|type)`"
   found <- gregexpr(named, text)
   regmatches(text, found) <- lapply(regmatches(text, found), function(words) {
     paste0("--", gsub("_", "-", gsub("`", "", words)), recycle0 = TRUE)
   })
+  text
+}
+
+# `ordered = list(grade = c("low", "high"))` as an option.
+ordered_option <- function(text) {
+  found <- regexpr("ordered = list\\(.* = c\\(.*\\)\\)", text)
+  if (found < 0L) return(text)
+  said <- sub("^ordered = list\\((.*)\\)$", "\\1", regmatches(text, found))
+  name <- gsub("`", "", sub(" = c\\(.*$", "", said))
+  levels <- gsub("\"", "", sub("^.* = c\\((.*)\\)$", "\\1", said))
+  option <- paste0("--ordered \"", name, "=", gsub(", ", "<", levels), "\"")
+  regmatches(text, found) <- paste(option, "or brief: {ordered: ...} in a plan file")
   text
 }
 

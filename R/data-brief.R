@@ -32,9 +32,9 @@
 #' @param outcome_kind What the outcome is, where that is not to be read off its values:
 #'   `"count"` for counts (0, 1, 2, ...), `"positive"` for amounts above 0, `"number"`,
 #'   `"two_class"`, `"many_class"`, or `"ordered"` for classes in an order, which an ordered factor
-#'   is by itself, and other columns are by `ordered =`. It decides the usual metrics and what
-#'   families fit: Poisson or gamma deviance, cumulative logits. Families that know nothing of a
-#'   kind take counts and amounts as numbers and ordered classes as classes.
+#'   is by itself, numbers are by their size, and other columns by `ordered =`. It decides the usual
+#'   metrics and what families fit: Poisson or gamma deviance, cumulative logits. Families that know
+#'   nothing of a kind take counts and amounts as numbers and ordered classes as classes.
 #' @param quantiles Rising numbers between 0 and 1: predict these quantiles of a numeric outcome,
 #'   all at once, such as `c(0.05, 0.5, 0.95)` for a median with an interval that holds 90 % of
 #'   the rows; the same as `outcome_kind = "quantiles"`, which without them takes 0.1, 0.5 and 0.9.

@@ -4,6 +4,7 @@ member_finding_classes <- finding_definition("classes", function(look) {
   if (!is.factor(look$outcome)) return(NULL)
   counts <- sort(table(look$outcome))
   rarest <- names(counts)[1]
+  folds <- max(2L, counts[[1]])
   list(
     if (counts[[1]] < 10L) {
       finding(
@@ -12,7 +13,8 @@ member_finding_classes <- finding_definition("classes", function(look) {
           "The class ", rarest, " has ", count_of(counts[[1]], "row"),
           ": too few for 10 folds."
         ),
-        paste0("split_kfold(k = ", max(2L, counts[[1]]), ")"), NULL
+        paste0("split_kfold(k = ", folds, ")"),
+        list(kind = "plan", value = list(splits = list(kfold = list(k = folds))))
       )
     },
     if (counts[[1]] / look$n < 0.1) {
@@ -22,7 +24,8 @@ member_finding_classes <- finding_definition("classes", function(look) {
           "Only ", format(round(100 * counts[[1]] / look$n, 1)), " % of the rows are ",
           rarest, "."
         ),
-        "metrics = c(\"auc\", \"balanced_accuracy\"); accuracy says little", NULL
+        "metrics = c(\"auc\", \"balanced_accuracy\"); accuracy says little",
+        list(kind = "plan", value = list(metrics = c("auc", "balanced_accuracy")))
       )
     }
   )

@@ -143,7 +143,7 @@ finite_numbers <- function(x, name) {
     stop_kw("table", paste0("The column ", quoted(name), " has infinite values."),
       where = where_rows(infinite), column = name,
       remedy = paste0(
-        "Set them to NA, or say missing_codes = list(", name,
+        "Set them to NA, or say missing_codes = list(", name_text(name),
         " = c(Inf, -Inf))."
       )
     )

@@ -115,14 +115,24 @@ refuse_numbers_as_text <- function(classes, name) {
   ), column = name)
 }
 
+# Numbers have an order of their own.
 read_ordered <- function(values, rows, name, event, asked) {
   if (!is.ordered(values)) {
-    shown <- paste0("\"", utils::head(outcome_classes(values), 3L), "\"", collapse = ", ")
-    stop_kw("brief", paste0("The classes of the outcome ", quoted(name), " have no order."),
-      remedy = paste0("Say it, lowest first: ordered = list(", name, " = c(", shown, ")).")
-    )
+    classes <- outcome_classes(values)
+    numbers <- suppressWarnings(as.numeric(classes))
+    if (anyNA(numbers)) refuse_without_order(classes, name)
+    values <- factor(as.character(values), levels = classes[order(numbers)])
   }
   read_many_class(values, rows, name, event, asked)
+}
+
+most_classes_shown <- 9L
+
+refuse_without_order <- function(classes, name) {
+  shown <- if (length(classes) <= most_classes_shown) in_quotes(classes) else "c(...)"
+  stop_kw("brief", paste0("The classes of the outcome ", quoted(name), " have no order."),
+    remedy = paste0("Say it, lowest first: ordered = list(", name_text(name), " = ", shown, ").")
+  )
 }
 
 check_event <- function(event, classes, name) {

@@ -216,7 +216,8 @@ check_input_needs <- function(name, frame, definition, brief) {
       "Candidate ", quoted(name), ": the steps leave no column for fam_",
       definition$name, "."
     ),
-    remedy = "Text and dates need a step that turns them into numbers."
+    remedy = "Text and dates need a step that turns them into numbers.",
+    candidate = name, why = "its steps leave no column"
     )
   }
 }

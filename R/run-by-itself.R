@@ -171,7 +171,9 @@ sensible_steps <- function(definition, look) {
   takes <- definition$accepts
   if (isTRUE(takes$nothing)) return(list(pre_minimal()))
   has <- function(kind) any(look$kinds == kind)
-  text <- if (has("text")) if (look$effort == "quick") pre_text() else optional(pre_text())
+  text <- if (has("text")) {
+    if (look$effort == "quick" || !tells_without_text(look)) pre_text() else optional(pre_text())
+  }
   list_of(
     scale_of_outcome(definition, look),
     if ("drop_constant" %in% found_steps(look)) pre_drop_constant(),
@@ -181,6 +183,12 @@ sensible_steps <- function(definition, look) {
     if (too_wide(definition, look)) pre_keep_top(top = among(10, 30, 100)),
     if (isTRUE(takes$wants_scaling)) pre_scale()
   )
+}
+
+# Is there anything but texts that is not the same in every row?
+tells_without_text <- function(look) {
+  others <- look$brief$table[names(look$kinds)[look$kinds != "text"]]
+  any(vapply(others, function(x) length(unique(x)) > 1L, NA))
 }
 
 # Families that fit sums or products of columns to an outcome.
@@ -246,14 +254,15 @@ pilot_rows <- 500
 pilot_enough <- 1
 pilot_again <- 10
 
-# A plan of all candidates, or the error that names one of which no setting can work with so few
-# rows: candidate, why.
+# A plan of all candidates, or the error that names one that cannot work, such as with so few rows:
+# candidate, why.
 pilot_plan <- function(brief, made) {
   tryCatch(
     plan_comparison(
       brief, made, splits = splits_for(brief), search = search_random(20), seed = 1
     ),
-    kw_error_rule = function(e) if (is.null(e$candidate)) stop(e) else e
+    kw_error_rule = function(e) if (is.null(e$candidate)) stop(e) else e,
+    kw_error_plan = function(e) if (is.null(e$candidate)) stop(e) else e
   )
 }
 
@@ -356,6 +365,8 @@ plan_by_itself <- function(
   screen <- if (nrow(brief$table) > 20000L) screen_rows() else screen_splits()
   # where single splits say too little there is none
   if (is.null(tryCatch(screen$check(plan), kw_error_splits = identity))) plan$screen <- screen
+  why <- no_splits_in_time(brief)
+  if (!is.null(why)) plan$notes <- c(plan$notes, paste("splits in time cannot be made:", why))
   plan$minutes <- minutes
   plan
 }
@@ -384,7 +395,7 @@ few_in_full <- 5
 
 # More splits where rows are few, since scores of small parts vary much.
 splits_for <- function(brief) {
-  if (!is.null(brief$roles$time)) return(split_time())
+  if (!is.null(brief$roles$time) && is.null(no_splits_in_time(brief))) return(split_time())
   n <- nrow(brief$table)
   if (n > 100000L) return(split_holdout(0.2, draws = 5))
   k <- quick_folds(brief, if (n > 20000L) 5L else 10L)
@@ -392,4 +403,17 @@ splits_for <- function(brief) {
   # with a group in each fold all repeats are the same
   repeats <- if (k == min(n, groups)) 1L else if (n < 500L) 5L else if (n < 2000L) 2L else 1L
   split_kfold(k, repeats = repeats)
+}
+
+# Why a table with times cannot be split in time, such as where groups reach over all times; NULL
+# where it can, or has no times.
+no_splits_in_time <- function(brief) {
+  if (is.null(brief$roles$time)) return(NULL)
+  tryCatch(
+    {
+      make_splits(split_time(), brief, 1)
+      NULL
+    },
+    kw_error_splits = function(e) sub("\n.*", "", cli::ansi_strip(conditionMessage(e)))
+  )
 }

@@ -163,6 +163,38 @@ test_that("of a table of more columns than a family can do with, the best are ke
     table$mean[table$candidate == "baseline"])
 })
 
+test_that("texts are always used where nothing else tells anything", {
+  local_fast_machine()
+  words <- withr::with_seed(3, replicate(60, paste(sample(c("cold", "hot", "wet", "dry"), 3, TRUE),
+    collapse = " ")))
+  hot <- lengths(regmatches(words, gregexpr("hot", words)))
+  table <- data.frame(note = words, same = 3, y = hot + withr::with_seed(4, rnorm(60) / 4))
+  plan <- plan_by_itself(brief(table, "y", text = "note"), minutes = 0.1, seed = 1)
+  expect_true("penalised" %in% names(plan$spaces))
+  cmp <- quiet_run(plan, limits = limits(settings = 8), workers = 1)
+  expect_identical(nrow(failures(cmp)), 0L)
+  expect_gt(which(standings(cmp)$candidate == "baseline"), 1)
+  # words of one row each: the families are named, the baseline stays
+  rare <- data.frame(note = paste0("w", 1:60, " v", 60:1), y = table$y)
+  empty <- sensible_candidates(brief(rare, "y", text = "note"))
+  expect_identical(names(empty$pipelines), "baseline")
+  expect_match(attr(empty, "left_out")$penalised, "its steps leave no column")
+})
+
+test_that("groups that reach over all times are kept whole, and times give way, which is said", {
+  local_fast_machine()
+  table <- withr::with_seed(5, data.frame(
+    potter = sample(letters[1:3], 90, TRUE), day = as.Date("2030-01-01") + 1:90, x = rnorm(90),
+    y = rnorm(90)
+  ))
+  plan <- plan_by_itself(brief(table, "y", group = "potter", time = "day"), 0.1, "quick", seed = 1)
+  expect_identical(plan$splitter$name, "kfold")
+  expect_match(plan$notes, "splits in time cannot be made: In split", all = FALSE)
+  for (rows in rows_by_split(plan)) {
+    expect_length(intersect(table$potter[rows$training], table$potter[rows$validation]), 0)
+  }
+})
+
 few_settings <- function(plan, limits) quiet_run(plan, workers = 1, limits = limits)
 
 test_that("plan_by_itself() gives a plan that runs, within its minutes, to a model", {

@@ -32,6 +32,15 @@ test_that("inspect names remedies as lines that a plan file understands", {
     command_here("inspect", file, "--outcome", "price")$err,
     "--read-as \"price=number\".*--missing-codes \"price=ask\" or brief", all = FALSE
   )
+  rare <- data.frame(x = sqrt(1:60), y = rep(c("no", "yes"), c(56, 4)))
+  utils::write.csv(rare, file, row.names = FALSE)
+  said <- command_here("inspect", file, "--outcome", "y")$out
+  lines <- grep("^    (splits|metrics): ", said, value = TRUE)
+  read <- yaml::yaml.load(paste(trimws(lines), collapse = "\n"))
+  expect_equal(read, list(
+    splits = list(kfold = list(k = 4)), metrics = c("auc", "balanced_accuracy")
+  ))
+  utils::write.csv(table, file, row.names = FALSE)
   known <- command_here("inspect", file, "--outcome", "price", "--missing-codes",
     "size=-9,price=ask", "--read-as", "price=number,x=category")
   expect_identical(known$status, 0L, info = known$err)
@@ -100,6 +109,32 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   new$two[7] <- NA
   expect_error(score_known(model, new, weight = "colour"), "at least 0", class = "kw_error_brief")
   expect_match(command_here("draft", "-", "--outcome", "two")$err, "names its table", all = FALSE)
+})
+
+test_that("an order, an exposure and quantiles can be said on the command line", {
+  table <- toy(90)
+  table$size <- rep(c("small", "middle", "large"), 30)
+  table$times <- rpois(90, 2)
+  table$years <- rep(c(0.5, 2), 45)
+  file <- withr::local_tempfile(fileext = ".csv")
+  write.csv(table, file, row.names = FALSE)
+  plan <- withr::local_tempfile(fileext = ".yml")
+  drafted <- function(...) {
+    unlink(plan)
+    said <- command_here("draft", file, "--ignore", "three,two", "--out", plan, "--effort", "quick",
+      "--minutes", "0.1", ...)
+    if (said$status == 0L) read_plan(plan)$brief else said$err
+  }
+  unordered <- drafted("--outcome", "size", "--outcome-kind", "ordered")
+  expect_match(unordered, "--ordered \"size=large<middle<small\" or brief", fixed = TRUE)
+  sized <- drafted("--outcome", "size", "--ordered", "size=small<middle<large")
+  expect_identical(sized$kind, "ordered")
+  expect_identical(sized$levels, c("small", "middle", "large"))
+  counted <- drafted("--outcome", "times", "--outcome-kind", "count", "--exposure", "years")
+  expect_identical(counted$roles$exposure, "years")
+  ranged <- drafted("--outcome", "number", "--quantiles", "0.2,0.8")
+  expect_identical(ranged$quantiles, c(0.2, 0.8))
+  expect_match(drafted("--outcome", "number", "--quantiles", "few"), "wants numbers")
 })
 
 test_that("a draft says what serious findings it leaves to its reader, and which families out", {

@@ -51,6 +51,12 @@ test_that("what does not fit a kind is refused, with the rows and what to do", {
     "row 3", "claims", outcome_kind = "count", exposure = "years", table = table
   )
   refused("have no order.*\n.*ordered = list", "kind", outcome_kind = "ordered")
+  names(table)[names(table) == "kind"] <- "of what?"
+  expect_error(brief(table, "of what?", outcome_kind = "ordered"), "list\\(`of what\\?` = c\\(\"",
+    class = "kw_error_brief")
+  # numbers have an order of their own, also as text
+  steps <- data.frame(x = 1:30, y = rep(c("10", "9", "100"), 10))
+  expect_identical(brief(steps, "y", outcome_kind = "ordered")$levels, c("9", "10", "100"))
   refused("event` is for two classes", "claims", outcome_kind = "count", event = 1)
   refused("do not go together", "claims", outcome_kind = "count", exposure = "years",
     outcome_scale = "sqrt")
