@@ -11,7 +11,7 @@ member_command_demo <- function() {
       no_report_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
-    example = "kilnwright demo --out demo-results",
+    goes_on = TRUE, example = "kilnwright demo --out demo-results",
     run = function(positional, options) {
       if (options$all && options$guided) {
         stop_kw("argument", "Give --all or --guided, not both.")
@@ -58,7 +58,7 @@ member_command_run <- function() {
       intervals_option(), no_report_option(),
       option("quiet", help = "no progress", type = "flag")
     ),
-    example = "kilnwright run plan.yml --out results --workers 2",
+    goes_on = TRUE, example = "kilnwright run plan.yml --out results --workers 2",
     run = function(positional, options) run_plan_file(positional$plan, options)
   )
 }
@@ -71,6 +71,7 @@ member_command_worker <- function() {
       option("certificate", help = "the file that the run has written"),
       option("wait", 60, "try to reach it for so many seconds [default %default]", "double")
     ),
+    goes_on = TRUE,
     example = "kilnwright worker --url tls+tcp://192.168.1.20:7701 --certificate kiln.crt",
     run = function(positional, options) {
       if (is.null(options$url)) wrong_call("kilnwright worker needs --url.")
@@ -88,7 +89,7 @@ member_command_view <- function() {
       option("no-browser", help = "only print the address", type = "flag"),
       option("trust", help = "also read what can run code: its maker's functions", type = "flag")
     ),
-    example = "kilnwright view results",
+    goes_on = TRUE, example = "kilnwright view results",
     run = function(positional, options) {
       view <- view_comparison(
         positional$results, options$port, open = FALSE, trust = isTRUE(options$trust)

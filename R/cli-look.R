@@ -300,7 +300,7 @@ member_command_repeat <- function() {
       option("trust", help = "the model file comes from a place that I trust", type = "flag"),
       json_option()
     ),
-    example = "kilnwright repeat model.kilnwright --table pots.csv --trust",
+    goes_on = TRUE, example = "kilnwright repeat model.kilnwright --table pots.csv --trust",
     run = function(positional, options) {
       if (is.null(options$table)) wrong_call("kilnwright repeat needs --table.")
       model <- open_model(positional$model, trust = options$trust)
@@ -323,7 +323,7 @@ member_command_serve <- function() {
       option("most-bytes", 1e7, "refuse larger requests [default %default]", "double"),
       option("trust", help = "the model file comes from a place that I trust", type = "flag")
     ),
-    example = "kilnwright serve model.kilnwright --port 8600 --trust",
+    goes_on = TRUE, example = "kilnwright serve model.kilnwright --port 8600 --trust",
     run = function(positional, options) {
       model <- open_model(positional$model, trust = options$trust)
       service <- serve_model(model, options$port, options$host, token_of(options[["token-file"]]),

@@ -179,10 +179,13 @@ wrong_call <- function(message) {
 }
 
 # A command: what it does, its arguments by position (the last `optional` of them may be left out),
-# its options, a function(positional, options), and an example of the call.
-new_command <- function(name, does, positional, options = list(), run, optional = 0L, example) {
+# its options, a function(positional, options), an example of the call, and whether it goes on for
+# long.
+new_command <- function(
+  name, does, positional, options = list(), run, optional = 0L, example, goes_on = FALSE
+) {
   member("command", name, does, options,
-    positional = positional, run = run, optional = optional, example = example
+    positional = positional, run = run, optional = optional, example = example, goes_on = goes_on
   )
 }
 
@@ -195,10 +198,15 @@ words_of_positional <- function(command) {
 
 run_one_command <- function(command, name, arguments) {
   need("optparse", "The command line")
+  # what is soon done would be compiled for longer than it takes
+  if (!command$goes_on) {
+    compiled <- compiler::enableJIT(0L)
+    on.exit(compiler::enableJIT(compiled), add = TRUE)
+  }
   flags <- vapply(command$arguments, function(argument) argument@long_flag, "")
   if ("--json" %in% flags) {
     before <- options(kilnwright.has_all = "--json")
-    on.exit(options(before))
+    on.exit(options(before), add = TRUE)
   }
   usage <- paste(
     "kilnwright", name, paste(words_of_positional(command), collapse = " "), "[options]"
