@@ -62,6 +62,9 @@ test_that("sensible candidates fit outcome and table, and print as code that mak
   left <- attr(sensible_candidates(weighted, "thorough"), "left_out")
   expect_match(left$neural, "takes no weights")
   expect_match(left$discriminant, "does not predict")
+  wide <- brief(transform(wide_table()[c("x1", "town", "number")], w = runif(160)), "number",
+    weight = "w")
+  expect_match(attr(sensible_candidates(wide), "left_out")$adaptive_splines, "too long.*weights")
   # so few rows that no setting of a family can work
   few <- sensible_candidates(toy_brief("number", toy(10)))
   expect_match(attr(few, "left_out")$boosted, "more rows than twice its smallest leaf")
