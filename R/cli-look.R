@@ -48,7 +48,7 @@ pairs_given <- function(text, option) {
   name <- sub("=[^=]*$", "", pairs)
   if (any(name == pairs)) {
     wrong <- quoted(pairs[name == pairs][1])
-    wrong_call(paste0(option, " wants pairs such as price=number, not ", wrong, "."))
+    wrong_call(paste0(option, " wants pairs of a name, = and a value, not ", wrong, "."))
   }
   split(sub("^.*=", "", pairs), factor(name, unique(name)))
 }

@@ -172,8 +172,12 @@ test_that("texts are always used where nothing else tells anything", {
     collapse = " ")))
   hot <- lengths(regmatches(words, gregexpr("hot", words)))
   table <- data.frame(note = words, same = 3, y = hot + withr::with_seed(4, rnorm(60) / 4))
-  plan <- plan_by_itself(brief(table, "y", text = "note"), minutes = 0.1, seed = 1)
-  expect_true("penalised" %in% names(plan$spaces))
+  for (ignored in list("same", NULL)) {
+    job <- brief(table, "y", text = "note", ignore = ignored)
+    plan <- plan_by_itself(job, minutes = 0.1, seed = 1)
+    expect_true("penalised" %in% names(plan$spaces))
+    expect_false("text" %in% names(plan$spaces$penalised$dimensions))
+  }
   cmp <- quiet_run(plan, limits = limits(settings = 8), workers = 1)
   expect_identical(nrow(failures(cmp)), 0L)
   expect_gt(which(standings(cmp)$candidate == "baseline"), 1)

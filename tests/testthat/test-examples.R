@@ -7,7 +7,8 @@ test_that("the example scripts run from start to end", {
   # figures of reports are drawn where they are looked at
   local_no_pictures()
   for (script in scripts) {
-    said <- utils::capture.output(sys.source(script, new.env(parent = globalenv())))
+    home <- new.env(parent = globalenv())
+    said <- utils::capture.output(source(script, local = home, print.eval = TRUE))
     expect_match(said, "Best of each candidate", all = FALSE, info = script)
   }
 })

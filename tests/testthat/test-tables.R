@@ -135,7 +135,7 @@ for (name in if (in_full()) names(tables) else always) {
     expect_equal(as.double(scripted[[column]]), expected, tolerance = 1e-8)
     if (!name %in% reported) return(invisible())
     local_no_pictures()
-    write_report(model, at("report.html"), explain = FALSE)
+    write_report(model, at("report.html"))
     expect_gt(file.size(at("report.html")), 1e4)
   })
 }

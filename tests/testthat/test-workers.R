@@ -366,3 +366,21 @@ test_that("workers are sent home when they have answered, and those in a long fi
   expect_true(answered(tempdir(), patience = 120))
   expect_false(answered(file.path(tempdir(), "never"), patience = 0.2))
 })
+
+test_that("a run begins in this process and goes on with workers once that is worth it", {
+  plan <- plan_comparison(toy_brief(), candidates(t = fam_tree(min_leaf = among(2:6))),
+    splits = split_kfold(3), seed = 1)
+  here <- quiet_run(plan, workers = 1)
+  started <- 0
+  pool <- kw("worker_pool")
+  local_stand_in("worker_pool", function(...) {
+    started <<- started + 1
+    pool(...)
+  })
+  withr::local_options(mc.cores = 2L)
+  same_numbers(quiet_run(plan), here)
+  expect_identical(started, 0)
+  local_stand_in("worth_workers", 0)
+  same_numbers(quiet_run(plan), here)
+  expect_identical(started, 1)
+})
