@@ -62,6 +62,7 @@ test_that("values in the set-aside rows change nothing about the comparison", {
 })
 
 test_that("the set-aside score equals predicting those rows by hand, and openings are counted", {
+  local_nothing_opened()
   job <- set_aside(pots_brief(), share = 0.2, seed = 7)
   cmp <- quiet_run(
     job,

@@ -6,9 +6,13 @@ test_that("the example scripts run from start to end", {
   expect_gt(length(scripts), 0)
   # figures of reports are drawn where they are looked at
   local_no_pictures()
-  for (script in scripts) {
+  run <- function(script) {
+    local_nothing_opened()
     home <- new.env(parent = globalenv())
-    said <- utils::capture.output(source(script, local = home, print.eval = TRUE))
+    utils::capture.output(source(script, local = home, print.eval = TRUE))
+  }
+  for (script in scripts) {
+    said <- run(script)
     expect_match(said, "Best of each candidate", all = FALSE, info = script)
   }
 })

@@ -5,11 +5,8 @@ test_that("the README's R example runs as printed, in at most 10 lines", {
   expect_lte(length(code), 10)
   home <- new.env(parent = globalenv())
   withr::local_pdf(NULL)
-  # other tests may have opened the same rows in this session
-  capture.output(suppressWarnings(
-    eval(parse(text = code), home),
-    classes = "kw_warning_opened_again"
-  ))
+  local_nothing_opened()
+  capture.output(eval(parse(text = code), home))
   expect_s3_class(home$model, "kw_model")
   expect_identical(failures(home$cmp)$message, character())
 })

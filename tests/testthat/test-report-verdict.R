@@ -7,7 +7,7 @@ first_screen <- function(x) {
 }
 
 test_that("the verdict stands first: choice, worth, set-aside score, reason, worries", {
-  # rows that no other test opens
+  local_nothing_opened()
   job <- set_aside(pots_brief(), share = 0.25, seed = 7193)
   cmp <- quiet_run(job, candidates(
     baseline = fam_baseline(), tree = fam_tree(pruning = among(0.005, 0.02, 0.05))
