@@ -146,9 +146,20 @@ bind_frames <- function(frames) {
 
 # Numbers of equal rows, in order of appearance.
 group_rows <- function(table, n) {
-  group <- rep(1L, n)
-  for (column in table) group <- finer_groups(group, entry_numbers(column))
-  group
+  group <- rep(1, n)
+  size <- 1
+  for (column in table) {
+    number <- entry_numbers(column)
+    most <- max(number, 0L) + 1
+    # all numbers as the digits of one, for as long as it is a whole number to a computer
+    if (size * most > 2^52) {
+      group <- match(group, unique(group))
+      size <- max(group) + 1
+    }
+    group <- group * most + number
+    size <- size * most
+  }
+  match(group, unique(group))
 }
 
 # Groups of rows that are in the same group both times; all three as numbers from 1.

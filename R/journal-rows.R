@@ -39,14 +39,13 @@ new_row_writer <- function(work, names, metrics, splits) {
 
 # Steps that were learned as rows of a journal, and back. Nodes go by their chain of keys.
 step_rows <- function(steps, work, splits) {
-  each <- function(what, type) vapply(steps, `[[`, type, what)
-  nodes <- vapply(work$nodes, `[[`, "", "key")[each("node", 1L)]
+  nodes <- vapply(work$nodes, `[[`, "", "key")[steps$node]
   list(
-    split = vapply(splits, `[[`, "", "key")[each("split", 1L)],
+    split = vapply(splits, `[[`, "", "key")[steps$split],
     node = if (length(nodes) > 0L) short_hash(nodes) else character(),
-    share = each("share", 1), stage = each("stage", ""),
-    warnings = vapply(steps, function(step) paste(step$warnings, collapse = "\n"), ""),
-    seconds = each("seconds", 1)
+    share = steps$share, stage = steps$stage,
+    warnings = vapply(steps$warnings, paste, "", collapse = "\n"),
+    seconds = steps$seconds
   )
 }
 
@@ -60,13 +59,11 @@ steps_of_rows <- function(rows, work, splits) {
   keys <- vapply(work$nodes, `[[`, "", "key")
   node <- match(rows$node, if (length(keys) > 0L) short_hash(keys))
   split <- match(rows$split, vapply(splits, `[[`, "", "key"))
-  lapply(which(!is.na(node) & !is.na(split)), function(i) {
-    list(
-      node = node[i], split = split[i], share = rows$share[i], seconds = rows$seconds[i],
-      stage = rows$stage[i],
-      warnings = strsplit(rows$warnings[i], "\n", fixed = TRUE)[[1]]
-    )
-  })
+  steps <- new_steps(
+    node, split, rows$share, rows$seconds, rows$stage,
+    strsplit(rows$warnings, "\n", fixed = TRUE)
+  )
+  take_steps(steps, which(!is.na(node) & !is.na(split)))
 }
 
 # Remarks on fits, one text a fit: a line for every remark, its parts divided by tabs.

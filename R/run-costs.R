@@ -53,9 +53,10 @@ new_costs <- function(work) {
       )
     },
     learn = function(ledger) {
-      for (step in ledger$steps) {
-        branch <- as.character(branch_of_node[step$node])
-        preparing[branch] <<- max(step$seconds, preparing[branch], na.rm = TRUE)
+      branches <- as.character(branch_of_node[ledger$steps$node])
+      for (i in seq_along(branches)) {
+        longest <- max(ledger$steps$seconds[i], preparing[branches[i]], na.rm = TRUE)
+        preparing[branches[i]] <<- longest
       }
       for (share in unique(ledger$share)) {
         at <- which(ledger$share == share)

@@ -109,12 +109,35 @@ worker_task <- function(id, file, unit, bytes = NULL, sealed = FALSE) {
 # reason for reading: it comes from the run that this worker belongs to, by a file of its own or
 # over a connection of its own; from elsewhere it is signed
 common_part <- function(file, bytes, secret) {
-  if (is.null(bytes)) return(readRDS(file))
-  if (is.null(secret)) return(unserialize(bytes))
+  if (is.null(bytes)) return(unpacked_run(readRDS(file)))
+  if (is.null(secret)) return(unpacked_run(unserialize(bytes)))
   opened <- open_sealed(bytes, secret)
   if (is.null(opened)) stop("what came from the run was not sealed with its secret")
   # reason: signed by the run
-  unserialize(opened$value)
+  unpacked_run(unserialize(opened$value))
+}
+
+# The run as it is sent to workers, once a round: without what they have no use for, and every
+# definition of a step once, since thousands of nodes have the same few.
+packed_run <- function(run) {
+  run$work["spaces"] <- list(NULL)
+  run$definitions <- list()
+  for (i in seq_along(run$work$nodes)) {
+    node <- run$work$nodes[[i]]
+    same <- vapply(run$definitions, identical, NA, node$step$definition)
+    if (!any(same)) run$definitions <- c(run$definitions, list(node$step$definition))
+    node$step$definition <- match(TRUE, c(same, TRUE))
+    run$work$nodes[[i]] <- node[c("parent", "step", "key")]
+  }
+  run
+}
+
+unpacked_run <- function(run) {
+  run$work$nodes <- lapply(run$work$nodes, function(node) {
+    node$step$definition <- run$definitions[[node$step$definition]]
+    node
+  })
+  run
 }
 
 worker_store <- new.env(parent = emptyenv())
@@ -123,7 +146,7 @@ worker_store <- new.env(parent = emptyenv())
 # NULL for the user's.
 fly <- function(run, schedule, sink, until, deadline, flying, n) {
   file <- tempfile("kilnwright-run-", fileext = ".rds")
-  for_owner_only(saveRDS(run, file, compress = FALSE))
+  for_owner_only(saveRDS(packed_run(run), file, compress = FALSE))
   deaths <- new_death_watch(run, flying$profile, n)
   silence <- new_silence(run)
   on.exit({
@@ -199,7 +222,7 @@ receive <- function(flight, run, file, schedule, sink, flying, deaths) {
       deaths$spoke_nonsense(wrong)
       if (!flying$is_out(unit)) give_back(list(unit), schedule, flying)
     } else if (isTRUE(opened$value$need_data)) {
-      flying$send(run, file, unit, serialize(run, NULL))
+      flying$send(run, file, unit, serialize(packed_run(run), NULL))
     } else {
       settle_unit(opened$value, unit, run, schedule, sink, flying, deaths)
     }

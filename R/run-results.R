@@ -78,23 +78,21 @@ add_at <- function(matrix, cells, more) {
 
 # Every setting below a step bears its part of it.
 add_step_seconds <- function(results, steps, work) {
-  if (length(steps) == 0L) return(results)
-  below <- fits_below(work)
-  nodes <- vapply(steps, `[[`, 1L, "node")
-  at <- match(nodes, unique(nodes))
-  members <- lapply(unique(nodes), function(node) {
-    unlist(work$fits$members[below[[node]]], use.names = FALSE)
+  if (length(steps$node) == 0L) return(results)
+  learned <- unique(steps$node)
+  at <- match(steps$node, learned)
+  members <- lapply(fits_below(work)[learned], function(fits) {
+    unlist(work$fits$members[fits], use.names = FALSE)
   })
   # all at once: a search asks after every round
   sizes <- lengths(members)[at]
-  splits <- vapply(steps, function(step) as.double(step$split), 1)
   results$seconds <- add_at(
-    results$seconds, cbind(unlist(members[at]), rep(splits, sizes)),
-    rep(vapply(steps, `[[`, 1, "seconds") / sizes, sizes)
+    results$seconds, cbind(unlist(members[at], use.names = FALSE), rep(steps$split, sizes)),
+    rep(steps$seconds / sizes, sizes)
   )
-  for (i in which(lengths(lapply(steps, `[[`, "warnings")) > 0L)) {
+  for (i in which(lengths(steps$warnings) > 0L)) {
     results$warnings <- note_warnings(
-      results$warnings, steps[[i]]$warnings, steps[[i]]$stage, members[[at[i]]], splits[i]
+      results$warnings, steps$warnings[[i]], steps$stage[i], members[[at[i]]], steps$split[i]
     )
   }
   results
@@ -105,8 +103,7 @@ ledger_seconds <- function(ledger) {
   fits <- sum(ledger$fit_seconds[ok])
   predictions <- sum(ledger$predict_seconds[ok])
   c(
-    steps = sum(vapply(ledger$steps, `[[`, numeric(1), "seconds")), fits = fits,
-    predictions = predictions,
+    steps = sum(ledger$steps$seconds), fits = fits, predictions = predictions,
     scoring = sum(ledger$seconds[ok]) - fits - predictions, units = 0
   )
 }
@@ -115,11 +112,11 @@ ledger_seconds <- function(ledger) {
 # score.
 partial_scores <- function(ledger, spread, plan) {
   part <- which(ledger$share[spread$at] < 1)
-  data.frame(
+  plain_frame(list(
     setting = spread$settings[part], split = ledger$split[spread$at][part],
     share = ledger$share[spread$at][part],
-    score = ledger$validation[spread$row[part], plan$decide]
-  )
+    score = unname(ledger$validation[spread$row[part], plan$decide])
+  ), length(part))
 }
 
 # What is kept of single fits: predictions, failures, metrics without a score, warnings.

@@ -103,8 +103,8 @@ run_round <- function(plan, run, new, earlier_nodes, crew, tasks = NULL) {
   crew$sink$grow(run$work)
   if (!is.null(crew$journal)) {
     steps <- steps_of_rows(crew$journal$steps(), run$work, plan$splits)
-    fresh <- vapply(steps, function(step) step$node > earlier_nodes, logical(1))
-    crew$sink$take(empty_ledger(plan$metrics, steps[fresh]), write = FALSE)
+    fresh <- take_steps(steps, steps$node > earlier_nodes)
+    crew$sink$take(empty_ledger(plan$metrics, fresh), write = FALSE)
   }
   stopped <- NULL
   if (run$work$rounds == 1L && !(is.null(plan$screen) && is.null(tasks))) {

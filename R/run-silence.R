@@ -11,9 +11,12 @@ unanswered_grace <- 10
 lagging_factor <- 20
 lagging_seconds <- 60
 
+# Looked for so often; what is looked at, every unit that is out, takes a moment.
+silence_seconds <- 0.2
+
 new_silence <- function(run) {
   patience <- 1
-  heard <- seconds_now()
+  heard <- looked <- seconds_now()
   expected <- function(unit, schedule) {
     seconds <- schedule$expected(unit$fits)
     if (is.na(seconds)) return(patience * 10 * lagging_seconds)
@@ -21,7 +24,10 @@ new_silence <- function(run) {
   }
   list(
     look = function(landed, file, schedule, sink, flying, deaths, n) {
-      if (length(landed) > 0L) heard <<- seconds_now()
+      now <- seconds_now()
+      if (length(landed) > 0L) heard <<- now
+      if (now - looked < silence_seconds) return(invisible())
+      looked <<- now
       if (!is.null(run$fit_seconds)) {
         return(give_up_silent(run, schedule, sink, flying, deaths, n))
       }

@@ -57,8 +57,9 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       begin <- guided_start(field, state, first, at_once, settings, surrogate, history)
       state$waiting <- is.null(history)
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
-        state$theta <- surrogate_lengths(field, history, state$theta, surrogate)
-        promising_points(field, history, min(at_once, state$left), state$theta, surrogate)
+        seen <- scaled_field(field, history)
+        state$theta <- surrogate_lengths(field, seen, state$theta, surrogate)
+        promising_points(field, seen, min(at_once, state$left), state$theta, surrogate)
       })
       state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
       list(round = with_paths(chosen, field, history), state = state)
@@ -272,8 +273,7 @@ wants_forest <- function(space, surrogate) {
 }
 
 # The lengths of every candidate's process; found again when a quarter more points are known.
-surrogate_lengths <- function(field, history, theta, surrogate) {
-  seen <- scaled_field(field, history)
+surrogate_lengths <- function(field, seen, theta, surrogate) {
   for (name in names(seen)) {
     one <- seen[[name]]
     n <- length(one$y)
@@ -287,9 +287,8 @@ surrogate_lengths <- function(field, history, theta, surrogate) {
 }
 
 # The points that promise most, one after the other, those before imagined to be as good as
-# they are expected to be.
-promising_points <- function(field, history, n, theta, surrogate) {
-  seen <- scaled_field(field, history)
+# they are expected to be. `seen`: see scaled_field().
+promising_points <- function(field, seen, n, theta, surrogate) {
   if (is.null(seen)) return(list())
   rivals <- lapply(stats::setNames(nm = names(seen)), function(name) {
     new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate)
@@ -312,7 +311,7 @@ promising_points <- function(field, history, n, theta, surrogate) {
     if (!is.null(drawn)) at <- sample.int(nrow(rivals[[name]]$pool), 1L)
     point <- frame_of_rows(rivals[[name]]$pool, at)
     chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
-    rivals[[name]] <- imagined(rivals[[name]], at)
+    if (i < n) rivals[[name]] <- imagined(rivals[[name]], at)
   }
   chosen
 }

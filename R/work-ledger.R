@@ -10,13 +10,13 @@
 #   warnings         list of list(at, text): warnings of the at-th entry
 #   why_na           list of list(at, metric, message): metrics that predictions of the
 #                    at-th entry left undefined for some of its values
-#   steps            list of the steps that were learned: node, split, share, seconds, stage,
-#                    warnings
+#   steps            the steps that were learned, as columns: see new_steps()
 # Fits and nodes are numbers of the run's work (work-tree.R).
 new_ledger <- function(
   fit, split, share, stage, message, validation, fit_seconds = numeric(length(fit)),
   predict_seconds = numeric(length(fit)), seconds = numeric(length(fit)), training = NULL,
-  no_information = NULL, predictions = NULL, warnings = list(), why_na = list(), steps = list()
+  no_information = NULL, predictions = NULL, warnings = list(), why_na = list(),
+  steps = new_steps()
 ) {
   n <- length(fit)
   list(
@@ -28,7 +28,22 @@ new_ledger <- function(
   )
 }
 
-empty_ledger <- function(metrics, steps = list()) {
+# Columns with one entry a step that was learned on a split; warnings: a list of texts.
+new_steps <- function(
+  node = integer(), split = integer(), share = numeric(), seconds = numeric(),
+  stage = character(), warnings = list()
+) {
+  list(
+    node = node, split = split, share = share, seconds = seconds, stage = stage,
+    warnings = warnings
+  )
+}
+
+take_steps <- function(steps, at) lapply(steps, `[`, at)
+
+bind_steps <- function(parts) do.call(Map, c(list(c), parts))
+
+empty_ledger <- function(metrics, steps = new_steps()) {
   new_ledger(
     integer(), integer(), numeric(), character(), character(), blank_scores(0L, metrics),
     steps = steps
@@ -75,10 +90,9 @@ are_remarks <- function(x, n) {
 }
 
 are_steps <- function(x, nodes) {
-  is.list(x) && all(vapply(x, function(one) {
-    is.list(one) && isTRUE(one$node %in% seq_len(nodes)) && isTRUE(one$seconds >= 0) &&
-      is.character(one$stage)
-  }, NA))
+  is.list(x) && identical(names(x), names(new_steps())) && all(lengths(x) == length(x$node)) &&
+    all(x$node %in% seq_len(nodes)) && is.numeric(x$split) && is.numeric(x$share) &&
+    is.numeric(x$seconds) && all(x$seconds >= 0) && is.character(x$stage) && is.list(x$warnings)
 }
 
 # What fits of one unit gave. `found`: what a reader read off every fit beside its validation
@@ -143,10 +157,7 @@ reasons_for_na <- function(ledger, counts, context) {
 # The same record where split i is number at[i].
 renumbered_splits <- function(ledger, at) {
   ledger$split <- at[ledger$split]
-  ledger$steps <- lapply(ledger$steps, function(step) {
-    step$split <- at[step$split]
-    step
-  })
+  ledger$steps$split <- at[ledger$steps$split]
   ledger
 }
 
@@ -173,7 +184,7 @@ bind_ledgers <- function(ledgers) {
     validation = rows("validation"), training = rows("training"),
     no_information = rows("no_information"), predictions = bound_predictions(ledgers),
     warnings = moved("warnings"), why_na = moved("why_na"),
-    steps = unlist(each("steps"), recursive = FALSE) %||% list()
+    steps = bind_steps(each("steps"))
   )))
 }
 
@@ -234,10 +245,10 @@ splits_of_all <- function(plan) plan$everywhere %||% seq_along(plan$splits)
 dropped_settings <- function(rounds, work) {
   table <- do.call(rbind, lapply(rounds, `[[`, "dropped"))
   if (is.null(table)) {
-    return(data.frame(
+    return(plain_frame(list(
       candidate = integer(), setting = integer(), splits = integer(), share = numeric(),
       behind = numeric(), why = character(), at = integer()
-    ))
+    ), 0L))
   }
   table$at <- match(
     paste(table$candidate, table$setting), paste(work$settings$candidate, work$settings$row)

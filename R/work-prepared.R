@@ -66,10 +66,8 @@ learn_node <- function(node, context) {
     )
   })
   if (!is.null(done$error)) return(list(error = done$error, stage = stage))
-  context$steps$add(list(
-    node = node, split = context$split, share = context$share,
-    seconds = seconds_now() - started, stage = stage,
-    warnings = done$warnings
+  context$steps$add(new_steps(
+    node, context$split, context$share, seconds_now() - started, stage, list(done$warnings)
   ))
   done$value
 }

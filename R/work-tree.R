@@ -10,7 +10,7 @@
 #   nodes      parent, step, key (the whole chain's) of every step node; node 0 is
 #              the untouched rows
 #   only_input see only_inputs()
-#   families   every candidate's family and what varies in it
+#   families   every candidate's family, what varies in it, and what its keys begin with
 #   fits       node, candidate, row (a setting that stands for it), key, values to be
 #              read off it and their count, number of the path set under which it is made
 #   sets       path sets: all values that a candidate's round declared, where they matter
@@ -27,7 +27,7 @@ new_work <- function(spaces, share = TRUE) {
     spaces = spaces, share = share, rounds = 0L,
     families = lapply(spaces, function(space) {
       list(
-        part = space$pipeline$family,
+        part = space$pipeline$family, mark = family_mark(space$pipeline$family$definition),
         family = Filter(function(d) d$address == "family", space$dimensions)
       )
     }),
@@ -62,7 +62,7 @@ extend_work <- function(work, tables, kept = NULL) {
   parts <- lapply(seq_along(names), function(i) {
     table <- tables[[names[i]]]
     if (NROW(table) == 0L) table <- no_settings(work$spaces[[i]])
-    compile_candidate(work$spaces[[i]], table, kept[[names[i]]], i, nodes, work$share)
+    compile_candidate(work, i, table, kept[[names[i]]], nodes)
   })
   sizes <- vapply(parts, function(part) nrow(part$table), integer(1))
   before <- vapply(work$tables, nrow, integer(1), USE.NAMES = FALSE)
@@ -91,8 +91,7 @@ extend_work <- function(work, tables, kept = NULL) {
 # Also of tables without columns, where nothing varies.
 bind_tables <- function(a, b) {
   if (nrow(a) == 0L || nrow(b) == 0L) return(if (nrow(a) == 0L) b else a)
-  if (length(a) == 0L) return(plain_frame(list(), nrow(a) + nrow(b)))
-  rbind(a, b)
+  plain_frame(Map(c, a, unclass(b)[names(a)]), nrow(a) + nrow(b))
 }
 
 # Combinations of values along paths that have several hyperparameters; NULL for others.
@@ -139,7 +138,9 @@ new_node_store <- function(nodes = list()) {
   )
 }
 
-compile_candidate <- function(space, table, kept, candidate, nodes, share) {
+compile_candidate <- function(work, candidate, table, kept, nodes) {
+  space <- work$spaces[[candidate]]
+  share <- work$share
   in_steps <- vapply(space$dimensions, function(d) d$address != "family", logical(1))
   path_set <- declared_path_set(space, table)
   if (!is.null(kept)) table <- frame_of_rows(table, kept)
@@ -167,7 +168,7 @@ compile_candidate <- function(space, table, kept, candidate, nodes, share) {
   }
   list(
     table = table, node = node_of_chain[chain],
-    key = fit_keys(definition, space, columns, n, path_set),
+    key = fit_keys(work$families[[candidate]]$mark, space, columns, n, path_set),
     value = value, path_set = path_set,
     combinations = if (several) plain_frame(columns[along], n)
   )
@@ -181,24 +182,23 @@ declared_path_set <- function(space, table) {
 }
 
 # One key a setting: family and off-path values; with set_matters also the set.
-fit_keys <- function(definition, space, columns, n, path_set) {
-  along <- definition$path$along
+fit_keys <- function(mark, space, columns, n, path_set) {
+  along <- space$pipeline$family$definition$path$along
   parts <- lapply(setdiff(names(columns), along), function(name) {
     column <- columns[[name]]
     if (is.null(column)) column <- rep(canonical_text(space$pipeline$family$settings[[name]]), n)
     text <- if (is.numeric(column)) canonical_number(column) else as.character(column)
     paste0(name, "=", text)
   })
-  own <- if (definition$shipped) {
-    ""
-  } else {
-    content <- c("fit", "predict", "path", "accepts", "random", "packages")
-    short_hash(canonical_text(unclass(definition)[content]))
-  }
-  do.call(paste, c(list(rep(paste0("fam_", definition$name, own), n)), parts,
-    list(canonical_text(path_set)),
-    sep = ";"
-  ))
+  do.call(paste, c(list(rep(mark, n)), parts, list(canonical_text(path_set)), sep = ";"))
+}
+
+# What a family's keys begin with: of one of the user's own also what it does.
+family_mark <- function(definition) {
+  name <- paste0("fam_", definition$name)
+  if (definition$shipped) return(name)
+  content <- c("fit", "predict", "path", "accepts", "random", "packages")
+  paste0(name, short_hash(canonical_text(unclass(definition)[content])))
 }
 
 # Adds the fits of new settings, and where each setting's value stands among its fit's values.

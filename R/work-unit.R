@@ -118,8 +118,11 @@ fit_chains <- function(work, fits) {
 
 # The steps that a unit learned.
 new_step_log <- function() {
-  learned <- list()
-  list(add = function(one) learned[[length(learned) + 1L]] <<- one, all = function() learned)
+  learned <- list(new_steps())
+  list(
+    add = function(one) learned[[length(learned) + 1L]] <<- one,
+    all = function() bind_steps(learned)
+  )
 }
 
 # Fits of one candidate behind the same steps, one after the other. What they have in
