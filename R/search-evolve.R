@@ -53,11 +53,12 @@ search_evolve <- function(
     propose = function(state, field, history) {
       state$turn <- state$turn + 1L
       seed <- derive_seed(state$seed, paste("evolution, round", state$turn))
+      if (!is.null(history)) state$known <- grown_known(state$known, field, history)
       chosen <- with_seed(seed, if (is.null(history)) {
         first_points(field, min(ceiling(population / 2), settings), settings)
       } else if (state$left > 0) {
         next_generation(
-          field, history, min(at_once, state$left), population, tournament, mixed
+          state$known, field, history, min(at_once, state$left), population, tournament, mixed
         )
       })
       state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
@@ -72,87 +73,74 @@ member_search_evolve <- function() {
   )
 }
 
-# New points, a list by candidate of tables.
-next_generation <- function(field, history, n, population, tournament, mixed) {
-  seen <- scaled_field(field, history) %||% seen_of_field(field, history)
-  parents <- parents_of(field$spaces, seen, population)
-  spaces <- lapply(field$spaces, with_values)
-  open <- names(spaces)[!mapply(wholly_known, spaces, seen)]
-  parents <- parents[names(spaces)[parents$candidate] %in% open, ]
+# New points, a list by candidate of tables. `known`: see grown_known().
+next_generation <- function(known, field, history, n, population, tournament, mixed) {
+  spaces <- known$spaces
+  good <- Map(function(one, good) best_of_points(good, one$point), known$points,
+    told_goods(field, history))
+  parents <- parents_of(known, good, population)
+  open <- which(!mapply(wholly_known, spaces, known$points))
   if (length(open) == 0L) return(list())
-  seen <- with_chances(spaces, seen)
-  for (name in names(spaces)) {
-    seen[[name]]$cube <- settings_to_cube(spaces[[name]], seen[[name]]$points)
-  }
-  twins <- Map(function(space, one) known_twins(space, one$points, one$good), spaces, seen)
-  keys <- lapply(seen, function(one) point_keys(one$points))
+  parents <- frame_of_rows(parents, parents$candidate %in% open)
+  merits <- merits_of_field(known, scaled_goods(good, history))
+  chances <- Map(chances_of_moves, spaces, merits)
+  twins <- Map(pairs_alike, known$points, good)
+  keys <- lapply(known$points, `[[`, "keys")
   chosen <- list()
-  for (i in seq_len(n)) {
-    for (attempt in seq_len(most_attempts)) {
-      # a child that was there already says little: in the end anything new will do
-      fresh <- nrow(parents) == 0L || attempt > most_attempts / 2 || stats::runif(1) < 0.05
-      child <- if (fresh) {
-        newcomer(spaces[open])
-      } else {
-        child_of(spaces, seen, parents, tournament, mixed)
-      }
+  for (turn in seq_len(most_broods)) {
+    lacking <- n - sum(vapply(chosen, nrow, 1L))
+    if (lacking == 0L) break
+    # children that were there already say little: in the end anything new will do
+    brood <- new_brood(lacking * brood_size, known, parents, chances, open, tournament, mixed,
+      turn > most_broods / 2)
+    for (child in brood) {
       name <- child$name
-      if (point_keys(child$point) %in% keys[[name]]) next
-      point <- clean_settings(spaces[[name]], child$point)$settings
-      if (nrow(point) == 0L || point_keys(point) %in% keys[[name]]) next
-      if (!fresh && likely_twin(point, twins[[name]])) next
-      chosen[[name]] <- if (is.null(chosen[[name]])) point else bind_tables(chosen[[name]], point)
-      keys[[name]] <- c(keys[[name]], point_keys(point))
-      break
+      if (child$key %in% keys[[name]]) next
+      if (!child$fresh && likely_twin(child$code, known$points[[name]], twins[[name]])) next
+      keys[[name]] <- c(keys[[name]], child$key)
+      chosen[[name]] <- if (is.null(chosen[[name]])) {
+        child$point()
+      } else {
+        bind_tables(chosen[[name]], child$point())
+      }
+      lacking <- lacking - 1L
+      if (lacking == 0L) break
     }
   }
   chosen
 }
 
-most_attempts <- 20L
-
-# The values of what varies, and what lies along a path, are asked for again and again.
-with_values <- function(space) {
-  space$dimensions <- lapply(space$dimensions, function(dimension) {
-    if (!is_continuous(dimension)) dimension$values <- dimension_values(dimension, NULL)
-    dimension
-  })
-  space$path <- lapply(path_dimensions(space), function(dimension) {
-    dimension$values <- dimension_values(dimension, path_points)
-    dimension
-  })
-  space
-}
+# Most children are known already, or twins of what is known: so many are bred together for every
+# one that is wanted, and so often.
+brood_size <- 4L
+most_broods <- 5L
 
 # Is every point of a candidate known?
-wholly_known <- function(space, seen) {
+wholly_known <- function(space, one) {
   sizes <- vapply(space$dimensions[point_dimensions(space)], function(dimension) {
     if (is_continuous(dimension)) Inf else as.numeric(length(dimension$values))
   }, 1)
-  nrow(seen$points) >= prod(sizes)
-}
-
-point_keys <- function(points) {
-  if (length(points) == 0L) rep("", nrow(points)) else row_texts(points)
+  length(one$keys) >= prod(sizes)
 }
 
 # The best points of all candidates, the front of score against simplicity, and each candidate's
 # own best, since a candidate may need several changes before it is any good: candidate (its
 # number), row, good, front. Of those with the same score to the last digit the simplest.
-parents_of <- function(spaces, seen, population) {
-  sizes <- vapply(seen, function(one) length(one$good), integer(1))
-  candidate <- rep(seq_along(seen), sizes)
-  row <- sequence(sizes)
-  good <- unlist(lapply(seen, `[[`, "good"))
-  keys <- simplicity_columns(spaces, lapply(seen, `[[`, "points"), candidate, row)
-  simple <- order(order(do.call(order, keys)))
+parents_of <- function(known, good, population) {
+  candidate <- known$simple$candidate
+  row <- known$simple$row
+  sizes <- lengths(good)
+  good <- unlist(good, use.names = FALSE)[(cumsum(sizes) - sizes)[candidate] + row]
+  simple <- order(do.call(order, c(known$simple$columns, list(candidate, row))))
   able <- intersect(order(-good, simple), which(!is.na(good)))
   able <- able[!duplicated(paste(candidate, match(good, good))[able])]
   best <- utils::head(able, population)
-  own <- lapply(split(able, candidate[able]), utils::head, ceiling(population / length(seen)))
+  own <- lapply(split(able, candidate[able]), utils::head, ceiling(population / length(sizes)))
   # from the simplest on, what is better than all that are simpler
   from_simple <- able[order(simple[able], -good[able])]
   front <- from_simple[good[from_simple] > c(-Inf, utils::head(cummax(good[from_simple]), -1L))]
   at <- unique(c(best, front, unlist(own)))
-  data.frame(candidate = candidate[at], row = row[at], good = good[at], front = at %in% front)
+  plain_frame(list(
+    candidate = candidate[at], row = row[at], good = good[at], front = at %in% front
+  ), length(at))
 }

@@ -192,33 +192,32 @@ unique_points <- function(space, points, n) {
 
 # What was learned ------------------------------------------------------------------------
 
-# What a candidate's points gave: points, features, good (of the best value along the path), and
-# the variance of its error.
-seen_points <- function(space, told, sign) {
-  points <- points_of(space, told$settings)
-  good <- ifelse(told$meets, sign * told$expected, NA)
-  if (length(path_dimensions(space)) > 0L) {
-    group <- group_rows(points, nrow(points))
-    good <- suppressWarnings(as.vector(tapply(good, group, max, na.rm = TRUE)))
-    points <- frame_of_rows(points, match(seq_along(good), group))
-  }
-  good[!is.finite(good)] <- NA
-  list(points = points, x = point_features(space, points), good = good)
-}
-
-# The same of all candidates. What does not meet the constraints counts as having failed, unless
-# that is all there is.
-seen_of_field <- function(field, history) {
+# How good all settings are, by candidate, the higher the better; NA where they failed. What does
+# not meet the constraints counts as having failed, unless that is all there is.
+told_goods <- function(field, history) {
   sign <- if (field$metric$direction == "higher") 1 else -1
   history <- history[names(field$spaces)]
   none <- !any(unlist(lapply(history, function(told) told$meets & !is.na(told$expected))))
-  if (none) {
-    history <- lapply(history, function(told) {
-      told$meets[] <- TRUE
-      told
-    })
-  }
-  Map(function(space, told) seen_points(space, told, sign), field$spaces, history)
+  lapply(history, function(told) ifelse(told$meets | none, sign * told$expected, NA))
+}
+
+# Of every point the best one of its values along the path. `point`: that of every setting.
+best_of_points <- function(good, point) {
+  good[!is.finite(good)] <- NA
+  if (!anyDuplicated(point)) return(good)
+  at <- order(point, -good)
+  good[at[!duplicated(point[at])]]
+}
+
+# The points of every candidate: points, features x, good.
+seen_of_field <- function(field, history) {
+  Map(function(space, told, good) {
+    points <- points_of(space, told$settings)
+    group <- seq_len(nrow(points))
+    if (length(path_dimensions(space)) > 0L) group <- group_rows(points, nrow(points))
+    points <- frame_of_rows(points, !duplicated(group))
+    list(points = points, x = point_features(space, points), good = best_of_points(good, group))
+  }, field$spaces, history[names(field$spaces)], told_goods(field, history))
 }
 
 point_features <- function(space, points) {
@@ -239,12 +238,13 @@ error_of_means <- function(history) {
 
 # Everything on one scale: mean 0, variance 1, bent by a logarithm, so that differences between
 # good settings count for more than those between bad ones, and a setting that diverged does not
-# flatten all others. The bend begins where the better quarter ends.
-scaled_field <- function(field, history) {
-  seen <- seen_of_field(field, history)
-  good <- unlist(lapply(seen, `[[`, "good"))
-  known <- good[!is.na(good)]
-  if (length(known) == 0L) return(NULL)
+# flatten all others. The bend begins where the better quarter ends. `good`: by candidate; gives y
+# and the variance of its error, `noise`, by candidate.
+scaled_goods <- function(good, history) {
+  all <- unlist(good, use.names = FALSE)
+  known <- all[!is.na(all)]
+  # all failed: one is as good as another
+  if (length(known) == 0L) known <- 0
   top <- max(known)
   behind <- top - stats::quantile(known, c(0.75, 0.5), names = FALSE)
   unit <- max(behind[1], behind[2] / 10, 1e-12)
@@ -253,13 +253,22 @@ scaled_field <- function(field, history) {
   width <- stats::sd(bent(known))
   if (is.na(width) || width == 0) width <- 1
   noise <- max(error_of_means(history) / unit^2 / width^2, 1e-4)
-  lapply(seen, function(one) {
-    good <- ifelse(is.na(one$good), min(known), one$good)
-    one$y <- (bent(good) - centre) / width
+  worst <- min(known)
+  good <- lapply(good, function(one) ifelse(is.na(one), worst, one))
+  list(
+    y = lapply(good, function(one) (bent(one) - centre) / width),
     # what bends the scores bends their errors
-    one$noise <- pmin(noise / (1 + (top - good) / unit)^2, 1)
-    one
-  })
+    noise = lapply(good, function(one) pmin(noise / (1 + (top - one) / unit)^2, 1))
+  )
+}
+
+# The points of every candidate with y and noise; NULL where all failed.
+scaled_field <- function(field, history) {
+  seen <- seen_of_field(field, history)
+  good <- lapply(seen, `[[`, "good")
+  if (all(is.na(unlist(good)))) return(NULL)
+  scaled <- scaled_goods(good, history)
+  Map(function(one, y, noise) c(one, list(y = y, noise = noise)), seen, scaled$y, scaled$noise)
 }
 
 # A process takes a choice of steps for a distance, which holds for one or two; with more of them

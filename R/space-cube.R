@@ -16,7 +16,8 @@ settings_to_cube <- function(space, settings) {
   axes <- vapply(space$dimensions, function(dimension) {
     dimension_place(dimension, settings[[dimension$name]])
   }, numeric(nrow(settings)))
-  matrix(axes, nrow(settings), dimnames = list(NULL, names(space$dimensions)))
+  matrix(axes, nrow(settings), length(space$dimensions),
+    dimnames = list(NULL, names(space$dimensions)))
 }
 
 # Where values lie on the axis: the inverse of dimension_draws().

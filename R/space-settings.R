@@ -72,15 +72,9 @@ usual_value <- function(dimension, about) {
 # the first of those left out with the reason.
 clean_settings <- function(space, settings) {
   n <- nrow(settings)
-  settings <- blank_inactive(space, settings)
-  why <- why_impossible(space, settings)
-  impossible <- !is.na(why)
-  ruled <- lapply(space$rules, function(rule) {
-    out <- settings_ruled_out(rule, settings)
-    !is.na(out) & out & !impossible
-  })
-  out <- Reduce(`|`, ruled, rep(FALSE, n))
-  why[out] <- "ruled out by rule_out()"
+  judged <- judge_settings(space, settings)
+  settings <- judged$settings
+  why <- judged$why
   kept <- frame_of_rows(settings, is.na(why))
   same <- seq_len(nrow(kept)) > 1L
   if (any(same) && length(kept) > 0L) same <- duplicated(group_rows(kept, nrow(kept)))
@@ -88,11 +82,28 @@ clean_settings <- function(space, settings) {
   list(
     settings = frame_of_rows(kept, !same),
     counts = c(
-      combinations = n, impossible = sum(impossible), ruled_out = sum(out),
+      combinations = n, impossible = judged$impossible, ruled_out = judged$ruled_out,
       merged = sum(same)
     ),
-    by_rule = vapply(ruled, sum, numeric(1)),
+    by_rule = judged$by_rule,
     left_out = list(settings = frame_of_rows(settings, gone), why = why[gone])
+  )
+}
+
+# The settings with NA for values without effect, and why each cannot be tried, NA where it can.
+judge_settings <- function(space, settings) {
+  settings <- blank_inactive(space, settings)
+  why <- why_impossible(space, settings)
+  impossible <- !is.na(why)
+  ruled <- lapply(space$rules, function(rule) {
+    out <- settings_ruled_out(rule, settings)
+    !is.na(out) & out & !impossible
+  })
+  out <- Reduce(`|`, ruled, rep(FALSE, nrow(settings)))
+  why[out] <- "ruled out by rule_out()"
+  list(
+    settings = settings, why = why, impossible = sum(impossible), ruled_out = sum(out),
+    by_rule = vapply(ruled, sum, numeric(1))
   )
 }
 

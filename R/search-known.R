@@ -1,0 +1,165 @@
+# What evolution knows of the points that were tried, whatever they scored. It grows by what a round
+# brought, since to work it out anew each time would take the longer the more is known.
+#   spaces   of all candidates, the values of what varies at hand
+#   alike    by candidate and dimension: which candidates vary it alike, itself among them
+#   points   by candidate: see nothing_known()
+#   simple   of all points candidate, row and columns to sort by, the simplest first
+grown_known <- function(known, field, history) {
+  if (is.null(known)) {
+    spaces <- lapply(field$spaces, with_values)
+    known <- list(
+      spaces = spaces, alike = varied_alike(spaces), points = lapply(spaces, nothing_known),
+      simple = list(candidate = integer(), row = integer(), columns = NULL)
+    )
+  }
+  before <- known$points
+  known$points <- Map(with_settings, before, known$spaces, history[names(known$spaces)])
+  more <- Map(function(now, before) {
+    frame_of_rows(now$table, seq_along(now$keys) > length(before$keys))
+  }, known$points, before)
+  known$simple <- with_simplicity(known$simple, known$spaces, more,
+    vapply(before, function(one) length(one$keys), 1L))
+  known
+}
+
+# The values of what varies, and what lies along a path, are asked for again and again.
+with_values <- function(space) {
+  space$dimensions <- lapply(space$dimensions, function(dimension) {
+    if (!is_continuous(dimension)) dimension$values <- dimension_values(dimension, NULL)
+    dimension
+  })
+  space$path <- lapply(path_dimensions(space), function(dimension) {
+    dimension$values <- dimension_values(dimension, path_points)
+    dimension
+  })
+  space
+}
+
+varied_alike <- function(spaces) {
+  lapply(spaces, function(space) {
+    lapply(space$dimensions, function(dimension) {
+      which(vapply(spaces, function(other) {
+        identical(other$dimensions[[dimension$name]]$varying, dimension$varying)
+      }, NA))
+    })
+  })
+}
+
+# Of a candidate's points
+#   table, keys, cube   tables, their rows as texts, places in the unit cube
+#   point    the point of every setting
+#   codes    values as numbers, a column for each that varies: 0 without effect, -1 for what is not
+#            known yet of a continuous range; `ranges`: the known values of these
+#   pairs    of points that differ in one thing only: the rows `first` and `second`, which thing
+#            (`axis`), and its codes `a` and `b`
+nothing_known <- function(space) {
+  none <- integer()
+  table <- frame_of_rows(usual_setting(space), none)
+  ranges <- lapply(Filter(is_continuous, space$dimensions), function(dimension) numeric())
+  list(
+    table = table, keys = character(), cube = settings_to_cube(space, table), point = none,
+    codes = codes_of(space, table, ranges), ranges = ranges,
+    pairs = list(first = none, second = none, axis = none, a = none, b = none)
+  )
+}
+
+# The settings of which it is told that are not in it yet.
+with_settings <- function(one, space, told) {
+  settings <- told$settings
+  new <- frame_of_rows(settings, seq_len(nrow(settings)) > length(one$point))
+  if (nrow(new) == 0L) return(one)
+  points <- points_of(space, new)
+  keys <- point_keys(points)
+  fresh <- which(!duplicated(keys) & !keys %in% one$keys)
+  one$keys <- c(one$keys, keys[fresh])
+  one$point <- c(one$point, match(keys, one$keys))
+  points <- frame_of_rows(points, fresh)
+  one$table <- bind_tables(one$table, points)
+  one$cube <- rbind(one$cube, settings_to_cube(space, points))
+  one$ranges <- Map(function(known, name) unique(c(known, points[[name]])), one$ranges,
+    names(one$ranges))
+  before <- nrow(one$codes)
+  one$codes <- rbind(one$codes, codes_of(space, points, one$ranges))
+  discrete <- !vapply(space$dimensions, is_continuous, NA)
+  for (row in before + seq_along(fresh)) {
+    one$pairs <- Map(c, one$pairs, pairs_with(one$codes, row, discrete))
+  }
+  one
+}
+
+point_keys <- function(points) {
+  if (length(points) == 0L) rep("", nrow(points)) else row_texts(points)
+}
+
+codes_of <- function(space, points, ranges) {
+  columns <- lapply(space$dimensions, function(dimension) {
+    column <- points[[dimension$name]]
+    values <- if (is_continuous(dimension)) ranges[[dimension$name]] else dimension$values
+    code <- match(column, values, nomatch = -1L)
+    code[is.na(column)] <- 0L
+    code
+  })
+  matrix(as.integer(unlist(columns)), nrow(points), length(columns),
+    dimnames = list(NULL, names(space$dimensions)))
+}
+
+# Pairs of a point with those before it. Of more than a dozen points that are alike in all else a
+# dozen tell enough. The same value of a continuous range is hardly met twice.
+most_alike <- 12L
+
+pairs_with <- function(codes, row, discrete) {
+  away <- codes[seq_len(row - 1L), , drop = FALSE] != rep(codes[row, ], each = row - 1L)
+  near <- which(rowSums(away) == 1L)
+  axis <- max.col(away[near, , drop = FALSE] + 0, "first")
+  fine <- discrete[axis] & tabulate(axis, length(discrete))[axis] < most_alike
+  first <- near[fine]
+  axis <- axis[fine]
+  list(
+    first = first, second = rep(row, length(first)), axis = axis,
+    a = codes[cbind(first, axis)], b = codes[row, axis]
+  )
+}
+
+# `more`: new points by candidate, of which so many were known before.
+with_simplicity <- function(simple, spaces, more, before) {
+  sizes <- vapply(more, nrow, 1L)
+  candidate <- rep(seq_along(more), sizes)
+  columns <- unname(simplicity_columns(spaces, more, candidate, sequence(sizes)))
+  list(
+    candidate = c(simple$candidate, candidate),
+    row = c(simple$row, sequence(sizes, before + 1L)),
+    columns = if (is.null(simple$columns)) columns else Map(c, simple$columns, columns)
+  )
+}
+
+# Which pairs scored the same to the last digit, or both not at all.
+pairs_alike <- function(one, good) {
+  a <- good[one$pairs$first]
+  b <- good[one$pairs$second]
+  ifelse(is.na(a) | is.na(b), is.na(a) & is.na(b), abs(a - b) <= 1e-12 * abs(a))
+}
+
+# Is a point likely to score as one does that is known? One that differs in at most two things, of
+# which each made no difference between the same two values where all else was most alike: an answer
+# to outliers where there are none, any scale before a tree. `same`: see pairs_alike().
+likely_twin <- function(code, one, same) {
+  away <- one$codes != rep(code, each = nrow(one$codes))
+  for (other in which(rowSums(away) <= 2L)) {
+    alike <- vapply(which(away[other, ]), function(axis) {
+      no_difference(one, same, axis, code, one$codes[other, axis])
+    }, NA)
+    if (all(alike)) return(TRUE)
+  }
+  FALSE
+}
+
+no_difference <- function(one, same, axis, code, other) {
+  pairs <- one$pairs
+  at <- which(pairs$axis == axis & (
+    (pairs$a == code[axis] & pairs$b == other) | (pairs$b == code[axis] & pairs$a == other)
+  ))
+  if (length(at) == 0L) return(FALSE)
+  context <- one$codes[pairs$first[at], -axis, drop = FALSE]
+  far <- rowSums(context != rep(code[-axis], each = length(at)))
+  min(far) <= 2L && all(same[at[far == min(far)]])
+}
