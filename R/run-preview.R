@@ -139,11 +139,11 @@ pilot_seconds <- function(candidate, parts, work) {
 # Seconds by step. Those that were not done in a pilot are taken to cost what others of their kind
 # do.
 pilot_steps <- function(parts, work) {
-  steps <- unlist(lapply(parts, `[[`, "steps"), recursive = FALSE)
+  steps <- bind_steps(lapply(parts, `[[`, "steps"))
   if (length(work$nodes) == 0L) return(numeric())
   kind <- vapply(work$nodes, function(node) node$step$definition$name, "")
   seconds <- rep(NA_real_, length(kind))
-  for (step in steps) seconds[step$node] <- step$seconds
+  seconds[steps$node] <- steps$seconds
   means <- tapply(seconds, kind, mean, na.rm = TRUE)
   filled <- ifelse(is.na(seconds), means[kind], seconds)
   ifelse(is.na(filled), mean(seconds, na.rm = TRUE), filled)

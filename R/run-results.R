@@ -12,14 +12,16 @@
 #   fits, nodes  how many there are; spent: seconds by what they were spent on
 #   pooled       scores of held-out predictions taken together, where the plan says so
 results_of <- function(
-  ledger, work, plan, spent_units = 0, rounds = list(), judged = TRUE
+  ledger, work, plan, spent_units = 0, rounds = list(), judged = TRUE, seconds = TRUE
 ) {
   results <- new_results(work, plan, !is.null(ledger$training), !is.null(ledger$predictions))
-  results <- add_step_seconds(results, ledger$steps, work)
   spread <- spread_ledger(ledger, work)
   cells <- cbind(spread$settings, ledger$split[spread$at])
-  seconds <- (ledger$seconds / spread$sizes)[spread$at]
-  results$seconds <- add_at(results$seconds, cells, seconds)
+  if (seconds) {
+    results <- add_step_seconds(results, ledger$steps, work)
+    of_fits <- (ledger$seconds / spread$sizes)[spread$at]
+    results$seconds <- add_at(results$seconds, cells, of_fits)
+  }
   results$spent <- ledger_seconds(ledger) + c(0, 0, 0, 0, spent_units)
   results$partial <- partial_scores(ledger, spread, plan)
   whole <- ledger$share[spread$at] == 1

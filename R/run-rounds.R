@@ -37,8 +37,9 @@ new_round_state <- function(plan, asked, most) {
 
 # Tells every search how all its settings scored, and asks for more: list(round, seats).
 ask_searches <- function(seats, plan, results) {
+  seconds <- any(vapply(seats, function(seat) isTRUE(seat$search$asks_seconds), NA))
   propose_all(
-    seats, plan$spaces, plan$metrics[[plan$decide]], search_history(results(), plan),
+    seats, plan$spaces, plan$metrics[[plan$decide]], search_history(results(seconds), plan),
     single_splits(plan$pooled, plan$undefined[[plan$decide]])
   )
 }
@@ -54,7 +55,7 @@ search_history <- function(results, plan) {
   meets <- meet_so_far(results, plan)
   lapply(stats::setNames(seq_along(plan$spaces), names(plan$spaces)), function(i) {
     mine <- which(results$candidate == i)
-    part <- results$partial[results$partial$setting %in% mine, ]
+    part <- frame_of_rows(results$partial, results$partial$setting %in% mine)
     part$setting <- match(part$setting, mine)
     list(
       settings = results$tables[[i]], mean = spread$mean[mine], sd = spread$sd[mine],

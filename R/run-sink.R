@@ -64,7 +64,9 @@ new_sink <- function(plan, listener, journal, units = 0, log = NULL) {
     },
     progress = watch$progress, end = watch$end, ledger = whole, units = function() units,
     names = function() names,
-    results = function() results_of(whole(), work, plan, units, judged = FALSE)
+    results = function(seconds = TRUE) {
+      results_of(whole(), work, plan, units, judged = FALSE, seconds = seconds)
+    }
   )
 }
 

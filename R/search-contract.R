@@ -9,13 +9,16 @@
 # list(settings, mean, sd, expected, scores, splits, seconds, failed, meets, partial), `settings` a
 # table, `scores` a matrix settings x splits, `mean` NA where not all of them are there, `expected`
 # a guess of it where some are, `partial` what is known on shares of the training rows.
-# at_once says that all settings are in the first round; exhaustive, that these are all there are.
+# at_once says that all settings are in the first round; exhaustive, that these are all there are;
+# asks_seconds, that it goes by what settings took, which is not worked out for others, since it is a
+# third of what it takes to tell a search anything.
 new_search <- function(
-  name, arguments, label, start, propose, at_once = FALSE, exhaustive = FALSE
+  name, arguments, label, start, propose, at_once = FALSE, exhaustive = FALSE,
+  asks_seconds = FALSE
 ) {
   structure(list(
     name = name, arguments = arguments, start = start, propose = propose, label = label,
-    at_once = at_once, exhaustive = exhaustive
+    at_once = at_once, exhaustive = exhaustive, asks_seconds = asks_seconds
   ), class = "kw_search")
 }
 

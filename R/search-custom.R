@@ -117,7 +117,8 @@ custom_search <- function(name, arguments, propose) {
       }
       state$idle <- 0L
       list(round = round, state = state)
-    }
+    },
+    asks_seconds = TRUE
   )
 }
 

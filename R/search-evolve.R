@@ -82,7 +82,7 @@ next_generation <- function(known, field, history, n, population, tournament, mi
   open <- which(!mapply(wholly_known, spaces, known$points))
   if (length(open) == 0L) return(list())
   parents <- frame_of_rows(parents, parents$candidate %in% open)
-  merits <- merits_of_field(known, scaled_goods(good, history))
+  merits <- merits_of_field(known, scaled_goods(good)$y)
   chances <- Map(chances_of_moves, spaces, merits)
   twins <- Map(pairs_alike, known$points, good)
   keys <- lapply(known$points, `[[`, "keys")

@@ -56,6 +56,7 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
       begin <- guided_start(field, state, first, at_once, settings, surrogate, history)
       state$waiting <- is.null(history)
+      field$spaces <- lapply(field$spaces, with_values)
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
         seen <- scaled_field(field, history)
         state$theta <- surrogate_lengths(field, seen, state$theta, surrogate)
@@ -100,20 +101,20 @@ points_of <- function(space, settings) {
   settings
 }
 
-# All values along the path of every point, cleaned and new: what is proposed, by candidate.
+# All values along the path of every point, cleaned and new: what is proposed, by candidate. Points
+# are clean and new themselves.
 with_paths <- function(chosen, field, history) {
   lapply(stats::setNames(nm = names(chosen)), function(name) {
     space <- field$spaces[[name]]
     points <- chosen[[name]]
     along <- path_dimensions(space)
+    if (length(along) == 0L) return(proposed(points))
     values <- lapply(along, dimension_values, points = path_points)
     names(values) <- vapply(along, `[[`, "", "name")
     several <- prod(lengths(values))
     whole <- frame_of_rows(points, rep(seq_len(nrow(points)), each = several))
-    if (length(values) > 0L) {
-      grid <- expand.grid(values, stringsAsFactors = FALSE)
-      for (one in names(values)) whole[[one]] <- rep(grid[[one]], nrow(points))
-    }
+    grid <- expand.grid(values, stringsAsFactors = FALSE)
+    for (one in names(values)) whole[[one]] <- rep(grid[[one]], nrow(points))
     cleaned <- clean_settings(space, whole)
     cleaned$settings <- not_in(cleaned$settings, history[[name]]$settings)
     cleaned
@@ -238,9 +239,9 @@ error_of_means <- function(history) {
 
 # Everything on one scale: mean 0, variance 1, bent by a logarithm, so that differences between
 # good settings count for more than those between bad ones, and a setting that diverged does not
-# flatten all others. The bend begins where the better quarter ends. `good`: by candidate; gives y
-# and the variance of its error, `noise`, by candidate.
-scaled_goods <- function(good, history) {
+# flatten all others. The bend begins where the better quarter ends. `good`: by candidate, with the
+# variance `error`; gives y and the variance of its error, `noise`, by candidate.
+scaled_goods <- function(good, error = 0) {
   all <- unlist(good, use.names = FALSE)
   known <- all[!is.na(all)]
   # all failed: one is as good as another
@@ -252,7 +253,7 @@ scaled_goods <- function(good, history) {
   centre <- mean(bent(known))
   width <- stats::sd(bent(known))
   if (is.na(width) || width == 0) width <- 1
-  noise <- max(error_of_means(history) / unit^2 / width^2, 1e-4)
+  noise <- max(error / unit^2 / width^2, 1e-4)
   worst <- min(known)
   good <- lapply(good, function(one) ifelse(is.na(one), worst, one))
   list(
@@ -267,7 +268,7 @@ scaled_field <- function(field, history) {
   seen <- seen_of_field(field, history)
   good <- lapply(seen, `[[`, "good")
   if (all(is.na(unlist(good)))) return(NULL)
-  scaled <- scaled_goods(good, history)
+  scaled <- scaled_goods(good, error_of_means(history))
   Map(function(one, y, noise) c(one, list(y = y, noise = noise)), seen, scaled$y, scaled$noise)
 }
 

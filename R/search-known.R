@@ -145,10 +145,10 @@ pairs_alike <- function(one, good) {
 likely_twin <- function(code, one, same) {
   away <- one$codes != rep(code, each = nrow(one$codes))
   for (other in which(rowSums(away) <= 2L)) {
-    alike <- vapply(which(away[other, ]), function(axis) {
-      no_difference(one, same, axis, code, one$codes[other, axis])
-    }, NA)
-    if (all(alike)) return(TRUE)
+    differs <- Find(function(axis) {
+      !no_difference(one, same, axis, code, one$codes[other, axis])
+    }, which(away[other, ]))
+    if (is.null(differs)) return(TRUE)
   }
   FALSE
 }

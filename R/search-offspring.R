@@ -93,9 +93,9 @@ draw_parent <- function(parents, rows, tournament) {
 
 # By candidate and dimension what every value is worth: by how much the scores with it are above the
 # candidate's mean, drawn towards 0 as if there were one more, that is average. What another
-# candidate varies alike counts half. NULL for continuous ranges. `scaled`: see scaled_goods().
-merits_of_field <- function(known, scaled) {
-  above <- lapply(scaled$y, function(y) y - mean(y))
+# candidate varies alike counts half. NULL for continuous ranges. `y`: see scaled_goods().
+merits_of_field <- function(known, y) {
+  above <- lapply(y, function(y) y - mean(y))
   Map(function(space, alike, own) {
     Map(function(dimension, alike) {
       if (!is_continuous(dimension)) merits_of_values(dimension, known$points, above, alike, own)

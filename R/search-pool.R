@@ -16,9 +16,10 @@ point_pool <- function(space, seen, process) {
     random <- random_settings(space, 400L)
     near <- near_points(space, seen, 100L)
     changed <- if (changes < length(dimensions)) changed_points(space, seen, 400L, changes)
-    rbind(random, near, changed)
+    Reduce(bind_tables, Filter(Negate(is.null), list(random, near, changed)))
   }
-  fresh <- not_in(clean_settings(space, points_of(space, settings))$settings, seen$points)
+  judged <- judge_settings(space, points_of(space, settings))
+  fresh <- not_in(frame_of_rows(judged$settings, is.na(judged$why)), seen$points)
   few <- changes_from(fresh, best_point(seen), names(dimensions)) <= changes
   if (any(few)) frame_of_rows(fresh, which(few)) else fresh
 }
@@ -45,7 +46,7 @@ changes_from <- function(settings, point, names) {
 changed_points <- function(space, seen, n, changes) {
   axes <- point_dimensions(space)
   base <- frame_of_rows(best_point(seen), rep(1L, n))
-  drawn <- rbind(random_settings(space, n - n %/% 2L), near_points(space, seen, n %/% 2L))
+  drawn <- bind_tables(random_settings(space, n - n %/% 2L), near_points(space, seen, n %/% 2L))
   rank <- matrix(stats::runif(n * length(axes)), n)
   rank <- t(apply(rank, 1L, rank))
   for (j in seq_along(axes)) {
@@ -67,7 +68,8 @@ every_point <- function(space, dimensions) {
 # Steps of a tenth of the cube, and now and then another level, from the best points.
 near_points <- function(space, seen, n) {
   best <- order(-seen$y)[seq_len(min(5L, length(seen$y)))]
-  from <- settings_to_cube(space, frame_of_rows(seen$points, rep(best, length.out = n)))
+  places <- settings_to_cube(space, frame_of_rows(seen$points, best))
+  from <- places[rep(seq_along(best), length.out = n), , drop = FALSE]
   from[is.na(from)] <- 0.5
   moved <- from + stats::rnorm(length(from), sd = 0.1)
   jump <- stats::runif(length(from)) < 0.1

@@ -41,7 +41,7 @@ new_steps <- function(
 
 take_steps <- function(steps, at) lapply(steps, `[`, at)
 
-bind_steps <- function(parts) do.call(Map, c(list(c), parts))
+bind_steps <- function(parts) do.call(Map, c(list(c, new_steps()), parts))
 
 empty_ledger <- function(metrics, steps = new_steps()) {
   new_ledger(

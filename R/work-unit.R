@@ -118,7 +118,7 @@ fit_chains <- function(work, fits) {
 
 # The steps that a unit learned.
 new_step_log <- function() {
-  learned <- list(new_steps())
+  learned <- list()
   list(
     add = function(one) learned[[length(learned) + 1L]] <<- one,
     all = function() bind_steps(learned)

@@ -308,6 +308,13 @@ test_that("evolution spends little on choices that never make a difference", {
   expect_lt(max(vapply(runs, reached, 1)), 0.005)
 })
 
+# What evolution knows of settings, by candidate.
+known_settings <- function(spaces, settings) {
+  kw("grown_known")(NULL, list(spaces = spaces), lapply(settings, function(one) {
+    list(settings = one)
+  }))
+}
+
 test_that("what made no difference among some values is tried with the others all the same", {
   # of four values of a only the last one is any good
   ledge <- define_family("ledge", "number",
@@ -318,11 +325,12 @@ test_that("what made no difference among some values is tried with the others al
   rivals <- candidates(ledge = ledge(a = among(2, 5, 12, 30), b = among(0:19)))
   runs <- lapply(1:6, function(seed) climb(rivals, search_evolve(16), seed, 2))
   expect_lt(mean(vapply(runs, reached, 1)), 0.1)
-  space <- runs[[1]]$plan$spaces$ledge
   points <- data.frame(a = c(2, 5, 12, 2), b = c(0, 0, 0, 1))
+  known <- known_settings(runs[[1]]$plan$spaces, list(ledge = points))
+  one <- known$points$ledge
   twin <- function(a, b) {
-    known <- kw("known_twins")(space, points, -c(1, 1, 1, 1.1))
-    kw("likely_twin")(data.frame(a = a, b = b), known)
+    code <- kw("codes_of")(known$spaces$ledge, data.frame(a = a, b = b), one$ranges)
+    kw("likely_twin")(code[1, ], one, kw("pairs_alike")(one, -c(1, 1, 1, 1.1)))
   }
   # 2, 5 and 12 were alike with another b; of 30 nothing is known
   expect_identical(
@@ -349,18 +357,14 @@ test_that("values are worth what the scores with them are above their candidate'
   )
   table <- data.frame(x = 1:20, y = 1:20)
   spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces
-  seen <- list(
-    one = list(points = data.frame(a = c(1, 1, 2, NA), b = 0.5), y = c(3, 5, 1, -1)),
-    other = list(points = data.frame(a = c(1, 2)), y = c(0, 4)),
-    unlike = list(points = data.frame(a = c(1, 2)), y = c(-9, 9))
-  )
-  above <- lapply(seen, function(one) one$y - mean(one$y))
-  merits <- function(of) {
-    kw("merits_of_values")(spaces$one$dimensions[[of]], spaces, seen, above, "one")
-  }
+  known <- known_settings(spaces, list(
+    one = data.frame(a = c(1, 1, 2, NA), b = c(0.5, 0.6, 0.5, 0.5)),
+    other = data.frame(a = c(1, 2)), unlike = data.frame(a = c(1, 2))
+  ))
+  merits <- kw("merits_of_field")(known, list(c(3, 5, 1, -1), c(0, 4), c(-9, 9)))
   # 1: 1 and 3 above the mean of 2, half of -2 with the other one; 3 was never tried
-  expect_equal(merits("a"), c((1 + 3 - 1) / 3.5, (-1 + 1) / 2.5, 0))
-  expect_null(merits("b"))
+  expect_equal(merits$one$a, c((1 + 3 - 1) / 3.5, (-1 + 1) / 2.5, 0))
+  expect_null(merits$one$b)
 })
 
 test_that("evolution takes long lists of values", {
@@ -391,18 +395,16 @@ test_that("evolution tries with one candidate what served another, where both va
     )
     table <- data.frame(x = 1:20, y = 1:20)
     spaces <- plan_comparison(brief(table, "y"), rivals, splits = split_kfold(2))$spaces
-    place <- function(name, a, b) kw("settings_to_cube")(spaces[[name]], data.frame(a = a, b = b))
-    seen <- list(
-      ahead = list(cube = place("ahead", 0.7, 0.2)), behind = list(cube = place("behind", 0, 0.9))
-    )
-    seen <- Map(function(one, space) {
-      c(one, list(chances = kw("chances_of_moves")(space)))
-    }, seen, spaces)
+    known <- known_settings(spaces, list(
+      ahead = data.frame(a = 0.7, b = 0.2), behind = data.frame(a = 0, b = 0.9)
+    ))
+    chances <- lapply(spaces, kw("chances_of_moves"))
     parents <- data.frame(candidate = 1:2, row = 1L, good = c(0, -2), front = FALSE)
     set.seed(3)
-    made <- replicate(400, kw("child_of")(spaces, seen, parents, 5, 0.5), simplify = FALSE)
-    behind <- Filter(function(child) child$name == "behind", made)
-    mean(vapply(behind, function(child) child$point$a == 0.7, NA))
+    made <- replicate(400, kw("child_of")(known, parents, chances, 5, 0.5), simplify = FALSE)
+    behind <- do.call(rbind, lapply(Filter(function(child) child$candidate == 2L, made), `[[`,
+      "place"))
+    mean(kw("settings_from_cube")(spaces$behind, behind)$a == 0.7)
   }
   expect_gt(children(0:9 / 10), 0.12)
   expect_lt(children(0:8 / 10), 0.05)

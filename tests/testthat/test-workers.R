@@ -56,7 +56,7 @@ test_that(
       seed = 8,
       wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE)
     )
-    part <- kw("worker_task")("new", tempfile(), unit, serialize(run, NULL))$ledger
+    part <- kw("worker_task")("new", tempfile(), unit, serialize(kw("packed_run")(run), NULL))$ledger
     expect_identical(part$message, NA_character_)
   }
 )
