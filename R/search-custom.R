@@ -154,12 +154,14 @@ has_proposals <- function(round) {
 }
 
 # Rows of one table that are not in the other, each once.
-not_in <- function(table, known) {
+not_in <- function(table, known) frame_of_rows(table, is_new(table, known))
+
+is_new <- function(table, known) {
   n <- nrow(table)
-  if (n == 0L) return(table)
-  if (length(table) == 0L) return(frame_of_rows(table, NROW(known) == 0L & seq_len(n) == 1L))
+  if (n == 0L) return(logical())
+  if (length(table) == 0L) return(NROW(known) == 0L & seq_len(n) == 1L)
   both <- if (is.null(known)) table else bind_tables(known, table)
-  frame_of_rows(table, utils::tail(!duplicated(group_rows(both, nrow(both))), n))
+  utils::tail(!duplicated(group_rows(both, nrow(both))), n)
 }
 
 # The field as a user's search sees it.

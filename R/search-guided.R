@@ -380,9 +380,8 @@ point_costs <- function(space, points, seen) {
 beside <- 0.02
 
 apart_from <- function(features, known) {
-  squared <- squared_distances(features, known)
-  nearest <- squared[cbind(seq_len(nrow(squared)), max.col(-squared, "first"))]
-  apart <- which(nearest > beside^2)
+  close <- squared_distances(features, known) <= beside^2
+  apart <- which(rowSums(close) == 0)
   if (length(apart) > 0L) apart else seq_len(nrow(features))
 }
 

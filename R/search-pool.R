@@ -19,9 +19,9 @@ point_pool <- function(space, seen, process) {
     Reduce(bind_tables, Filter(Negate(is.null), list(random, near, changed)))
   }
   judged <- judge_settings(space, points_of(space, settings))
-  fresh <- not_in(frame_of_rows(judged$settings, is.na(judged$why)), seen$points)
-  few <- changes_from(fresh, best_point(seen), names(dimensions)) <= changes
-  if (any(few)) frame_of_rows(fresh, which(few)) else fresh
+  fresh <- is.na(judged$why) & is_new(judged$settings, seen$points)
+  few <- fresh & changes_from(judged$settings, best_point(seen), names(dimensions)) <= changes
+  frame_of_rows(judged$settings, which(if (any(few)) few else fresh))
 }
 
 # A process that knows little expects most from the corners, where it knows least, and changes
@@ -47,8 +47,9 @@ changed_points <- function(space, seen, n, changes) {
   axes <- point_dimensions(space)
   base <- frame_of_rows(best_point(seen), rep(1L, n))
   drawn <- bind_tables(random_settings(space, n - n %/% 2L), near_points(space, seen, n %/% 2L))
-  rank <- matrix(stats::runif(n * length(axes)), n)
-  rank <- t(apply(rank, 1L, rank))
+  draws <- matrix(stats::runif(n * length(axes)), n)
+  rank <- matrix(0L, n, length(axes))
+  rank[order(row(rank), draws)] <- rep(seq_along(axes), n)
   for (j in seq_along(axes)) {
     change <- rank[, j] <= changes | is.na(base[[axes[j]]])
     base[[axes[j]]][change] <- drawn[[axes[j]]][change]

@@ -147,9 +147,9 @@ fit_surrogate_forest <- function(x, y) {
     theta = NULL,
     predict = function(new, spread = TRUE) {
       leaves <- leaves_of(new)
-      predicted_forest(
-        matrix(forest$value[leaves], nrow(new)), matrix(sizes[leaves], nrow(new)), leaves
-      )
+      each <- matrix(forest$value[leaves], nrow(new))
+      if (!spread) return(list(mean = rowMeans(each)))
+      predicted_forest(each, matrix(sizes[leaves], nrow(new)), leaves)
     }
   )
 }
@@ -161,12 +161,15 @@ predicted_forest <- function(each, sizes, leaves) {
     mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)),
     imagine = function(at, rows) {
       value <- mean[at]
-      same <- leaves[rows, , drop = FALSE] == rep(leaves[at, ], each = length(rows))
+      beside <- leaves[at, ]
+      leaves <- leaves[rows, , drop = FALSE]
       each <- each[rows, , drop = FALSE]
       sizes <- sizes[rows, , drop = FALSE]
-      each[same] <- (sizes[same] * each[same] + value) / (sizes[same] + 1)
-      sizes[same] <- sizes[same] + 1
-      predicted_forest(each, sizes, leaves[rows, , drop = FALSE])
+      same <- which(leaves == rep(beside, each = length(rows)))
+      known <- sizes[same]
+      each[same] <- (known * each[same] + value) / (known + 1)
+      sizes[same] <- known + 1
+      predicted_forest(each, sizes, leaves)
     }
   )
 }
