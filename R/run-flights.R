@@ -28,6 +28,7 @@ new_flights <- function(
     # one's answer is taken
     landed = function() {
       done <- !vapply(flights, function(flight) mirai::unresolved(flight$task), logical(1))
+      if (!any(done)) return(list())
       done[done] <- !duplicated(lapply(flights[done], function(flight) unit_facts(flight$unit)))
       found <- flights[done]
       flights <<- flights[!done]
@@ -142,6 +143,11 @@ unpacked_run <- function(run) {
 
 worker_store <- new.env(parent = emptyenv())
 
+# Seconds between looks at what is out, the longer the less comes back: every worker has a unit
+# waiting, and looking takes from what the workers have.
+shortest_pause <- 0.002
+longest_pause <- 0.015
+
 # Keeps the workers supplied until everything is done. `n`: number of our own workers,
 # NULL for the user's.
 fly <- function(run, schedule, sink, until, deadline, flying, n) {
@@ -157,6 +163,7 @@ fly <- function(run, schedule, sink, until, deadline, flying, n) {
   # with a limit for single fits nothing waits in a queue, so that times tell
   waiting <- if (is.null(run$fit_seconds)) 2L else 1L
   told <- seconds_now()
+  pause <- shortest_pause
   repeat {
     late <- seconds_now() > deadline
     room <- waiting * (n %||% max(1L, mirai::status(.compute = flying$profile)$connections)) -
@@ -177,9 +184,10 @@ fly <- function(run, schedule, sink, until, deadline, flying, n) {
     landed <- flying$landed()
     for (flight in landed) receive(flight, run, file, schedule, sink, flying, deaths)
     silence$look(landed, file, schedule, sink, flying, deaths, n)
+    pause <- if (length(landed) > 0L) shortest_pause else min(longest_pause, 1.2 * pause)
     if (length(landed) == 0L) {
       deaths$look()
-      Sys.sleep(0.003)
+      Sys.sleep(pause)
     }
     if (seconds_now() - told > 0.5) {
       told <- seconds_now()

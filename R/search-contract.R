@@ -10,7 +10,7 @@
 # table, `scores` a matrix settings x splits, `mean` NA where not all of them are there, `expected`
 # a guess of it where some are, `partial` what is known on shares of the training rows.
 # at_once says that all settings are in the first round; exhaustive, that these are all there are;
-# asks_seconds, that it goes by what settings took, which is not worked out for others, since it is a
+# asks_seconds, that it goes by what settings took, which is not worked out for others: it is a
 # third of what it takes to tell a search anything.
 new_search <- function(
   name, arguments, label, start, propose, at_once = FALSE, exhaustive = FALSE,

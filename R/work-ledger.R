@@ -90,9 +90,10 @@ are_remarks <- function(x, n) {
 }
 
 are_steps <- function(x, nodes) {
-  is.list(x) && identical(names(x), names(new_steps())) && all(lengths(x) == length(x$node)) &&
-    all(x$node %in% seq_len(nodes)) && is.numeric(x$split) && is.numeric(x$share) &&
-    is.numeric(x$seconds) && all(x$seconds >= 0) && is.character(x$stage) && is.list(x$warnings)
+  if (!is.list(x) || !identical(names(x), names(new_steps()))) return(FALSE)
+  numbers <- vapply(x[c("node", "split", "share", "seconds")], is.numeric, NA)
+  all(lengths(x) == length(x$node), numbers) && is.character(x$stage) && is.list(x$warnings) &&
+    all(x$node %in% seq_len(nodes), x$seconds >= 0)
 }
 
 # What fits of one unit gave. `found`: what a reader read off every fit beside its validation

@@ -338,6 +338,33 @@ test_that("what made no difference among some values is tried with the others al
   )
 })
 
+test_that("what evolution knows round after round is what it would know of all at once", {
+  rivals <- candidates(
+    near = pipeline(pre_missing(), pre_onehot(), optional(pre_scale()), fam_neighbours(
+      neighbours = among(1, 5, 9), weighting = among("equal", "inverse")
+    )),
+    tree = pipeline(pre_missing(), either(a = as_is(), b = pre_skew()), fam_tree(
+      pruning = from_to(0.001, 0.1), min_leaf = among(2, 5, 12)
+    ))
+  )
+  plan <- plan_comparison(toy_brief("number"), rivals, search = search_random(30),
+    splits = split_kfold(3), seed = 4)
+  all <- lapply(plan$round, `[[`, "settings")
+  some <- function(n) lapply(all, function(table) list(settings = utils::head(table, n)))
+  field <- list(spaces = plan$spaces)
+  grown <- Reduce(function(known, n) kw("grown_known")(known, field, some(n)), c(3, 3, 4, 20, 40),
+    NULL)
+  at_once <- kw("grown_known")(NULL, field, some(40))
+  expect_identical(grown$points, at_once$points)
+  expect_gt(length(at_once$points$near$pairs$first), 5)
+  good <- lapply(at_once$points, function(one) sin(seq_along(one$keys)))
+  ranked <- function(known) {
+    parents <- kw("parents_of")(known, good, 6)
+    parents[order(parents$candidate, parents$row), ]
+  }
+  expect_equal(ranked(grown), ranked(at_once), ignore_attr = "row.names")
+})
+
 test_that("evolution moves ordered values to others, mostly near ones", {
   space <- plan_comparison(brief(data.frame(x = 1:9, y = 1:9), "y"),
     candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)

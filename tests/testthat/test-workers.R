@@ -56,10 +56,28 @@ test_that(
       seed = 8,
       wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE)
     )
-    part <- kw("worker_task")("new", tempfile(), unit, serialize(kw("packed_run")(run), NULL))$ledger
+    bytes <- serialize(kw("packed_run")(run), NULL)
+    part <- kw("worker_task")("new", tempfile(), unit, bytes)$ledger
     expect_identical(part$message, NA_character_)
   }
 )
+
+test_that("workers are sent every step's definition once, and have the steps that the run has", {
+  plan <- plan_comparison(toy_brief(), candidates(tree = pipeline(
+    pre_missing(), pre_onehot(), either(a = as_is(), b = pre_skew(), c = pre_outliers()),
+    pre_polynomial(), pre_keep_top(top = among(1:15)), fam_tree()
+  )), splits = split_kfold(4), seed = 8)
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  bytes <- serialize(kw("packed_run")(list(work = work)), NULL)
+  expect_lt(length(bytes), length(serialize(work, NULL)) / 4)
+  sent <- kw("unpacked_run")(unserialize(bytes))$work
+  steps <- function(work) {
+    lapply(work$nodes, function(node) c(node$parent, node$key, kw("step_key")(node$step)))
+  }
+  expect_gt(length(work$nodes), 45)
+  expect_identical(steps(sent), steps(work))
+  expect_identical(sent$nodes[[7]]$step$definition, work$nodes[[7]]$step$definition)
+})
 
 # A family whose fit does something to its process when `what` is told to, on the rows of
 # one fold only: the first row's x1 marks the fold.
