@@ -116,7 +116,7 @@ pairs_with <- function(codes, row, discrete) {
   axis <- axis[fine]
   list(
     first = first, second = rep(row, length(first)), axis = axis,
-    a = codes[cbind(first, axis)], b = codes[row, axis]
+    a = codes[cbind(first, axis)], b = unname(codes[row, axis])
   )
 }
 

@@ -356,7 +356,7 @@ test_that("what evolution knows round after round is what it would know of all a
     NULL)
   at_once <- kw("grown_known")(NULL, field, some(40))
   expect_identical(grown$points, at_once$points)
-  expect_gt(length(at_once$points$near$pairs$first), 5)
+  expect_gt(length(at_once$points$tree$pairs$first), 5)
   good <- lapply(at_once$points, function(one) sin(seq_along(one$keys)))
   ranked <- function(known) {
     parents <- kw("parents_of")(known, good, 6)
