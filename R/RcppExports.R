@@ -81,6 +81,10 @@ forest_leaves <- function(forest, x) {
     .Call(`_kilnwright_forest_leaves`, forest, x)
 }
 
+forest_imagined <- function(each, sizes, leaves, rows, at, value) {
+    .Call(`_kilnwright_forest_imagined`, each, sizes, leaves, rows, at, value)
+}
+
 set_alarm <- function(seconds) {
     invisible(.Call(`_kilnwright_set_alarm`, seconds))
 }

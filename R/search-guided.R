@@ -56,7 +56,8 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
       begin <- guided_start(field, state, first, at_once, settings, surrogate, history)
       state$waiting <- is.null(history)
-      field$spaces <- lapply(field$spaces, with_values)
+      if (!is.null(history)) state$spaces <- state$spaces %||% lapply(field$spaces, with_values)
+      field$spaces <- state$spaces %||% field$spaces
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
         seen <- scaled_field(field, history)
         state$theta <- surrogate_lengths(field, seen, state$theta, surrogate)
@@ -388,7 +389,8 @@ apart_from <- function(features, known) {
 imagined <- function(rival, at) {
   # what the next one has to beat
   rival$best <- max(rival$best, rival$predicted$mean[at] + rival$centre)
-  rest <- setdiff(apart_from(rival$features, rival$features[at, , drop = FALSE]), at)
+  rest <- apart_from(rival$features, rival$features[at, , drop = FALSE])
+  rest <- rest[rest != at]
   rival$predicted <- rival$predicted$imagine(at, rest)
   rival$pool <- frame_of_rows(rival$pool, rest)
   rival$features <- rival$features[rest, , drop = FALSE]

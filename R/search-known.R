@@ -144,7 +144,7 @@ pairs_alike <- function(one, good) {
 # to outliers where there are none, any scale before a tree. `same`: see pairs_alike().
 likely_twin <- function(code, one, same) {
   away <- one$codes != rep(code, each = nrow(one$codes))
-  for (other in which(rowSums(away) <= 2L)) {
+  for (other in which(.rowSums(away, nrow(away), ncol(away)) <= 2L)) {
     differs <- Find(function(axis) {
       !no_difference(one, same, axis, code, one$codes[other, axis])
     }, which(away[other, ]))
@@ -160,6 +160,7 @@ no_difference <- function(one, same, axis, code, other) {
   ))
   if (length(at) == 0L) return(FALSE)
   context <- one$codes[pairs$first[at], -axis, drop = FALSE]
-  far <- rowSums(context != rep(code[-axis], each = length(at)))
+  context <- context != rep(code[-axis], each = length(at))
+  far <- .rowSums(context, nrow(context), ncol(context))
   min(far) <= 2L && all(same[at[far == min(far)]])
 }

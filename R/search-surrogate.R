@@ -142,7 +142,7 @@ fit_surrogate_forest <- function(x, y) {
   forest <- grow_forest(x, y, surrogate_trees, ceiling(ncol(x) * 5 / 6), least = 3L)
   leaves_of <- function(new) forest_leaves(forest, new)
   # every leaf has rows that its tree learned from
-  sizes <- tabulate(leaves_of(x), length(forest$value))
+  sizes <- as.double(tabulate(leaves_of(x), length(forest$value)))
   list(
     theta = NULL,
     predict = function(new, spread = TRUE) {
@@ -160,16 +160,8 @@ predicted_forest <- function(each, sizes, leaves) {
   list(
     mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)),
     imagine = function(at, rows) {
-      value <- mean[at]
-      beside <- leaves[at, ]
-      leaves <- leaves[rows, , drop = FALSE]
-      each <- each[rows, , drop = FALSE]
-      sizes <- sizes[rows, , drop = FALSE]
-      same <- which(leaves == rep(beside, each = length(rows)))
-      known <- sizes[same]
-      each[same] <- (known * each[same] + value) / (known + 1)
-      sizes[same] <- known + 1
-      predicted_forest(each, sizes, leaves)
+      found <- forest_imagined(each, sizes, leaves, rows, at, mean[at])
+      predicted_forest(found$each, found$sizes, found$leaves)
     }
   )
 }

@@ -263,6 +263,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// forest_imagined
+Rcpp::List forest_imagined(const Rcpp::NumericMatrix& each, const Rcpp::NumericMatrix& sizes, const Rcpp::IntegerMatrix& leaves, const Rcpp::IntegerVector& rows, int at, double value);
+RcppExport SEXP _kilnwright_forest_imagined(SEXP eachSEXP, SEXP sizesSEXP, SEXP leavesSEXP, SEXP rowsSEXP, SEXP atSEXP, SEXP valueSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type each(eachSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type sizes(sizesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerMatrix& >::type leaves(leavesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< int >::type at(atSEXP);
+    Rcpp::traits::input_parameter< double >::type value(valueSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_imagined(each, sizes, leaves, rows, at, value));
+    return rcpp_result_gen;
+END_RCPP
+}
 // set_alarm
 void set_alarm(double seconds);
 RcppExport SEXP _kilnwright_set_alarm(SEXP secondsSEXP) {
@@ -304,6 +319,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
     {"_kilnwright_grow_forest", (DL_FUNC) &_kilnwright_grow_forest, 5},
     {"_kilnwright_forest_leaves", (DL_FUNC) &_kilnwright_forest_leaves, 2},
+    {"_kilnwright_forest_imagined", (DL_FUNC) &_kilnwright_forest_imagined, 6},
     {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
     {"_kilnwright_return_memory", (DL_FUNC) &_kilnwright_return_memory, 0},
     {NULL, NULL, 0}

@@ -203,3 +203,31 @@ Rcpp::IntegerMatrix forest_leaves(const Rcpp::List& forest, const Rcpp::NumericM
   }
   return leaves;
 }
+
+// What the forest says of some rows once the point in row `at` is taken to be as good as `value`:
+// list(each, sizes, leaves), as predicted_forest() has them. Where they fall into a leaf with the
+// point, the leaf's mean moves towards it.
+// [[Rcpp::export(rng = false)]]
+Rcpp::List forest_imagined(const Rcpp::NumericMatrix& each, const Rcpp::NumericMatrix& sizes,
+                           const Rcpp::IntegerMatrix& leaves, const Rcpp::IntegerVector& rows,
+                           int at, double value) {
+  const int n = rows.size();
+  const int trees = each.ncol();
+  Rcpp::NumericMatrix said(n, trees), counts(n, trees);
+  Rcpp::IntegerMatrix places(n, trees);
+  for (int tree = 0; tree < trees; ++tree) {
+    const int there = leaves(at - 1, tree);
+    for (int i = 0; i < n; ++i) {
+      const int row = rows[i] - 1;
+      const double mean = each(row, tree);
+      const double count = sizes(row, tree);
+      const bool beside = leaves(row, tree) == there;
+      places(i, tree) = leaves(row, tree);
+      said(i, tree) = beside ? (count * mean + value) / (count + 1) : mean;
+      counts(i, tree) = beside ? count + 1 : count;
+    }
+  }
+  return Rcpp::List::create(
+    Rcpp::Named("each") = said, Rcpp::Named("sizes") = counts, Rcpp::Named("leaves") = places
+  );
+}
