@@ -249,7 +249,7 @@ test_that("what a fit took on one split is expected on the others, and dear fits
   while (!is.null(unit <- schedule$take())) {
     taken <- rbind(taken, cbind(split = unit$split, fit = unit$fits, of = length(unit$fits)))
     schedule$learn(list(
-      steps = list(), fit = unit$fits, seconds = told[unit$fits],
+      steps = kw("new_steps")(), fit = unit$fits, seconds = told[unit$fits],
       share = rep(1, length(unit$fits))
     ))
   }

@@ -15,7 +15,7 @@ timed_schedule <- function(slow = 4, quick = 0.5, splits = 3, hopeful = FALSE) {
   )
   learn <- function(unit) {
     schedule$learn(list(
-      steps = list(), fit = unit$fits, seconds = takes[unit$fits],
+      steps = kw("new_steps")(), fit = unit$fits, seconds = takes[unit$fits],
       share = rep(unit$share, length(unit$fits))
     ))
     sum(takes[unit$fits])
@@ -67,11 +67,13 @@ test_that("a fit is not begun where there is no time for the step before it", {
   schedule <- kw("new_schedule")(work, matrix(TRUE, 2, 3), timed = TRUE)
   unit <- schedule$take(seconds = 60)
   schedule$learn(list(
-    steps = list(list(node = 1L, split = unit$split, seconds = 5)), fit = unit$fits,
+    steps = kw("new_steps")(1L, unit$split, 1, 5, "pre_scale", list("")), fit = unit$fits,
     seconds = rep(0.1, length(unit$fits)), share = rep(1, length(unit$fits))
   ))
   expect_null(schedule$take(seconds = 3))
-  schedule$learn(list(steps = list(), fit = integer(), seconds = numeric(), share = numeric()))
+  schedule$learn(list(
+    steps = kw("new_steps")(), fit = integer(), seconds = numeric(), share = numeric()
+  ))
   expect_false(is.null(schedule$take(seconds = 30)))
 })
 
@@ -90,14 +92,14 @@ test_that("costs are learned, by share of the rows, and passed on to other fits"
   work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
   costs <- kw("new_costs")(work)
   expect_identical(costs$of(1:3), rep(NA_real_, 3))
-  costs$learn(list(steps = list(), fit = 1:2, seconds = c(1, 3), share = c(1, 1)))
+  costs$learn(list(steps = kw("new_steps")(), fit = 1:2, seconds = c(1, 3), share = c(1, 1)))
   expect_equal(costs$of(1:3), c(1, 3, 2))
   expect_true(all(costs$at_most(1:2) > costs$of(1:2)))
   # after few fits the quickest tells, since the first of a process are its slowest
   expect_equal(costs$at_most(3), 1.25)
   # fewer rows take at most the same, more rows more, but less than in proportion
   expect_equal(costs$at_most(1, share = 0.1), costs$at_most(1))
-  costs$learn(list(steps = list(), fit = 3L, seconds = 0.5, share = 0.1))
+  costs$learn(list(steps = kw("new_steps")(), fit = 3L, seconds = 0.5, share = 0.1))
   expect_equal(costs$of(3, share = 0.1), 0.5)
   more <- costs$at_most(3, share = 0.2) / costs$at_most(3, share = 0.1)
   expect_true(more > 1 && more <= 2)
