@@ -162,12 +162,6 @@ group_rows <- function(table, n) {
   match(group, unique(group))
 }
 
-# Groups of rows that are in the same group both times; all three as numbers from 1.
-finer_groups <- function(group, other) {
-  pair <- group * (max(other, 0L) + 1) + other
-  match(pair, unique(pair))
-}
-
 # Which of the different entries each one is; numbers are the same where their texts are, so also
 # after a journal. Texts of the different ones only: of all of them they take seven times as long.
 entry_numbers <- function(column) {

@@ -277,7 +277,8 @@ wrong_answer <- function(answer, unit, run) {
 
 other_unit <- function(ledger, unit) {
   same <- setequal(ledger$fit, unit$fits) && !anyDuplicated(ledger$fit) &&
-    all(ledger$split == unit$split) && all(ledger$share == unit$share)
+    all(ledger$split == unit$split) && all(ledger$share == unit$share) &&
+    all(ledger$steps$split == unit$split)
   if (same) NULL else "it sent scores of other fits"
 }
 

@@ -127,11 +127,11 @@ wholly_known <- function(space, one) {
 # own best, since a candidate may need several changes before it is any good: candidate (its
 # number), row, good, front. Of those with the same score to the last digit the simplest.
 parents_of <- function(known, good, population) {
-  candidate <- known$simple$candidate
-  row <- known$simple$row
   sizes <- lengths(good)
-  good <- unlist(good, use.names = FALSE)[(cumsum(sizes) - sizes)[candidate] + row]
-  simple <- order(do.call(order, c(known$simple$columns, list(candidate, row))))
+  candidate <- rep(seq_along(sizes), sizes)
+  row <- sequence(sizes)
+  good <- unlist(good, use.names = FALSE)
+  simple <- order(do.call(order, simple_first(lapply(known$points, `[[`, "simple"))))
   able <- intersect(order(-good, simple), which(!is.na(good)))
   able <- able[!duplicated(paste(candidate, match(good, good))[able])]
   best <- utils::head(able, population)
@@ -143,4 +143,16 @@ parents_of <- function(known, good, population) {
   plain_frame(list(
     candidate = candidate[at], row = row[at], good = good[at], front = at %in% front
   ), length(at))
+}
+
+# Columns to sort the points of all candidates by, one candidate after the other. What families say
+# of themselves comes between their rank and the number of steps, of some more than of others.
+simple_first <- function(simple) {
+  simple <- Filter(Negate(is.null), unname(simple))
+  most <- max(lengths(simple))
+  whole <- lapply(simple, function(columns) {
+    none <- rep(list(numeric(length(columns[[1]]))), most - length(columns))
+    append(columns, none, after = length(columns) - 1L)
+  })
+  do.call(Map, c(list(c), whole))
 }

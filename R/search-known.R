@@ -3,22 +3,14 @@
 #   spaces   of all candidates, the values of what varies at hand
 #   alike    by candidate and dimension: which candidates vary it alike, itself among them
 #   points   by candidate: see nothing_known()
-#   simple   of all points candidate, row and columns to sort by, the simplest first
 grown_known <- function(known, field, history) {
   if (is.null(known)) {
     spaces <- lapply(field$spaces, with_values)
     known <- list(
-      spaces = spaces, alike = varied_alike(spaces), points = lapply(spaces, nothing_known),
-      simple = list(candidate = integer(), row = integer(), columns = NULL)
+      spaces = spaces, alike = varied_alike(spaces), points = lapply(spaces, nothing_known)
     )
   }
-  before <- known$points
-  known$points <- Map(with_settings, before, known$spaces, history[names(known$spaces)])
-  more <- Map(function(now, before) {
-    frame_of_rows(now$table, seq_along(now$keys) > length(before$keys))
-  }, known$points, before)
-  known$simple <- with_simplicity(known$simple, known$spaces, more,
-    vapply(before, function(one) length(one$keys), 1L))
+  known$points <- Map(with_settings, known$points, known$spaces, history[names(known$spaces)])
   known
 }
 
@@ -52,6 +44,8 @@ varied_alike <- function(spaces) {
 #            known yet of a continuous range; `ranges`: the known values of these
 #   pairs    of points that differ in one thing only: the rows `first` and `second`, which thing
 #            (`axis`), and its codes `a` and `b`
+#   simple   columns to sort by, the simplest first, see simplicity_columns(); none before there are
+#            points, since a user's family may not know what to say of no settings
 nothing_known <- function(space) {
   none <- integer()
   table <- frame_of_rows(usual_setting(space), none)
@@ -59,7 +53,7 @@ nothing_known <- function(space) {
   list(
     table = table, keys = character(), cube = settings_to_cube(space, table), point = none,
     codes = codes_of(space, table, ranges), ranges = ranges,
-    pairs = list(first = none, second = none, axis = none, a = none, b = none)
+    pairs = list(first = none, second = none, axis = none, a = none, b = none), simple = NULL
   )
 }
 
@@ -80,6 +74,11 @@ with_settings <- function(one, space, told) {
     names(one$ranges))
   before <- nrow(one$codes)
   one$codes <- rbind(one$codes, codes_of(space, points, one$ranges))
+  if (length(fresh) > 0L) {
+    each <- seq_along(fresh)
+    simple <- simplicity_columns(list(space), list(points), rep(1L, length(each)), each)
+    one$simple <- if (is.null(one$simple)) simple else Map(c, one$simple, simple)
+  }
   discrete <- !vapply(space$dimensions, is_continuous, NA)
   for (row in before + seq_along(fresh)) {
     one$pairs <- Map(c, one$pairs, pairs_with(one$codes, row, discrete))
@@ -117,18 +116,6 @@ pairs_with <- function(codes, row, discrete) {
   list(
     first = first, second = rep(row, length(first)), axis = axis,
     a = codes[cbind(first, axis)], b = unname(codes[row, axis])
-  )
-}
-
-# `more`: new points by candidate, of which so many were known before.
-with_simplicity <- function(simple, spaces, more, before) {
-  sizes <- vapply(more, nrow, 1L)
-  candidate <- rep(seq_along(more), sizes)
-  columns <- unname(simplicity_columns(spaces, more, candidate, sequence(sizes)))
-  list(
-    candidate = c(simple$candidate, candidate),
-    row = c(simple$row, sequence(sizes, before + 1L)),
-    columns = if (is.null(simple$columns)) columns else Map(c, simple$columns, columns)
   )
 }
 

@@ -394,6 +394,22 @@ test_that("values are worth what the scores with them are above their candidate'
   expect_null(merits$one$b)
 })
 
+test_that("evolution asks families how simple settings are, never of none", {
+  asked <- define_family("asked", "number",
+    defaults = list(a = 0), simplicity = function(settings) {
+      if (length(settings$a) == 0L) stop("there are no settings")
+      list(settings$a)
+    },
+    fit = function(x, y, weights, settings, seed, threads) abs(settings$a - 0.4),
+    predict = function(model, x) rep(model, nrow(x))
+  )
+  rivals <- candidates(asked = asked(a = among(0:9 / 10)), hill = hill_family("hill")(
+    a = from_to(0, 1), b = from_to(0, 1)
+  ))
+  run <- climb(rivals, search_evolve(20), 1, 2)
+  expect_identical(length(run$results$candidate), 20L)
+})
+
 test_that("evolution takes long lists of values", {
   long <- candidates(long = hill_family("long")(a = among(seq_len(8000) / 8000), b = among(1:3)))
   run <- climb(long, search_evolve(24), 1, 2)
