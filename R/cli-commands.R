@@ -206,9 +206,11 @@ intervals_option <- function() {
 blend_option <- function() {
   option("blend", help = paste(
     "first blend the best of these candidates, separated by commas, or of all; the rule chooses",
-    "among all candidates and the blend"
+    "among all candidates and the blend [default: as the plan file says, else none]"
   ))
 }
+
+blend_given <- function(given) switch(given, all = TRUE, none = FALSE, names_given(given))
 
 margin_option <- function() {
   option("margin", type = "double", help = paste(
@@ -219,13 +221,11 @@ margin_option <- function() {
 # `path`: a folder of results, or a journal.
 choice_of_run <- function(path, options) {
   cmp <- open_comparison(journal_of(path), trust = options$trust)
-  if (!is.null(options$blend)) {
-    cmp <- blend(cmp, if (options$blend != "all") names_given(options$blend))
-  }
   among <- names_given(options$candidate)
   select_final(
     cmp, options$rule,
-    margin = options$margin, candidate = among, metric = options$metric
+    margin = options$margin, candidate = among, metric = options$metric,
+    blend = if (!is.null(options$blend)) blend_given(options$blend)
   )
 }
 
@@ -301,6 +301,7 @@ run_plan <- function(plan, file, options) {
     }
   )
   chosen <- choose_if_any(cmp, isTRUE(options$intervals))
+  cmp <- chosen$cmp
   said <- c(capture_print(cmp), "", chosen$said)
   trouble <- write_results(
     options$out, file, cmp, chosen$choice, chosen$model, chosen$aside, said,
@@ -348,7 +349,8 @@ choose_if_any <- function(cmp, intervals) {
     if (!is.null(model)) c("", strwrap(in_one_sentence(choice, aside), 80L, exdent = 2L))
   )
   list(
-    choice = choice, model = model, aside = aside, said = said,
+    # with the blend that the plan may ask for
+    cmp = choice$cmp %||% cmp, choice = choice, model = model, aside = aside, said = said,
     trouble = if (is.null(cmp$stopped) || !is.null(model)) failed
   )
 }

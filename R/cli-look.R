@@ -144,6 +144,8 @@ member_command_draft <- function() {
       option("minutes", 10, "the run is to end within so many minutes [default %default]",
         "double"),
       option("effort", "usual", "quick, usual or thorough [default %default]"),
+      option("blend", help = "blend the best of all candidates, and choose by the best mean",
+        type = "flag"),
       option("set-aside", 0.2, "share of the rows to seal until the end [default %default]",
         "double"),
       option("seed", 1, "seed of the plan [default %default]", "double"),
@@ -167,7 +169,8 @@ draft_plan <- function(file, options) {
   share <- options[["set-aside"]]
   if (share > 0) job <- set_aside(job, share = share, seed = options$seed)
   plan <- plan_by_itself(job,
-    minutes = options$minutes, effort = options$effort, seed = options$seed
+    minutes = options$minutes, effort = options$effort, seed = options$seed,
+    blend = isTRUE(options$blend)
   )
   folder <- tempfile("draft-")
   dir.create(folder)
@@ -208,6 +211,8 @@ plan_remarks <- c(
   splits = "how rows are held out", search = "which settings are tried",
   screen = "what is dropped before it is scored in full",
   metrics = "what is measured; the first one decides, or the one under decide",
+  rule = "by which one is chosen",
+  blend = "the best of all candidates are blended, and the blend may be chosen",
   minutes = "the run ends within so many minutes", seed = "the same seed gives the same numbers"
 )
 

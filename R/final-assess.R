@@ -6,8 +6,8 @@
 #' of what the procedure gives, as [optimism()] shows beside the naive score. Only what
 #' the plan does is repeated: candidates and ranges that a person chose after looking at
 #' scores of the same rows, as with [refine_ranges()], are taken as given and keep their
-#' optimism. What is decided after the run, such as a decision threshold or a blend, is repeated
-#' with `choose`.
+#' optimism. What the plan does not say and is decided after the run, such as a decision threshold
+#' or a blend, is repeated with `choose`.
 #'
 #' @param plan A plan, or a comparison whose plan is to be judged.
 #' @param outer Outer splits; default 5 folds.
@@ -101,7 +101,8 @@ held_out_shares <- function(splits) {
 
 # A function of a comparison that gives its choice.
 way_of_choosing <- function(choose, rule, margin) {
-  if (is.null(choose)) return(function(cmp) select_final(cmp, rule, margin))
+  # a blend that the plan asks for says of every outer split which fits it needs
+  if (is.null(choose)) return(function(cmp) suppressMessages(select_final(cmp, rule, margin)))
   check_argument(
     is.function(choose) && length(formals(choose)) >= 1L, "choose", "a function of a comparison",
     choose

@@ -174,6 +174,10 @@ choosing_words <- function(plan) {
   paste0(
     "Choice: by the rule ", rule$name,
     if (!is.null(rule$margin)) paste0(" with margin ", format(rule$margin)),
+    if (!isFALSE(rule$blend)) paste0(
+      ", among all and a blend of the best of ",
+      if (is.character(rule$blend)) enumerate(rule$blend, 9L) else "each candidate"
+    ),
     if (!is.null(plan$margin)) {
       paste0("; differences up to ", format(plan$margin), " in ", plan$decide, " do not matter")
     }

@@ -48,6 +48,7 @@ write_report <- function(x, file, explain = inherits(x, "kw_model"), ...) {
   check_class(cmp, "kw_comparison", "x", "Give a model from fit_final() or a comparison.")
   check_writable_file(file)
   need("htmltools", "Writing a report")
+  if (is.null(choice)) cmp <- blended_as_planned(cmp)$cmp
   parts <- c(
     list(
       report_verdict(cmp, choice, model), report_question(cmp), report_tried(cmp),

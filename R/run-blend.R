@@ -105,6 +105,20 @@ scores_of_predictions <- function(plan, splits, predictions) {
 
 is_blend <- function(space) space$pipeline$family$definition$combines
 
+has_blends <- function(cmp) any(vapply(spaces_of(cmp), is_blend, NA))
+
+# What is to be blended: TRUE, FALSE or names of candidates.
+check_blended <- function(blend, candidates, arg) {
+  if (!is.character(blend)) {
+    check_argument(
+      is.logical(blend) && length(blend) == 1L && !is.na(blend), arg,
+      "TRUE, FALSE or names of candidates", blend
+    )
+  }
+  if (is.character(blend)) for (name in blend) check_choice(name, candidates, arg)
+  invisible(blend)
+}
+
 # The comparison as it was before blends were made of it.
 without_blends <- function(cmp) {
   blends <- names(Filter(is_blend, spaces_of(cmp)))
@@ -121,9 +135,12 @@ without_blends <- function(cmp) {
   cmp$results <- results_of(
     cmp$ledger, work_of(cmp), cmp$plan, cmp$results$spent[["units"]], cmp$rounds
   )
-  message(
-    "The blend ", enumerate(quoted(blends)), " is left behind; make it again by blend() ",
-    "of what comes back."
-  )
+  # what the plan says is done again at the next choice
+  if (isFALSE(cmp$plan$rule$blend %||% FALSE)) {
+    message(
+      "The blend ", enumerate(quoted(blends)), " is left behind; make it again by blend() ",
+      "of what comes back."
+    )
+  }
   cmp
 }

@@ -340,6 +340,10 @@ rough_time <- function(seconds) {
 #' @inheritParams sensible_candidates
 #' @param minutes The run may take so long; see [limits()]. Candidates of which one setting would
 #'   take more than a fifth of it on five splits are left out.
+#' @param blend `FALSE`: [select_final()] goes by its usual rule, the simplest setting that is as
+#'   good as the best. `TRUE`: the best score counts, however it is had. The best settings of all
+#'   candidates are blended ([blend()]), and the rule is `"best_mean"`; the run leaves a tenth of
+#'   the minutes for the fits that the blend needs.
 #' @param metrics,decide,provided,seed See [plan_comparison()].
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.
@@ -354,10 +358,11 @@ rough_time <- function(seconds) {
 #' @export
 plan_by_itself <- function(
   brief, minutes = 10, effort = "usual", metrics = NULL, decide = NULL, provided = NULL,
-  seed = NULL, ...
+  seed = NULL, blend = FALSE, ...
 ) {
   no_more(...)
   check_number(minutes, "minutes", min = 0, open_min = TRUE)
+  check_flag(blend, "blend")
   check_class(brief, "kw_brief", "brief", "Make one with brief().")
   check_choice(effort, names(efforts), "effort")
   made <- sensible_within(brief, effort, minutes)
@@ -373,8 +378,15 @@ plan_by_itself <- function(
   why <- no_splits_in_time(brief)
   if (!is.null(why)) plan$notes <- c(plan$notes, paste("splits in time cannot be made:", why))
   plan$minutes <- minutes
+  if (blend) {
+    plan$minutes <- signif((1 - blend_share) * minutes, 3)
+    plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+  }
   plan
 }
+
+# The part of the minutes that is left for the fits of a blend.
+blend_share <- 0.1
 
 # Of the splits that the table asks for, as many as there is time for a few settings to be scored on
 # all of them: what is not scored in full cannot be chosen. `takes`: seconds of a split.

@@ -54,6 +54,11 @@ plan_from_file <- function(file, seed, absent, folder = dirname(file), table = N
   plan["minutes"] <- list(plan_number(said$minutes, "minutes"))
   if (!is.null(plan$minutes)) check_number(plan$minutes, "minutes", min = 0, open_min = TRUE)
   plan["rule"] <- list(plan_choosing(said[["rule"]]))
+  if (!is.null(said$blend)) {
+    named <- plan_flag_or_texts(said$blend, "blend")
+    check_blended(named, names(said$candidates), "blend")
+    plan$rule$blend <- if (is.character(named)) intersect(named, names(plan$spaces)) else named
+  }
   plan
 }
 

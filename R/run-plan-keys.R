@@ -66,6 +66,10 @@ plan_language <- function() {
       "the top", "rule", "a rule, or a map of it to its margin",
       "By which the final setting is chosen."
     ),
+    c(
+      "the top", "blend", "yes, no or names of candidates",
+      "The best of all candidates, or of these, are blended before one is chosen."
+    ),
     c("the top", "minutes", "number", "The run ends within so many minutes."),
     c("the top", "seed", "whole number", "Of all that is drawn; drawn and told if not given."),
     c("the top", "search_seed", "whole number", "Of the search alone."),

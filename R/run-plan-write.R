@@ -159,7 +159,8 @@ plan_yaml <- function(plan, table, sealed) {
     })),
     decide = plan$decide,
     provided = as.list(vapply(plan$provided, `[[`, "", "text")),
-    margin = plan$margin, rule = choosing_yaml(plan$rule), minutes = plan$minutes,
+    margin = plan$margin, rule = choosing_yaml(plan$rule), blend = blend_yaml(plan$rule$blend),
+    minutes = plan$minutes,
     seed = plan$seed, search_seed = plan$search_seed
   )
   form <- Filter(function(x) length(x) > 0L, form)
@@ -316,6 +317,9 @@ choosing_yaml <- function(rule) {
   if (is.null(rule$margin)) return(rule$name)
   stats::setNames(list(list(margin = rule$margin)), rule$name)
 }
+
+# Names are a list, of one as well.
+blend_yaml <- function(blend) if (is.character(blend)) as.list(blend) else blend
 
 rule_yaml <- function(rule) {
   expr <- do.call(substitute, list(rule$expr, rule$values %||% list()))

@@ -109,7 +109,8 @@ plan_comparison <- function(
 #   seed         and was it drawn; search_seed: of the searches alone, or NULL
 #   notes        what the user should know before it runs
 #   minutes      budget of a run, or NULL
-#   rule         list(name, margin) of the rule that is to choose, or NULL
+#   rule         how is to be chosen, list(name, margin, blend), each or all NULL where nothing was
+#                said; blend: TRUE, or the names of candidates to blend first
 #   margin       difference of the deciding metric that does not matter, or NULL
 #   everywhere   numbers of the splits on which all settings are scored, or NULL: all of them; on
 #                the others only those are that settle() chose

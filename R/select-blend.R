@@ -12,7 +12,8 @@
 #' its predictions (`keep = "all_predictions"`); else the members are fitted again on every split.
 #' The members were picked by the same scores, which makes the blend's a little too good.
 #' Blend last: what goes on with a comparison ([extend_comparison()], [settle()]) leaves blends
-#' behind. To judge the whole way, give `choose = function(cmp) select_final(blend(cmp))` to
+#' behind. A plan may ask for a blend before every choice: `blend: yes` in a plan file, or
+#' `plan_by_itself(blend = TRUE)`; see [select_final()]. To judge the whole way, give `choose = function(cmp) select_final(blend(cmp))` to
 #' [assess_selection()].
 #'
 #' @param cmp A comparison from [run_comparison()].

@@ -30,12 +30,17 @@
 #'   say.
 #' @param candidate Choose among these candidates only.
 #' @param metric Choose by this metric; default the deciding one.
+#' @param blend `TRUE`: the best of all candidates are blended first, see [blend()], or of those
+#'   that are named, and the rule chooses among all settings and the blend; not where `cmp` has a
+#'   blend already, or `candidate` names others. Default what the plan file says, or
+#'   [plan_by_itself()], else `FALSE`. Where the plan says so and nothing can be blended, the reason
+#'   tells why.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason. See
 #'   [explain_choice()] for what other rules would choose.
 #' @section Errors:
 #' `kw_error_select` when nothing is ranked, or when the rule needs a spread and
-#' there is one split only.
+#' there is one split only; those of [blend()] where it was asked for here.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -46,19 +51,45 @@
 #' )
 #' select_final(cmp, rule = "one_se")
 #' @export
-select_final <- function(cmp, rule = NULL, margin = NULL, candidate = NULL, metric = NULL, ...) {
+select_final <- function(
+  cmp, rule = NULL, margin = NULL, candidate = NULL, metric = NULL, blend = NULL, ...
+) {
   no_more(...)
-  field <- selection_field(cmp, candidate, metric)
+  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   planned <- planned_rule(cmp$plan)
   if (is.null(rule) || identical(rule, planned$name)) margin <- margin %||% planned$margin
   rule <- find_rule(rule %||% planned$name)
-  field <- with_margin(field, rule, margin)
-  new_choice(cmp, field, rule$choose(field), rule$name)
+  mixed <- if (is.null(blend)) {
+    blended_as_planned(cmp, candidate)
+  } else {
+    check_blended(blend, names(spaces_of(cmp)), "blend")
+    list(cmp = with_wanted_blend(cmp, blend, candidate))
+  }
+  field <- with_margin(selection_field(mixed$cmp, candidate, metric), rule, margin)
+  picked <- rule$choose(field)
+  picked$reason <- paste0(picked$reason, mixed$why)
+  new_choice(mixed$cmp, field, picked, rule$name)
+}
+
+# `wanted`: TRUE, FALSE or names of candidates. Not where it has a blend already, or others than a
+# blend are to be chosen from.
+with_wanted_blend <- function(cmp, wanted, candidate) {
+  others <- !is.null(candidate) && !"blend" %in% candidate
+  if (isFALSE(wanted) || others || has_blends(cmp)) return(cmp)
+  blend(cmp, if (is.character(wanted)) wanted)
+}
+
+# list(cmp, why): with the blend that the plan asks for; or why there is none.
+blended_as_planned <- function(cmp, candidate = NULL) {
+  none <- function(e) list(cmp = cmp, why = paste(" Nothing was blended:", plain_message(e)))
+  tryCatch(
+    list(cmp = with_wanted_blend(cmp, planned_rule(cmp$plan)$blend, candidate)),
+    kw_error_argument = none, kw_error_splits = none, kw_error_package = none
+  )
 }
 
 # What the rules look at: one entry a setting; goodness is -Inf where it is not eligible.
 selection_field <- function(cmp, candidate = NULL, metric = NULL) {
-  check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   for (name in candidate) check_choice(name, names(spaces_of(cmp)), "candidate")
   metric <- cmp_metric(cmp, metric)
   spread <- score_summary(cmp, metric$name)

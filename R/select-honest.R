@@ -232,5 +232,5 @@ honest_text <- function(choice, leader = FALSE) {
 
 # The choice of the best mean; NULL where nothing can be chosen.
 leading_choice <- function(cmp) {
-  tryCatch(select_final(cmp, "best_mean"), kw_error_select = function(e) NULL)
+  tryCatch(select_final(cmp, "best_mean", blend = FALSE), kw_error_select = function(e) NULL)
 }

@@ -209,8 +209,12 @@ view_pairs <- function(cmp, metric) {
 view_choice <- function(cmp, asked) {
   margin <- if (nzchar(asked$margin %||% "")) as.numeric(asked$margin)
   metric <- if (nzchar(asked$metric %||% "")) asked$metric
-  choice <- select_final(cmp, rule = asked$rule, margin = margin, metric = metric)
-  said <- if (!is.null(margin)) paste0(", margin = ", format(margin))
+  choice <- select_final(cmp, asked$rule, margin = margin, metric = metric, blend = FALSE)
+  said <- paste0(
+    if (!is.null(margin)) paste0(", margin = ", format(margin)),
+    # the page chooses among what was run
+    if (!isFALSE(planned_rule(cmp$plan)$blend)) ", blend = FALSE"
+  )
   list(
     name = choice_name(cmp, choice$at), reason = choice$reason,
     mean = with_spread(choice$mean, choice$se),
@@ -222,7 +226,7 @@ view_choice <- function(cmp, asked) {
 
 view_threshold <- function(cmp, asked) {
   costs <- c(missed = as.numeric(asked$missed), false_alarm = as.numeric(asked$false_alarm))
-  choice <- set_threshold(select_final(cmp, rule = asked$rule), costs = costs)
+  choice <- set_threshold(select_final(cmp, rule = asked$rule, blend = FALSE), costs = costs)
   list(
     reason = choice$threshold$reason, threshold = choice$threshold$value,
     code = paste0(

@@ -116,6 +116,76 @@ test_that("what goes on with a comparison leaves blends behind; nested runs make
     "End it with select_final")
 })
 
+# A plan file over toy rows that asks for a blend; `lines` come beside it.
+planned_blend <- function(lines, env = parent.frame()) {
+  folder <- withr::local_tempdir(.local_envir = env)
+  data.table::fwrite(toy(90), file.path(folder, "toy.csv"))
+  file <- file.path(folder, "plan.yml")
+  writeLines(c(
+    "brief: {table: toy.csv, outcome: number, ignore: [two, three, batch]}",
+    "candidates:", "  base: baseline", "  tree: {tree: {pruning: [0.001, 0.1]}}",
+    "  line: [missing, onehot, linear]", "metrics: [rmse]", "seed: 1", lines
+  ), file)
+  file
+}
+
+test_that("a choice blends first where it is asked to, or where the plan says so", {
+  by_hand <- select_final(blend(cmp), "best_mean")
+  asked <- select_final(cmp, "best_mean", blend = TRUE)
+  expect_identical(asked[c("at", "mean", "reason")], by_hand[c("at", "mean", "reason")])
+  pair <- select_final(cmp, "best_mean", candidate = "blend", blend = c("base", "tree"))
+  expect_identical(pair$mean, select_final(
+    blend(cmp, c("base", "tree")), "best_mean", candidate = "blend"
+  )$mean)
+  expect_identical(select_final(blend(cmp), "one_se", blend = TRUE)$at,
+    select_final(blend(cmp), "one_se")$at)
+  expect_error(select_final(cmp, blend = c("tree", "penalized")), "penalised")
+  expect_error(select_final(cmp, blend = NA), "names of candidates")
+  expect_error(select_final(cmp, blend = "tree"), "two candidates or more")
+
+  file <- planned_blend(c("splits: {kfold: {k: 4}}", "rule: best_mean", "blend: yes"))
+  planned <- read_plan(file)
+  expect_output(print(planned), "best_mean, among all and a blend of the best of each candidate")
+  copy <- file.path(dirname(file), "copy.yml")
+  write_plan(planned, copy, table = file.path(dirname(file), "toy.csv"))
+  expect_true("blend: yes" %in% readLines(copy))
+  journal <- file.path(dirname(file), "run.sqlite")
+  bare <- quiet_run(planned, journal = journal, workers = 1)
+  expect_false("blend" %in% standings(bare)$candidate)
+  expect_message(choice <- select_final(bare), "fits again")
+  expect_identical(choice$mean, select_final(suppressMessages(blend(bare)), "best_mean")$mean)
+  expect_true("blend" %in% explain_choice(choice)$candidate)
+  expect_identical(select_final(bare, blend = FALSE)$cmp, bare)
+  # from the journal, and with what is added; others stay out where one is chosen from them
+  reopened <- suppressMessages(select_final(open_comparison(journal)))
+  expect_identical(reopened[c("at", "mean")], choice[c("at", "mean")])
+  expect_silent(more <- extend_comparison(choice$cmp, repeats = 1, quiet = TRUE))
+  expect_true("blend" %in% standings(suppressMessages(select_final(more))$cmp)$candidate)
+  expect_silent(one <- select_final(bare, candidate = "tree"))
+  expect_false("blend" %in% standings(one$cmp)$candidate)
+  # the whole way is judged with it
+  judged <- assess_selection(planned, split_kfold(2), quiet = TRUE, workers = 1)
+  anew <- assess_selection(planned, split_kfold(2), quiet = TRUE, workers = 1,
+    choose = function(cmp) select_final(suppressMessages(blend(cmp)), "best_mean"))
+  expect_identical(judged$scores, anew$scores)
+  page <- file.path(dirname(file), "report.html")
+  suppressMessages(write_report(bare, page))
+  expect_match(page_text(page), "blend \\(weights = ")
+})
+
+test_that("a blend that is planned and cannot be made says why; unknown names are refused", {
+  once <- quiet_run(read_plan(planned_blend(c("splits: {holdout: {draws: 1}}", "blend: yes",
+    "rule: best_mean"))), workers = 1)
+  choice <- select_final(once)
+  expect_match(choice$reason, "Nothing was blended: There is one split only")
+  expect_identical(choice$at, select_final(once, blend = FALSE)$at)
+  named <- read_plan(planned_blend("blend: [tree, line]"))
+  expect_identical(named$rule$blend, c("tree", "line"))
+  expect_output(print(named), "one_se, among all and a blend of the best of tree, line")
+  expect_error(read_plan(planned_blend("blend: [tree, lien]")), "line")
+  expect_error(read_plan(planned_blend("blend: {tree: 1}")), class = "kw_error_plan_file")
+})
+
 test_that("bad input says what to do", {
   expect_error(blend(cmp, "tree"), "of two candidates or more")
   expect_error(blend(cmp, c("tree", "forrest")), "forrest")

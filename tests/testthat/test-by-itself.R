@@ -178,7 +178,7 @@ test_that("texts are always used where nothing else tells anything", {
     expect_true("penalised" %in% names(plan$spaces))
     expect_false("text" %in% names(plan$spaces$penalised$dimensions))
   }
-  cmp <- quiet_run(plan, limits = limits(settings = 8), workers = 1)
+  cmp <- quiet_run(plan, limits = limits(settings = 8, minutes = 10), workers = 1)
   expect_identical(nrow(failures(cmp)), 0L)
   expect_gt(which(standings(cmp)$candidate == "baseline"), 1)
   # words of one row each: the families are named, the baseline stays
@@ -213,6 +213,12 @@ test_that("plan_by_itself() gives a plan that runs, within its minutes, to a mod
   cmp <- quiet_run(plan, workers = 1)
   expect_s3_class(select_final(cmp), "kw_choice")
   expect_match(paste(summary(cmp), collapse = " "), "The search .guided, 30 settings. looked at")
+  # the best that can be had: a tenth of the minutes is left for a blend
+  best <- plan_by_itself(job, minutes = 0.05, effort = "quick", seed = 1, blend = TRUE)
+  expect_identical(best$minutes, 0.045)
+  expect_identical(best$rule, list(name = "best_mean", margin = NULL, blend = TRUE))
+  expect_identical(best$round, plan$round)
+  expect_error(plan_by_itself(job, blend = "all"), "`blend`")
   # other limits stand beside the plan's minutes, others of minutes win
   plan$minutes <- 5
   expect_match(few_settings(plan, limits(settings = 3))$stopped, "3 settings")

@@ -72,6 +72,12 @@ test_that("a drafted plan runs as it is, and its model is scored on rows with kn
   expect_match(command_here("preview", plan)$err, "rows 3, 8.*rows_without_outcome: leave_out")
   writeLines(lines, plan)
   expect_false("twin" %in% names(read$brief$schema))
+  expect_null(read$rule)
+  best <- command_here("draft", table, "--outcome", "two", "--event", "yes", "--minutes", "0.1",
+    "--effort", "quick", "--blend")$out
+  expect_match(best, "^rule: best_mean", all = FALSE)
+  expect_identical(best[grep("^blend: ", best) - 1:0],
+    c("# the best of all candidates are blended, and the blend may be chosen", "blend: yes"))
   again <- command_here("draft", table, "--outcome", "two", "--out", plan)
   expect_match(again$err, "exists", all = FALSE)
 

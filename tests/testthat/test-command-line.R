@@ -240,8 +240,9 @@ test_that("select chooses again from a journal by another rule, and report write
   writeLines(
     c(
       "brief: {table: toy.csv, outcome: two, event: \"yes\", ignore: [number, three, batch]}",
-      "candidates: {b: [{baseline: {}}], t: [missing, {tree: {pruning: [0.001, 0.01]}}]}",
-      "splits: {kfold: {k: 5}}", "seed: 4"
+      "candidates:", "  b: [{baseline: {}}]", "  t: [missing, {tree: {pruning: [0.001, 0.01]}}]",
+      "  p: [missing, onehot, {penalised: {penalty: [0.1, 0.01]}}]",
+      "splits: {kfold: {k: 5}}", "seed: 4", "blend: yes"
     ),
     plan
   )
@@ -267,6 +268,15 @@ test_that("select chooses again from a journal by another rule, and report write
     predict(open_model(model, trust = TRUE), toy()[1:2, ], type = "interval"),
     c("class", "may_be_no", "may_be_yes")
   )
+  # the plan's blend is among the results, and in every choice that does not leave it out
+  expect_true("blend" %in% read.csv(file.path(folder, "out", "standings.csv"))$candidate)
+  of_blend <- function(...) {
+    command_here("select", journal, "--candidate", "blend", "--rule", "best_mean", "--json", ...)
+  }
+  planned <- jsonlite::fromJSON(of_blend()$out)
+  expect_identical(planned$candidate, "blend")
+  expect_identical(jsonlite::fromJSON(of_blend("--blend", "t,p")$out)$mean, planned$mean)
+  expect_match(of_blend("--blend", "none")$err, "candidate.*blend", all = FALSE)
   expect_identical(command_here("select", journal, "--rule", "luck")$status, 1L)
   page <- file.path(folder, "report.html")
   reported <- command_here("report", journal, "--out", page)
