@@ -21,10 +21,10 @@ member_combination_blend <- function() {
 called_family <- function(name) if (name == "blend") "a blend" else paste0("fam_", name)
 
 # The members on these rows, as refit_setting() gives a setting.
-refit_blend <- function(work, described, data, seed, place) {
+refit_blend <- function(work, described, data, seed, place, learned) {
   settings <- described$settings
   parts <- lapply(settings$members, function(at) {
-    frozen_fit(refit_setting(work, at, data, seed, place))
+    frozen_fit(refit_setting(work, at, data, seed, place, learned))
   })
   levels <- levels(data$target$outcome) %||% quantile_names(data$target$quantiles)
   list(

@@ -3,7 +3,8 @@
 #' Makes candidates from what the table is like: families that fit the outcome, the number of rows
 #' and the kinds of columns, each behind the preparation that it needs; what may help or not, such
 #' as a transformation of skewed columns, or a logarithmic scale for an outcome with a long tail, is
-#' a choice by [optional()], [either()] or [among()], from what [inspect_data()] finds;
+#' a choice by [optional()], [either()] or [among()], from what [inspect_data()] finds; sums of
+#' curves ([pre_splines()] before penalised regression) are a candidate of their own;
 #' hyperparameters that have an effect on such an outcome have their sensible ranges. Of more
 #' columns than a family can do with, the best are kept ([pre_keep_top()]). Fits of each on growing
 #' shares of the rows tell what it takes on all of them: what is too dear for the effort is left
@@ -39,10 +40,12 @@ sensible_within <- function(brief, effort, minutes = NULL) {
   tried <- c(efforts[[effort]]$families, families_of_kind(brief$kind))
   fitting <- lapply(stats::setNames(nm = tried), reason_against, look = look)
   kept <- names(Filter(is.null, fitting))
-  pipelines <- lapply(stats::setNames(nm = kept), function(name) {
-    family <- new_family(shipped_members("fam")[[name]](), list())
+  curved <- if ("penalised" %in% kept && wants_splines(look)) "penalised_splines"
+  pipelines <- lapply(stats::setNames(nm = c(kept, curved)), function(name) {
+    splines <- identical(name, curved)
+    family <- new_family(shipped_members("fam")[[if (splines) "penalised" else name]](), list())
     if (name != "baseline") family <- sensible(family)
-    do.call(pipeline, c(sensible_steps(family$definition, look), list(family)))
+    do.call(pipeline, c(sensible_steps(family$definition, look, splines), list(family)))
   })
   made <- do.call(candidates, pipelines)
   unable <- list()
@@ -171,8 +174,8 @@ found_steps <- function(look) {
   unlist(lapply(look$findings$action, function(a) if (identical(a$kind, "step")) a$step))
 }
 
-# What a family needs, and what may help it.
-sensible_steps <- function(definition, look) {
+# What a family needs, and what may help it; `splines`: in the place of numbers.
+sensible_steps <- function(definition, look, splines = FALSE) {
   takes <- definition$accepts
   if (isTRUE(takes$nothing)) return(list(pre_minimal()))
   has <- function(kind) any(look$kinds == kind)
@@ -183,7 +186,7 @@ sensible_steps <- function(definition, look) {
     scale_of_outcome(definition, look),
     if ("drop_constant" %in% found_steps(look)) pre_drop_constant(),
     if (has("date")) pre_dates(), text, if (!isTRUE(takes$missing)) pre_missing(flag = look$gaps),
-    helpful_steps(definition, look),
+    helpful_steps(definition, look), if (splines) pre_splines(),
     category_step(takes, look, family_most_levels(definition, look$brief$kind)),
     if (too_wide(definition, look)) pre_keep_top(top = among(10, 30, 100)),
     if (isTRUE(takes$wants_scaling)) pre_scale()
@@ -221,9 +224,15 @@ helpful_steps <- function(definition, look) {
     if (scaled && any(c("skew", "outliers") %in% found)) optional(pre_skew()),
     if (scaled && look$effort == "thorough" && "drop_correlated" %in% found) {
       optional(pre_drop_correlated())
-    },
-    if (definition$name == "penalised" && numbers <= 40L) optional(pre_splines())
+    }
   )
+}
+
+# A sum of curves is another model than a sum of slopes, and one more candidate: as a choice of the
+# one it would be looked at late, where slopes are far from the best.
+wants_splines <- function(look) {
+  numbers <- sum(look$kinds == "number")
+  look$effort != "quick" && numbers > 0L && numbers <= 40L
 }
 
 # Of more levels than this means may say more than indicators.

@@ -1,7 +1,8 @@
 #' Blend the best of several candidates
 #'
 #' Adds a candidate to a comparison whose prediction is a mean of other candidates' predictions,
-#' each by its best setting. It is scored like any other, from the held-out predictions, on splits
+#' each by its best settings, since several that are nearly as good err less together than the one
+#' that happened to be the best. It is scored like any other, from the held-out predictions, on splits
 #' that its weights have not seen: on every split with weights learned on the other splits of its
 #' repeat (of all other draws, for draws), without the rows and groups that this split holds out.
 #' The final model gets the weights that all held-out predictions give, and the members fitted on
@@ -13,21 +14,25 @@
 #' The members were picked by the same scores, which makes the blend's a little too good.
 #' Blend last: what goes on with a comparison ([extend_comparison()], [settle()]) leaves blends
 #' behind. A plan may ask for a blend before every choice: `blend: yes` in a plan file, or
-#' `plan_by_itself(blend = TRUE)`; see [select_final()]. To judge the whole way, give `choose = function(cmp) select_final(blend(cmp))` to
-#' [assess_selection()].
+#' `plan_by_itself(blend = TRUE)`; see [select_final()]. To judge the whole way of a blend that was
+#' made by hand, give `choose = function(cmp) select_final(blend(cmp))` to [assess_selection()].
 #'
 #' @param cmp A comparison from [run_comparison()].
 #' @param candidates Names of candidates; default all but those that look at no column.
 #' @param by `"weights"`: weights of 0 or more that sum to 1, with the least squared error (of
 #'   probabilities, for classes) of held-out predictions; `"mean"`: all weigh alike.
+#' @param each At most so many settings of a candidate, its best ones; of those that come from one
+#'   fit, such as the values along a family's path, only the best.
+#' @param minutes At most so many for fits that are made again, by what they took in the run: members
+#'   are taken in the order of their places as long as that lasts, but two in any case. `NULL`: all.
 #' @param name What the new candidate is called.
 #' @param quiet Say nothing of fits that are made again?
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The comparison with one candidate more.
 #' @section Errors:
-#' `kw_error_argument` for fewer than two candidates with a ranked setting, a name that is taken, or
-#' weights of quantiles; `kw_error_splits` for weights where there is one split only, and for draws
-#' that are corrected by training scores (`split_bootstrap(score = "632plus")`).
+#' `kw_error_argument` for fewer than two ranked settings with fits of their own, a name that is
+#' taken, or weights of quantiles; `kw_error_splits` for weights where there is one split only, and
+#' for draws that are corrected by training scores (`split_bootstrap(score = "632plus")`).
 #' @references Wolpert (1992), Stacked generalization, Neural Networks 5. Breiman (1996), Stacked
 #'   regressions, Machine Learning 24.
 #' @examples
@@ -40,14 +45,19 @@
 #' )
 #' standings(blend(cmp, by = "mean"))
 #' @export
-blend <- function(cmp, candidates = NULL, by = "weights", name = "blend", quiet = FALSE, ...) {
+blend <- function(
+  cmp, candidates = NULL, by = "weights", name = "blend", each = 3, minutes = NULL, quiet = FALSE,
+  ...
+) {
   no_more(...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_choice(by, c("weights", "mean"), "by")
   check_word(name, "name")
+  check_number(each, "each", min = 1, whole = TRUE)
+  if (!is.null(minutes)) check_number(minutes, "minutes", min = 0)
   check_flag(quiet, "quiet")
   refuse_blend(cmp, by, name)
-  members <- members_to_blend(cmp, candidates)
+  members <- members_in_time(cmp, members_to_blend(cmp, candidates, each), minutes)
   predictions <- predictions_to_blend(cmp, members, quiet)
   parts <- parts_to_blend(cmp, predictions)
   weights <- weights_of_blend(parts, by)
@@ -64,9 +74,16 @@ blend <- function(cmp, candidates = NULL, by = "weights", name = "blend", quiet 
   used <- order(-weights)[seq_len(sum(weights >= 0.005))]
   with_blend(
     cmp, name, members[used], weights[used] / sum(weights[used]), blended_parts,
-    paste(paste(round_shares(weights[used]), candidate_names(cmp)[members[used]]),
-      collapse = " + ")
+    blend_label(candidate_names(cmp)[members[used]], weights[used])
   )
+}
+
+# "0.72 tree (2 settings) + 0.28 linear", the largest share first.
+blend_label <- function(names, weights) {
+  share <- sort(tapply(weights, factor(names, unique(names)), sum), decreasing = TRUE)
+  n <- tabulate(factor(names, names(share)))
+  several <- ifelse(n > 1L, paste0(" (", n, " settings)"), "")
+  paste(paste0(round_shares(share), " ", names(share), several), collapse = " + ")
 }
 
 refuse_blend <- function(cmp, by, name) {
@@ -94,16 +111,16 @@ refuse_blend <- function(cmp, by, name) {
   }
 }
 
-# The best settings of the candidates that are named, or of all that learn from columns.
-members_to_blend <- function(cmp, candidates) {
+# The best settings of the candidates that are named, or of all that learn from columns, best first.
+members_to_blend <- function(cmp, candidates, each) {
   for (one in candidates) check_choice(one, names(spaces_of(cmp)), "candidates")
-  best <- best_of_candidates(cmp)
+  best <- best_settings(cmp, each)
   names <- candidate_names(cmp)[best]
   if (is.null(candidates)) {
-    learning <- !vapply(spaces_of(cmp)[names], function(space) {
-      space$pipeline$family$definition$accepts$nothing || is_blend(space)
+    learning <- vapply(spaces_of(cmp)[unique(names)], function(space) {
+      !space$pipeline$family$definition$accepts$nothing && !is_blend(space)
     }, NA)
-    candidates <- names[learning]
+    candidates <- unique(names)[learning]
   }
   unranked <- setdiff(candidates, names)
   if (length(unranked) > 0L) {
@@ -111,30 +128,66 @@ members_to_blend <- function(cmp, candidates) {
       "The candidate ", quoted(unranked[1]), " has no ranked setting to blend."
     ), remedy = "Leave it out; see failures(cmp).")
   }
-  members <- best[match(unique(candidates), names)]
-  mixed <- vapply(spaces_of(cmp)[candidate_names(cmp)[members]], is_blend, NA)
-  if (length(members) < 2L || any(mixed)) {
-    stop_kw("argument", "A blend is of two candidates or more, none of them a blend.",
+  if (any(vapply(spaces_of(cmp)[candidates], is_blend, NA))) {
+    stop_kw("argument", "A blend cannot be part of a blend.",
       remedy = "Name others in `candidates`."
+    )
+  }
+  members <- best[names %in% candidates]
+  if (length(members) < 2L) {
+    stop_kw("argument", "A blend is of two settings or more, each with a fit of its own.",
+      remedy = "Name more `candidates`, or allow more settings of `each`."
     )
   }
   members
 }
 
+# Of every candidate so many ranked settings that have a fit of their own, best first.
+best_settings <- function(cmp, each) {
+  table <- standings_rows(cmp)
+  at <- rows_in_standings(cmp, table[!is.na(table$place), ])
+  at <- at[!duplicated(work_of(cmp)$settings$fit[at])]
+  candidate <- cmp$results$candidate[at]
+  at[stats::ave(seq_along(at), candidate, FUN = seq_along) <= each]
+}
+
+# Those whose predictions can be had in time, but two in any case.
+members_in_time <- function(cmp, members, minutes) {
+  if (is.null(minutes)) return(members)
+  seconds <- cumsum(seconds_to_predict_again(cmp, members))
+  members[seconds <= 60 * minutes | seq_along(members) <= 2L]
+}
+
+# What each needs newly to be fitted again on all splits, by what fits and steps took in the run:
+# steps are learned once. Nothing where predictions were kept.
+seconds_to_predict_again <- function(cmp, members) {
+  work <- work_of(cmp)
+  steps <- cmp$ledger$steps
+  whole <- cmp$ledger$share == 1
+  learned <- integer()
+  vapply(members, function(at) {
+    if (!is.null(kept_predictions(cmp, at))) return(0)
+    new <- setdiff(nodes_on_the_way(work, work$settings$node[at]), learned)
+    learned <<- c(learned, new)
+    sum(
+      cmp$ledger$seconds[whole & cmp$ledger$fit == work$settings$fit[at]],
+      steps$seconds[steps$share == 1 & steps$node %in% new], na.rm = TRUE
+    )
+  }, 1)
+}
+
 # By member, a list by split. What was not kept is fitted again, after saying so.
 predictions_to_blend <- function(cmp, members, quiet) {
-  kept <- lapply(members, function(at) kept_predictions(cmp, at))
-  lacking <- vapply(kept, is.null, NA)
+  lacking <- vapply(members, function(at) is.null(kept_predictions(cmp, at)), NA)
   if (any(lacking) && !quiet) {
     splits <- sum(!is_apparent(all_splits(cmp)))
     message(
       "Predictions of ", count_of(sum(lacking), "setting"), " were not kept: ",
       count_of(sum(lacking) * splits, "fit"), " again (some ",
-      format(signif(sum(cmp$results$seconds[members[lacking], ], na.rm = TRUE), 2)), " s)."
+      format(signif(sum(seconds_to_predict_again(cmp, members)), 2)), " s)."
     )
   }
-  kept[lacking] <- lapply(members[lacking], function(at) setting_predictions(cmp, at))
-  kept
+  predictions_of_settings(cmp, members)
 }
 
 # By split: truth (a number, or 0/1 for every class but the first of two), the members' predictions

@@ -33,8 +33,8 @@
 #' @param blend `TRUE`: the best of all candidates are blended first, see [blend()], or of those
 #'   that are named, and the rule chooses among all settings and the blend; not where `cmp` has a
 #'   blend already, or `candidate` names others. Default what the plan file says, or
-#'   [plan_by_itself()], else `FALSE`. Where the plan says so and nothing can be blended, the reason
-#'   tells why.
+#'   [plan_by_itself()], else `FALSE`. Where the plan says so, the blend's fits may take about a
+#'   tenth of the plan's minutes; where nothing can be blended, the reason tells why.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason. See
 #'   [explain_choice()] for what other rules would choose.
@@ -73,17 +73,18 @@ select_final <- function(
 
 # `wanted`: TRUE, FALSE or names of candidates. Not where it has a blend already, or others than a
 # blend are to be chosen from.
-with_wanted_blend <- function(cmp, wanted, candidate) {
+with_wanted_blend <- function(cmp, wanted, candidate, minutes = NULL) {
   others <- !is.null(candidate) && !"blend" %in% candidate
   if (isFALSE(wanted) || others || has_blends(cmp)) return(cmp)
-  blend(cmp, if (is.character(wanted)) wanted)
+  blend(cmp, if (is.character(wanted)) wanted, minutes = minutes)
 }
 
 # list(cmp, why): with the blend that the plan asks for; or why there is none.
 blended_as_planned <- function(cmp, candidate = NULL) {
-  none <- function(e) list(cmp = cmp, why = paste(" Nothing was blended:", plain_message(e)))
+  none <- function(e) list(cmp = cmp, why = paste(" Nothing was blended:", rlang::cnd_header(e)))
+  minutes <- if (!is.null(cmp$plan$minutes)) cmp$plan$minutes * blend_share / (1 - blend_share)
   tryCatch(
-    list(cmp = with_wanted_blend(cmp, planned_rule(cmp$plan)$blend, candidate)),
+    list(cmp = with_wanted_blend(cmp, planned_rule(cmp$plan)$blend, candidate, minutes)),
     kw_error_argument = none, kw_error_splits = none, kw_error_package = none
   )
 }

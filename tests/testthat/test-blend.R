@@ -141,11 +141,11 @@ test_that("a choice blends first where it is asked to, or where the plan says so
     select_final(blend(cmp), "one_se")$at)
   expect_error(select_final(cmp, blend = c("tree", "penalized")), "penalised")
   expect_error(select_final(cmp, blend = NA), "names of candidates")
-  expect_error(select_final(cmp, blend = "tree"), "two candidates or more")
+  expect_error(select_final(cmp, blend = "tree"), "two settings or more")
 
   file <- planned_blend(c("splits: {kfold: {k: 4}}", "rule: best_mean", "blend: yes"))
   planned <- read_plan(file)
-  expect_output(print(planned), "best_mean, among all and a blend of the best of each candidate")
+  expect_output(print(planned), "best_mean, among all and a blend of the best of each\\s+candidate")
   copy <- file.path(dirname(file), "copy.yml")
   write_plan(planned, copy, table = file.path(dirname(file), "toy.csv"))
   expect_true("blend: yes" %in% readLines(copy))
@@ -154,7 +154,6 @@ test_that("a choice blends first where it is asked to, or where the plan says so
   expect_false("blend" %in% standings(bare)$candidate)
   expect_message(choice <- select_final(bare), "fits again")
   expect_identical(choice$mean, select_final(suppressMessages(blend(bare)), "best_mean")$mean)
-  expect_true("blend" %in% explain_choice(choice)$candidate)
   expect_identical(select_final(bare, blend = FALSE)$cmp, bare)
   # from the journal, and with what is added; others stay out where one is chosen from them
   reopened <- suppressMessages(select_final(open_comparison(journal)))
@@ -170,7 +169,57 @@ test_that("a choice blends first where it is asked to, or where the plan says so
   expect_identical(judged$scores, anew$scores)
   page <- file.path(dirname(file), "report.html")
   suppressMessages(write_report(bare, page))
-  expect_match(page_text(page), "blend \\(weights = ")
+  expect_match(page_text(page), "\\bblend\\b")
+})
+
+test_that("of every candidate several settings are blended, as many as there is time for", {
+  many <- quiet_run(toy_brief("number"), candidates(
+    near = pipeline(pre_minimal(), pre_scale(), fam_neighbours(
+      neighbours = among(3, 9), weighting = among("equal", "inverse"), distance = among("euclidean", "manhattan")
+    )),
+    tree = pipeline(pre_missing(), pre_skew(), fam_tree(
+      min_leaf = among(2, 5, 20, 40), pruning = among(0.001, 0.01)
+    ))
+  ), splits = split_kfold(4), seed = 1)
+  table <- standings(many)
+  fits <- kw("work_of")(many)$settings$fit
+  expect_members <- function(each, ...) {
+    members <- function(name) {
+      at <- kw("rows_in_standings")(many, table[table$candidate == name, ])
+      head(at[!duplicated(fits[at])], each)
+    }
+    wanted <- sort(c(members("near"), members("tree")))
+    mixed <- suppressMessages(blend(many, by = "mean", each = each, ...))
+    space <- kw("spaces_of")(mixed)$blend
+    expect_setequal(space$pipeline$family$settings$members, wanted)
+    # the mean of the members' predictions, and nothing else
+    at <- length(mixed$results$candidate)
+    apart <- lapply(wanted, function(one) kw("setting_predictions")(many, one)[[2]])
+    expect_equal(kw("setting_predictions")(mixed, at)[[2]], Reduce(`+`, apart) / length(apart))
+    mixed
+  }
+  expect_members(1)
+  of_one <- suppressMessages(blend(many, "tree"))
+  expect_match(tail(kw("setting_label")(of_one, length(fits) + 1L), 1), "tree \\([23] settings\\)")
+  # all settings of neighbours come from one fit
+  expect_identical(kw("setting_label")(expect_members(3), length(fits) + 1L),
+    "weights = 0.75 tree (3 settings) + 0.25 near")
+  # what three trees have in common is learned once a split
+  learn <- kw("learn_step")
+  times <- 0L
+  local_stand_in("learn_step", function(...) {
+    times <<- times + 1L
+    learn(...)
+  })
+  suppressMessages(blend(many, "tree"))
+  expect_identical(times, 2L * 4L)
+  # without time for more: the two that lead
+  short <- suppressMessages(blend(many, by = "mean", minutes = 0))
+  leading <- kw("best_settings")(many, 3)[1:2]
+  expect_setequal(kw("spaces_of")(short)$blend$pipeline$family$settings$members, leading)
+  expect_message(blend(many, each = 1), "Predictions of 2 settings were not kept: 8 fits again")
+  expect_error(blend(many, each = 0), "`each`")
+  expect_error(blend(many, minutes = -1), "`minutes`")
 })
 
 test_that("a blend that is planned and cannot be made says why; unknown names are refused", {
@@ -187,10 +236,11 @@ test_that("a blend that is planned and cannot be made says why; unknown names ar
 })
 
 test_that("bad input says what to do", {
-  expect_error(blend(cmp, "tree"), "of two candidates or more")
+  # values along a path come from one fit
+  expect_error(blend(cmp, "tree"), "of two settings or more")
   expect_error(blend(cmp, c("tree", "forrest")), "forrest")
   expect_error(blend(cmp, name = "tree"), "already")
-  expect_error(blend(blend(cmp), c("tree", "blend"), name = "more"), "none of them a blend")
+  expect_error(blend(blend(cmp), c("tree", "blend"), name = "more"), "cannot be part of a blend")
   corrected <- quiet_run(job, rivals,
     splits = split_bootstrap(5, "632plus"), seed = 1, metrics = "log_loss"
   )

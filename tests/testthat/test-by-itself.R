@@ -54,6 +54,14 @@ test_that("sensible candidates fit outcome and table, and print as code that mak
   tail <- transform(toy(120), number = exp(number))
   tried <- code_of(sensible_candidates(toy_brief("number", tail)))
   expect_match(tried, "outcome_scale\\(by = among\\(\"none\", \"log\"\\)\\)", all = FALSE)
+  # a sum of curves is a candidate beside the sum of slopes
+  has_curves <- function(pipelines) {
+    vapply(pipelines, function(p) "pre_splines" %in% vapply(p$steps, kw("short_node"), ""), NA)
+  }
+  curves <- has_curves(sensible_candidates(toy_brief("number", wide_table()))$pipelines)
+  expect_identical(names(which(curves)), "penalised_splines")
+  many <- cbind(toy(60)["number"], matrix(rnorm(60 * 41), 60))
+  expect_false(any(has_curves(sensible_candidates(brief(many, "number"))$pipelines)))
   quick <- sensible_candidates(toy_brief("number", wide_table()), "quick")
   expect_length(quick$pipelines, 4)
   # weights: only families that take them
