@@ -112,8 +112,8 @@ next_generation <- function(known, field, history, n, population, tournament, mi
 
 # Most children are known already, or twins of what is known: so many are bred together for every
 # one that is wanted, and so often.
-brood_size <- 5L
-most_broods <- 4L
+brood_size <- 3L
+most_broods <- 6L
 
 # Is every point of a candidate known?
 wholly_known <- function(space, one) {

@@ -2,11 +2,11 @@
 #'
 #' Adds a candidate to a comparison whose prediction is a mean of other candidates' predictions,
 #' each by its best settings, since several that are nearly as good err less together than the one
-#' that happened to be the best. It is scored like any other, from the held-out predictions, on splits
-#' that its weights have not seen: on every split with weights learned on the other splits of its
-#' repeat (of all other draws, for draws), without the rows and groups that this split holds out.
-#' The final model gets the weights that all held-out predictions give, and the members fitted on
-#' all working rows.
+#' that happened to be the best. It is scored like any other, from the held-out predictions, on
+#' splits that its weights have not seen: on every split with weights learned on the other splits of
+#' its repeat (of all other draws, for draws), without the rows and groups that this split holds
+#' out. The final model gets the weights that all held-out predictions give, and the members fitted
+#' on all working rows.
 #'
 #' A blend counts as more complex than whatever it is made of, so that [select_final()] takes it
 #' only where the rule finds no simpler setting as good. No fit is needed where the comparison kept
@@ -23,8 +23,9 @@
 #'   probabilities, for classes) of held-out predictions; `"mean"`: all weigh alike.
 #' @param each At most so many settings of a candidate, its best ones; of those that come from one
 #'   fit, such as the values along a family's path, only the best.
-#' @param minutes At most so many for fits that are made again, by what they took in the run: members
-#'   are taken in the order of their places as long as that lasts, but two in any case. `NULL`: all.
+#' @param minutes At most so many for fits that are made again, by what they took in the run:
+#'   members are taken in the order of their places as long as that lasts, but two in any case.
+#'   `NULL`: all.
 #' @param name What the new candidate is called.
 #' @param quiet Say nothing of fits that are made again?
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.

@@ -46,7 +46,8 @@ standings <- function(cmp, metric = NULL, top = NULL, level = "settings", ...) {
   table <- standings_rows(cmp, metric, top, level)
   metric <- cmp_metric(cmp, metric)
   best <- tryCatch(
-    select_final(cmp, "best_mean", metric = metric$name, blend = FALSE), kw_error_select = function(e) NULL
+    select_final(cmp, "best_mean", metric = metric$name, blend = FALSE),
+    kw_error_select = function(e) NULL
   )
   mark_table(table, c("kw_standings", "kw_listing"), about = list(
     label = metric$label, direction = metric$direction, settings = length(cmp$results$candidate),

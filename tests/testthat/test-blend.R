@@ -175,7 +175,8 @@ test_that("a choice blends first where it is asked to, or where the plan says so
 test_that("of every candidate several settings are blended, as many as there is time for", {
   many <- quiet_run(toy_brief("number"), candidates(
     near = pipeline(pre_minimal(), pre_scale(), fam_neighbours(
-      neighbours = among(3, 9), weighting = among("equal", "inverse"), distance = among("euclidean", "manhattan")
+      neighbours = among(3, 9), weighting = among("equal", "inverse"),
+      distance = among("euclidean", "manhattan")
     )),
     tree = pipeline(pre_missing(), pre_skew(), fam_tree(
       min_leaf = among(2, 5, 20, 40), pruning = among(0.001, 0.01)
