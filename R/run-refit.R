@@ -66,7 +66,8 @@ predictions_of_settings <- function(cmp, settings) {
   lacking <- which(vapply(found, is.null, NA))
   if (length(lacking) == 0L) return(found)
   data <- working_data(brief_of(cmp))
-  refits <- lapply(settings[lacking], function(at) new_refit(cmp, at, data))
+  work <- work_of(cmp)
+  refits <- lapply(settings[lacking], function(at) new_refit(cmp, at, data, work))
   splits <- all_splits(cmp)[!is_apparent(all_splits(cmp))]
   by_split <- lapply(splits, function(split) {
     learned <- new.env()
@@ -101,9 +102,9 @@ with_held_out <- function(cmp, settings) {
 # One setting of a comparison, to be fitted again on any rows of the working table:
 #   data              all working rows, or what is given in their place
 #   fit(rows, place, learned)  what refit_setting() gives, and predict(frame) for untouched rows
-new_refit <- function(cmp, at, data = working_data(brief_of(cmp))) {
+new_refit <- function(cmp, at, data = working_data(brief_of(cmp)), work = work_of(cmp)) {
   plan <- cmp$plan
-  work <- work_of(cmp)
+  force(work)
   list(data = data, fit = function(rows, place, learned = new.env()) {
     refitted <- refit_setting(
       work, at, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place), learned
