@@ -212,9 +212,14 @@ test_that("groups that reach over all times are kept whole, and times give way, 
 
 few_settings <- function(plan, limits) quiet_run(plan, workers = 1, limits = limits)
 
+planned_fast <- function(...) {
+  local_fast_machine()
+  plan_by_itself(..., effort = "quick", seed = 1)
+}
+
 test_that("plan_by_itself() gives a plan that runs, within its minutes, to a model", {
   job <- toy_brief(table = wide_table(120))
-  plan <- plan_by_itself(job, minutes = 0.05, effort = "quick", seed = 1)
+  plan <- planned_fast(job, minutes = 0.05)
   expect_identical(plan$screen$name, "splits")
   expect_identical(plan$minutes, 0.05)
   expect_output(print(plan), "at most 0.05 minutes")
@@ -222,7 +227,7 @@ test_that("plan_by_itself() gives a plan that runs, within its minutes, to a mod
   expect_s3_class(select_final(cmp), "kw_choice")
   expect_match(paste(summary(cmp), collapse = " "), "The search .guided, 30 settings. looked at")
   # the best that can be had: a tenth of the minutes is left for a blend
-  best <- plan_by_itself(job, minutes = 0.05, effort = "quick", seed = 1, blend = TRUE)
+  best <- planned_fast(job, minutes = 0.05, blend = TRUE)
   expect_identical(best$minutes, 0.045)
   expect_identical(best$rule, list(name = "best_mean", margin = NULL, blend = TRUE))
   expect_identical(best$round, plan$round)

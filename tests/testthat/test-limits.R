@@ -150,16 +150,30 @@ test_that("where time is too short for anything, the simplest setting is there, 
 })
 
 test_that("a screened run that time runs out for scores the best of what was begun in full", {
+  # a clock that fits of `p` move, and a little each look at it: no machine is too slow
+  withr::local_options(toy_clock = 0)
+  clock <- function(on = 0) options(toy_clock = getOption("toy_clock") + on)$toy_clock + on
+  fam_ticking <- define_family("ticking",
+    kinds = "number", defaults = list(turn = 1), complexity_rank = 50,
+    fit = function(x, y, weights, settings, seed, threads) {
+      options(toy_clock = getOption("toy_clock") + 0.02)
+      mean(y)
+    },
+    predict = function(model, x) rep(model, nrow(x))
+  )
   rivals <- candidates(
     b = fam_baseline(), t = fam_tree(min_leaf = among(2, 5, 20)),
-    p = fam_patient(turn = among(1:400), pause = 0.02)
+    p = fam_ticking(turn = among(1:400))
   )
   for (screen in list(screen_splits(), screen_rows())) {
+    local_stand_in("seconds_now", function() clock(1e-5))
+    began <- clock()
     cmp <- quiet_run(
       toy_brief("number"), rivals, splits = split_kfold(5, repeats = 2), seed = 1, workers = 1,
       limits = limits(minutes = 5 / 60), screen = screen
     )
     expect_match(cmp$stopped, "minutes")
+    expect_lt(clock() - began, 5 + 0.1)
     table <- standings(cmp, level = "all")
     expect_true(all(table$splits[!is.na(table$place)] == 10))
     expect_true(all(c("b", "t") %in% table$candidate[!is.na(table$place)]))
