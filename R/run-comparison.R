@@ -129,11 +129,16 @@ execute_plan <- function(
     crew$costs$grow(run$work)
   }
   stopped <- NULL
+  patience <- new_patience()
   repeat {
-    round <- tryCatch(state$following(run$work, sink$results), interrupt = function(e) {
-      stopped <<- "an interruption"
-      NULL
-    })
+    round <- tryCatch(
+      state$following(run$work, sink$results),
+      interrupt = function(e) {
+        stopped <<- "an interruption"
+        NULL
+      },
+      kw_error_search = patience$forgive
+    )
     if (is.null(round)) break
     rounds <- with_round(rounds, round, plan, journal)
     from <- length(run$work$fits$node)
@@ -141,14 +146,16 @@ execute_plan <- function(
     run$work <- extend_work(run$work, round$tables, round$kept)
     new <- seq_along(run$work$fits$node) > from
     crew$costs$grow(run$work)
+    known <- length(sink$ledger()$fit)
     done <- run_round(plan, run, new, earlier_nodes, crew, round$tasks)
-    stopped <- done$stopped
+    stopped <- patience$after(done$stopped, length(sink$ledger()$fit) > known, plan, run, crew)
     if (!is.null(done$dropped)) {
       round$dropped <- done$dropped
       rounds <- with_round(utils::head(rounds, -1L), round, plan, journal)
     }
     if (!is.null(stopped) || !is.null(state$stopped())) break
   }
+  stopped <- stopped %||% patience$stopped()
   if (!is.null(more)) stopped <- stopped %||% more(plan, run, crew)
   stopped <- last_resort(stopped, limits, plan, run, crew) %||% state$stopped()
   if (is.null(stopped)) rounds <- end_in_part(rounds, plan, run, crew)

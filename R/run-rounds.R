@@ -226,6 +226,43 @@ finish_best <- function(plan, run, crew, fits) {
   if (is.null(stopped) || stopped == "minutes") score_best(TRUE)
 }
 
+# A round for which there was no time, whole or in part, may have asked for what is dear: as long as
+# a setting that takes as little as the quickest so far would be done in time, the searches are
+# asked again, but not for ever where all that they ask for is dear. `after` gives why a run ends
+# after a round, or NULL; `stopped`, after all rounds, if there was no time for any of them.
+new_patience <- function() {
+  short <- FALSE
+  in_vain <- 0L
+  list(
+    after = function(stopped, any_done, plan, run, crew) {
+      if (!identical(stopped, "minutes")) return(stopped)
+      short <<- TRUE
+      in_vain <<- if (any_done) 0L else in_vain + 1L
+      if (in_vain >= most_in_vain || !time_for_any(plan, run, crew)) stopped
+    },
+    # a search that cannot do with settings that were not scored
+    forgive = function(error) {
+      if (!short) stop(error)
+      warn_kw("search", c(
+        "The time was too short for settings that were asked for, and nothing else could be tried.",
+        x = plain_message(error)
+      ))
+      NULL
+    },
+    stopped = function() if (short) "minutes"
+  )
+}
+
+most_in_vain <- 5L
+
+time_for_any <- function(plan, run, crew) {
+  varies <- lengths(lapply(plan$spaces, `[[`, "dimensions")) > 0L
+  takes <- crew$costs$of(which(varies[run$work$fits$candidate]))
+  if (all(is.na(takes))) return(FALSE)
+  turns <- ceiling(length(plan$splits) / crew$pool$processes())
+  min(takes, na.rm = TRUE) * turns <= crew$deadline - seconds_now()
+}
+
 # Of some fits the most promising, as many as can be scored on all splits in the time that is
 # left; all of them where there is no deadline. `hopeful`: without room for error.
 in_budget <- function(fits, plan, run, crew, hopeful = FALSE) {

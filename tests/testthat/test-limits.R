@@ -149,24 +149,33 @@ test_that("where time is too short for anything, the simplest setting is there, 
   }
 })
 
+# A clock that fits of `fam_ticking()` move, and each look at it a little: no machine is too slow.
+fam_ticking <- define_family("ticking",
+  kinds = "number", defaults = list(turn = 1, takes = 0.02), complexity_rank = 50,
+  fit = function(x, y, weights, settings, seed, threads) {
+    options(toy_clock = getOption("toy_clock") + settings$takes)
+    mean(y)
+  },
+  predict = function(model, x) rep(model, nrow(x))
+)
+
+local_toy_clock <- function(env = parent.frame()) {
+  withr::local_options(toy_clock = 0, .local_envir = env)
+  clock <- function() {
+    options(toy_clock = getOption("toy_clock") + 1e-5)
+    getOption("toy_clock")
+  }
+  local_stand_in("seconds_now", clock, env)
+  clock
+}
+
 test_that("a screened run that time runs out for scores the best of what was begun in full", {
-  # a clock that fits of `p` move, and a little each look at it: no machine is too slow
-  withr::local_options(toy_clock = 0)
-  clock <- function(on = 0) options(toy_clock = getOption("toy_clock") + on)$toy_clock + on
-  fam_ticking <- define_family("ticking",
-    kinds = "number", defaults = list(turn = 1), complexity_rank = 50,
-    fit = function(x, y, weights, settings, seed, threads) {
-      options(toy_clock = getOption("toy_clock") + 0.02)
-      mean(y)
-    },
-    predict = function(model, x) rep(model, nrow(x))
-  )
+  clock <- local_toy_clock()
   rivals <- candidates(
     b = fam_baseline(), t = fam_tree(min_leaf = among(2, 5, 20)),
     p = fam_ticking(turn = among(1:400))
   )
   for (screen in list(screen_splits(), screen_rows())) {
-    local_stand_in("seconds_now", function() clock(1e-5))
     began <- clock()
     cmp <- quiet_run(
       toy_brief("number"), rivals, splits = split_kfold(5, repeats = 2), seed = 1, workers = 1,
@@ -178,4 +187,48 @@ test_that("a screened run that time runs out for scores the best of what was beg
     expect_true(all(table$splits[!is.na(table$place)] == 10))
     expect_true(all(c("b", "t") %in% table$candidate[!is.na(table$place)]))
   }
+})
+
+# Asks for a setting of the first candidate and one of the second in turn, later of the first only.
+search_in_turn <- define_search("in_turn",
+  defaults = list(until = 10, strict = FALSE),
+  propose = function(field, history, arguments, memory) {
+    if (arguments$strict && anyNA(history$dear$mean)) stop("a mean is missing")
+    turn <- if (is.null(memory)) 1 else memory + 1
+    if (turn > max(10, 4 * arguments$until)) return(NULL)
+    name <- field$candidates[if (turn <= arguments$until) 2 - turn %% 2 else 1]
+    cube <- matrix(turn / 50, 1, nrow(field$dimensions(name)))
+    list(settings = stats::setNames(list(field$from_cube(name, cube)), name), memory = turn)
+  }
+)
+
+test_that("where there is no time for what a search asks for, it is asked for something else", {
+  rivals <- candidates(
+    dear = fam_ticking(turn = from_to(1, 9), takes = 1), quick = fam_ticking(turn = from_to(1, 9))
+  )
+  clock <- local_toy_clock()
+  run <- function(search, seconds) {
+    began <- clock()
+    cmp <- quiet_run(
+      toy_brief("number"), rivals, splits = split_kfold(5), search = search, metrics = "rmse",
+      seed = 1, workers = 1, limits = limits(minutes = seconds / 60)
+    )
+    expect_lt(clock() - began, seconds)
+    expect_match(cmp$stopped, "minutes")
+    cmp
+  }
+  complete <- function(cmp) {
+    tabulate(cmp$results$candidate[rowSums(!cmp$results$done) == 0], 2)
+  }
+  # two that are dear, and all that are quick
+  expect_identical(complete(run(search_in_turn(), 14)), c(2L, 5L))
+  expect_identical(complete(run(search_in_turn(), 6.5)), c(1L, 5L))
+  # where all is dear that it asks for, it is not asked for ever
+  cmp <- run(search_in_turn(until = 3), 14)
+  expect_identical(complete(cmp), c(2L, 1L))
+  expect_lt(length(cmp$rounds), 10)
+  # a search that cannot do with what was not scored costs nothing of what was
+  expect_warning(cmp <- run(search_in_turn(strict = TRUE), 14), "a mean is missing",
+    class = "kw_warning_search")
+  expect_identical(complete(cmp), c(2L, 2L))
 })
