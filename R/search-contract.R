@@ -22,6 +22,14 @@ new_search <- function(
   ), class = "kw_search")
 }
 
+# By candidate: was there no time for a setting of it that was asked for? There will not be more.
+passed_over <- function(history) {
+  vapply(history, function(told) {
+    seen <- told$failed | !is.na(told$expected)
+    !all(seen | seq_along(seen) %in% told$partial$setting)
+  }, NA)
+}
+
 # Searches that look at every candidate by itself. `propose_one(space, seed)` gives all that is
 # to be tried of a candidate, at once.
 search_at_once <- function(name, arguments, label, propose_one, exhaustive = FALSE) {

@@ -79,7 +79,7 @@ next_generation <- function(known, field, history, n, population, tournament, mi
   good <- Map(function(one, good) best_of_points(good, one$point), known$points,
     told_goods(field, history))
   parents <- parents_of(known, good, population)
-  open <- which(!mapply(wholly_known, spaces, known$points))
+  open <- which(!mapply(wholly_known, spaces, known$points) & !passed_over(history[names(spaces)]))
   if (length(open) == 0L) return(list())
   parents <- frame_of_rows(parents, parents$candidate %in% open)
   merits <- merits_of_field(known, scaled_goods(good)$y)

@@ -61,7 +61,9 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
         seen <- scaled_field(field, history)
         state$theta <- surrogate_lengths(field, seen, state$theta, surrogate)
-        promising_points(field, seen, min(at_once, state$left), state$theta, surrogate)
+        promising_points(
+          field, seen, min(at_once, state$left), state$theta, surrogate, passed_over(history)
+        )
       })
       state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
       list(round = with_paths(chosen, field, history), state = state)
@@ -298,10 +300,10 @@ surrogate_lengths <- function(field, seen, theta, surrogate) {
 }
 
 # The points that promise most, one after the other, those before imagined to be as good as
-# they are expected to be. `seen`: see scaled_field().
-promising_points <- function(field, seen, n, theta, surrogate) {
+# they are expected to be. `seen`: see scaled_field(); `passed_over`: see there.
+promising_points <- function(field, seen, n, theta, surrogate, passed_over) {
   if (is.null(seen)) return(list())
-  rivals <- lapply(stats::setNames(nm = names(seen)), function(name) {
+  rivals <- lapply(stats::setNames(nm = names(seen)[!passed_over[names(seen)]]), function(name) {
     new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate)
   })
   rivals <- Filter(Negate(is.null), rivals)

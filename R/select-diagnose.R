@@ -333,7 +333,7 @@ summary.kw_comparison <- function(object, ...) {
   plan <- cmp$plan
   metric <- cmp_metric(cmp)
   what <- paste0(
-    count_of(length(cmp$results$candidate), "setting"), " of ",
+    count_of(sum(looked_at(cmp)[c("full", "part")]), "setting"), " of ",
     count_of(length(plan$spaces), "candidate"), " (",
     enumerate(names(plan$spaces), 8L), ") were compared to predict ",
     outcome_words(plan$brief), " on ",
@@ -386,12 +386,18 @@ search_sentence <- function(cmp) {
   if (all_there_are && seen[["part"]] + seen[["none"]] == 0L) return(NULL)
   paste0(
     "The search (", paste(searches, collapse = "; "), ") looked at ",
-    count_of(sum(seen), "setting"), ": ", format(seen[["full"]], big.mark = ","),
+    if (seen[["none"]] > 0L) {
+      paste(
+        format(sum(seen) - seen[["none"]], big.mark = ","), "of the",
+        count_of(sum(seen), "setting"), "that it asked for"
+      )
+    } else {
+      count_of(sum(seen), "setting")
+    }, ": ", format(seen[["full"]], big.mark = ","),
     " scored on all splits",
     if (seen[["part"]] > 0L) {
       paste0(", ", format(seen[["part"]], big.mark = ","), " in part, on some splits or fewer rows")
     },
-    if (seen[["none"]] > 0L) paste0(", ", format(seen[["none"]], big.mark = ","), " not at all"),
     "."
   )
 }

@@ -1,7 +1,7 @@
 # How much of the code the tests run: by file, the least first, and in all. One process a test
 # file, so many at a time as there are cores, each of which ends by itself, since what it counted is
-# written at its end: a process that is killed, as a worker may be, leaves half a file. With parts of file names as arguments
-# (Rscript tools/coverage.R searches space) only those tests run.
+# written at its end: a process that is killed, as a worker may be, leaves half a file. With parts
+# of file names as arguments (Rscript tools/coverage.R searches space) only those tests run.
 
 asked <- commandArgs(TRUE)
 cores <- max(1L, parallel::detectCores(), na.rm = TRUE)

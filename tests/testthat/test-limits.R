@@ -227,6 +227,14 @@ test_that("where there is no time for what a search asks for, it is asked for so
   cmp <- run(search_in_turn(until = 3), 14)
   expect_identical(complete(cmp), c(2L, 1L))
   expect_lt(length(cmp$rounds), 10)
+  # searches that learn leave alone what there was no time for
+  for (search in list(search_guided(30), search_evolve(30))) {
+    cmp <- run(search, 14)
+    expect_lte(sum(rowSums(cmp$results$done) == 0), 4)
+    expect_gt(complete(cmp)[2], 20)
+    expect_match(paste(summary(cmp), collapse = " "),
+      sprintf("looked at %d of the 30 settings that it asked for", sum(complete(cmp))))
+  }
   # a search that cannot do with what was not scored costs nothing of what was
   expect_warning(cmp <- run(search_in_turn(strict = TRUE), 14), "a mean is missing",
     class = "kw_warning_search")
