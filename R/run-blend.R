@@ -76,6 +76,7 @@ with_blend <- function(cmp, name, members, weights, predictions, label) {
     predictions = lapply(predictions, as_path_prediction, truth = like)
   )))
   results <- results_of(ledger, work, plan, cmp$results$spent[["units"]], rounds)
+  results$held <- cmp$results$held
   # whoever blends pays for all members
   results$seconds[length(results$candidate), ] <-
     colSums(results$seconds[members, , drop = FALSE])

@@ -351,7 +351,7 @@ rough_time <- function(seconds) {
 #'   take more than a fifth of it on five splits are left out.
 #' @param blend `FALSE`: [select_final()] goes by its usual rule, the simplest setting that is as
 #'   good as the best. `TRUE`: the best score counts, however it is had. The best settings of all
-#'   candidates are blended ([blend()]), and the rule is `"best_mean"`; the run leaves a tenth of
+#'   candidates are blended ([blend()]), and the rule is `"best_mean"`; the run leaves a twentieth of
 #'   the minutes for the fits that the blend needs.
 #' @param metrics,decide,provided,seed See [plan_comparison()].
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
@@ -394,8 +394,8 @@ plan_by_itself <- function(
   plan
 }
 
-# The part of the minutes that is left for the fits of a blend.
-blend_share <- 0.1
+# The part of the minutes that is left for a blend.
+blend_share <- 0.05
 
 # Of the splits that the table asks for, as many as there is time for a few settings to be scored on
 # all of them: what is not scored in full cannot be chosen. `takes`: seconds of a split.

@@ -113,7 +113,7 @@ execute_plan <- function(
   # of a comparison that is gone on with the journal may know as well
   earlier <- if (is.null(journal)) list(seconds = 0, units = 0) else journal$earlier()
   units <- max(earlier$units, before$results$spent[["units"]])
-  sink <- new_sink(plan, listener, journal, units, log)
+  sink <- new_sink(plan, listener, journal, units, log, run$wanted$held)
   crew <- list(
     pool = pool, sink = sink, costs = new_costs(run$work), journal = journal, shuffle = shuffle,
     deadline = started + 60 * (limits$minutes %||% Inf) * (if (plan$pooled) before_judging else 1)
@@ -149,6 +149,7 @@ execute_plan <- function(
     known <- length(sink$ledger()$fit)
     done <- run_round(plan, run, new, earlier_nodes, crew, round$tasks)
     stopped <- patience$after(done$stopped, length(sink$ledger()$fit) > known, plan, run, crew)
+    sink$thin()
     if (!is.null(done$dropped)) {
       round$dropped <- done$dropped
       rounds <- with_round(utils::head(rounds, -1L), round, plan, journal)
@@ -167,7 +168,7 @@ execute_plan <- function(
   if (!is.null(journal)) journal$finish(took, sink$names(), sink$ledger(), plan)
   finish_comparison(
     plan, rounds, sink$ledger(), run$work, took, sink$units(),
-    if (!is.null(journal)) journal$failure()
+    if (!is.null(journal)) journal$failure(), run$wanted$held
   )
 }
 
@@ -177,9 +178,9 @@ before_judging <- 0.94
 
 # What all units of a run have in common.
 new_run <- function(plan, work, data, keep, limits) {
+  keeps <- plan$pooled || "all_predictions" %in% keep
   wanted <- list(
-    training = "training_scores" %in% keep,
-    predictions = plan$pooled || "all_predictions" %in% keep,
+    training = "training_scores" %in% keep, predictions = keeps, held = !keeps && will_blend(plan),
     no_information = identical(plan$splitter$summary, "632plus")
   )
   list(
@@ -224,9 +225,14 @@ data_rows <- function(data, rows) {
 }
 
 finish_comparison <- function(
-  plan, rounds, ledger, work, took, units = 0, journal_failure = NULL
+  plan, rounds, ledger, work, took, units = 0, journal_failure = NULL, held = FALSE
 ) {
   results <- results_of(ledger, work, plan, units, rounds)
+  # of some fits is not what was asked for
+  if (held) {
+    results$held <- results$predictions
+    results["predictions"] <- ledger["predictions"] <- list(NULL)
+  }
   if (is.null(took$stopped) && all(is.na(round_scores(results, plan)))) refuse_all_failed(results)
   new_comparison(plan, results, rounds, ledger,
     stopped = took$stopped, journal_failure = journal_failure, processes = took$processes,

@@ -352,3 +352,10 @@ as_plan <- function(plan, ...) {
   }
   plan_comparison(plan, ...)
 }
+
+# What the plan says about choosing: list(name, margin, blend).
+planned_rule <- function(plan) {
+  # plans of older journals have the name alone
+  said <- if (is.character(plan$rule)) list(name = plan$rule) else plan$rule
+  list(name = said$name %||% "one_se", margin = said$margin, blend = said$blend %||% FALSE)
+}

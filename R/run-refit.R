@@ -121,7 +121,7 @@ new_refit <- function(cmp, at, data = working_data(brief_of(cmp)), work = work_o
 kept_predictions <- function(cmp, at) {
   splits <- which(!is_apparent(all_splits(cmp)))
   found <- vector("list", length(splits))
-  for (record in cmp$results$predictions) {
+  for (record in c(cmp$results$predictions, cmp$results$held)) {
     mine <- match(at, record$settings)
     if (is.na(mine)) next
     values <- record$values

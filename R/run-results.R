@@ -5,7 +5,8 @@
 #   scores, training, no_information   matrices (or vectors) by metric; NA where there is none
 #   seconds      a setting's share of the fits and steps that it had in common with others
 #   done         was the setting fitted there, on all training rows, or failed?
-#   predictions  list of list(settings, split, place, values)
+#   predictions  list of list(settings, split, place, values); held: the same of the best settings,
+#                where a blend will be made of them (run-held.R)
 #   failures, unscored, warnings   lists of list(settings, split, stage, message, ...)
 #   dropped      what a screen or a search dropped, a data frame; at: number of the setting
 #   partial      scores on a share of the training rows, a data frame
@@ -62,7 +63,7 @@ new_results <- function(work, plan, training, predictions) {
     no_information = if (identical(plan$splitter$summary, "632plus")) {
       lapply(plan$metrics, function(metric) rep(NA_real_, n))
     },
-    predictions = if (predictions) list(), failures = list(), unscored = list(),
+    predictions = if (predictions) list(), held = NULL, failures = list(), unscored = list(),
     warnings = list(), partial = NULL, dropped = NULL, pooled = NULL, spent = NULL,
     fits = length(work$fits$node), nodes = length(work$nodes)
   )

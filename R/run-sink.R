@@ -1,13 +1,15 @@
 # Where parts of the ledger go as they come: into the record, the journal, and what a listener is
 # told.
 
-# Takes what units bring home, as they come.
-new_sink <- function(plan, listener, journal, units = 0, log = NULL) {
+# Takes what units bring home, as they come. `held`: are predictions for the run alone, and those of
+# the best fits only? See run-held.R.
+new_sink <- function(plan, listener, journal, units = 0, log = NULL, held = FALSE) {
   parts <- list()
   work <- NULL
   names <- NULL
   rows <- NULL
   watch <- new_watch(plan, listener)
+  holder <- if (held) new_holder(plan)
   whole <- function() {
     if (length(parts) != 1L) {
       parts <<- list(bind_ledgers(c(list(empty_ledger(plan$metrics)), parts)))
@@ -36,7 +38,13 @@ new_sink <- function(plan, listener, journal, units = 0, log = NULL) {
     },
     start = watch$start,
     take = function(part, write = TRUE, took = 0) {
-      parts[[length(parts) + 1L]] <<- part
+      if (held) {
+        if (holder$too_much(part)) parts <<- list(holder$thin(whole(), work, complete = FALSE))
+        parts[[length(parts) + 1L]] <<- holder$held(part)
+        part["predictions"] <- list(NULL)
+      } else {
+        parts[[length(parts) + 1L]] <<- part
+      }
       units <<- units + took
       if (write && !is.null(journal)) {
         journal$write(rows(part), step_rows(part$steps, work, plan$splits), took)
@@ -45,6 +53,8 @@ new_sink <- function(plan, listener, journal, units = 0, log = NULL) {
       if (!is.null(log)) log$take(part, work)
     },
     drop = watch$drop,
+    # after a round
+    thin = function() if (held) parts <<- list(holder$thin(whole(), work)),
     # pairs of fit and split that are done on a share of the training rows
     done = function(share) {
       ledger <- whole()

@@ -10,7 +10,9 @@
 #'
 #' A blend counts as more complex than whatever it is made of, so that [select_final()] takes it
 #' only where the rule finds no simpler setting as good. No fit is needed where the comparison kept
-#' its predictions (`keep = "all_predictions"`); else the members are fitted again on every split.
+#' its predictions (`keep = "all_predictions"`), or held those of its best settings, as the run of a
+#' plan does that asks for a blend; else, such as after [open_comparison()], the members are fitted
+#' again on every split.
 #' The members were picked by the same scores, which makes the blend's a little too good.
 #' Blend last: what goes on with a comparison ([extend_comparison()], [settle()]) leaves blends
 #' behind. A plan may ask for a blend before every choice: `blend: yes` in a plan file, or
@@ -24,16 +26,17 @@
 #' @param each At most so many settings of a candidate, its best ones; of those that come from one
 #'   fit, such as the values along a family's path, only the best.
 #' @param minutes At most so many for fits that are made again, by what they took in the run:
-#'   members are taken in the order of their places as long as that lasts, but two in any case.
-#'   `NULL`: all.
+#'   members are taken in the order of their places, but for those that would take more than is
+#'   left. `NULL`: all.
 #' @param name What the new candidate is called.
 #' @param quiet Say nothing of fits that are made again?
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The comparison with one candidate more.
 #' @section Errors:
-#' `kw_error_argument` for fewer than two ranked settings with fits of their own, a name that is
-#' taken, or weights of quantiles; `kw_error_splits` for weights where there is one split only, and
-#' for draws that are corrected by training scores (`split_bootstrap(score = "632plus")`).
+#' `kw_error_argument` for fewer than two ranked settings with fits of their own, or for two of which
+#' there is no time, for a name that is taken, or for weights of quantiles; `kw_error_splits` for
+#' weights where there is one split only, and for draws that are corrected by training scores
+#' (`split_bootstrap(score = "632plus")`).
 #' @references Wolpert (1992), Stacked generalization, Neural Networks 5. Breiman (1996), Stacked
 #'   regressions, Machine Learning 24.
 #' @examples
@@ -152,16 +155,23 @@ best_settings <- function(cmp, each) {
   at[stats::ave(seq_along(at), candidate, FUN = seq_along) <= each]
 }
 
-# Those whose predictions can be had in time, but two in any case.
+# Those whose predictions can be had in time.
 members_in_time <- function(cmp, members, minutes) {
   if (is.null(minutes)) return(members)
-  seconds <- cumsum(seconds_to_predict_again(cmp, members))
-  members[seconds <= 60 * minutes | seq_along(members) <= 2L]
+  in_time <- !is.na(seconds_to_predict_again(cmp, members, 60 * minutes))
+  if (sum(in_time) < 2L) {
+    stop_kw("argument", paste0(
+      "There is no time for a blend: to fit two settings again on all splits takes more than ",
+      rough_time(60 * minutes), "."
+    ), remedy = "Allow more `minutes`, or keep = \"all_predictions\" in the run.")
+  }
+  members[in_time]
 }
 
 # What each needs newly to be fitted again on all splits, by what fits and steps took in the run:
-# steps are learned once. Nothing where predictions were kept.
-seconds_to_predict_again <- function(cmp, members) {
+# steps are learned once. Nothing where predictions were kept; NA for what would take more than is
+# left of `most` seconds.
+seconds_to_predict_again <- function(cmp, members, most = Inf) {
   work <- work_of(cmp)
   steps <- cmp$ledger$steps
   whole <- cmp$ledger$share == 1
@@ -169,11 +179,14 @@ seconds_to_predict_again <- function(cmp, members) {
   vapply(members, function(at) {
     if (!is.null(kept_predictions(cmp, at))) return(0)
     new <- setdiff(nodes_on_the_way(work, work$settings$node[at]), learned)
-    learned <<- c(learned, new)
-    sum(
+    takes <- sum(
       cmp$ledger$seconds[whole & cmp$ledger$fit == work$settings$fit[at]],
       steps$seconds[steps$share == 1 & steps$node %in% new], na.rm = TRUE
     )
+    if (takes > most) return(NA_real_)
+    most <<- most - takes
+    learned <<- c(learned, new)
+    takes
   }, 1)
 }
 

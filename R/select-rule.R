@@ -65,13 +65,6 @@ find_rule <- function(rule) {
   known[[rule]]()
 }
 
-# What the plan says about choosing: list(name, margin, blend).
-planned_rule <- function(plan) {
-  # plans of older journals have the name alone
-  said <- if (is.character(plan$rule)) list(name = plan$rule) else plan$rule
-  list(name = said$name %||% "one_se", margin = said$margin, blend = said$blend %||% FALSE)
-}
-
 # With the margin that is given, or its default.
 with_margin <- function(field, rule, margin) {
   if (!is.null(margin)) check_number(margin, "margin", min = 0)

@@ -28,7 +28,7 @@ new_context <- function(run, split, share, cache) {
     wants = list(
       training = run$wanted$training,
       no_information = apparent && run$wanted$no_information,
-      predictions = !apparent && run$wanted$predictions
+      predictions = !apparent && (run$wanted$predictions || run$wanted$held && share == 1)
     )
   )
 }
@@ -205,13 +205,15 @@ new_reader <- function(x, validation_input, prepared, clock, context) {
     new_scorer(function() x, prepared$training$target, context$metrics, clock)
   }
   function(fitted, values, n_values) {
+    path <- clock$path
     list(
       training = if (wants$training) training(fitted, values, n_values),
       no_information = if (wants$no_information) {
         no_information_scores(fitted, validation_input(), target, values, context$metrics)
       },
       predictions = if (wants$predictions) {
-        as_path_prediction(truth_of(target), predict_family(fitted, validation_input(), values))
+        path %||%
+          as_path_prediction(truth_of(target), predict_family(fitted, validation_input(), values))
       }
     )
   }
@@ -244,8 +246,8 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
 
 # A function of a fit, its path values and their number that gives scores on the rows that
 # `input` gives when it is first asked, values x metrics; `clock` collects the seconds of
-# predicting. What the truth leaves undefined is NA. Long paths are predicted in blocks that keep
-# the predictions below about 160 MB.
+# predicting and has what was predicted (`path`), unless it was too much: long paths are predicted
+# in blocks that keep the predictions below about 160 MB. What the truth leaves undefined is NA.
 new_scorer <- function(input, target, metrics, clock) {
   x <- NULL
   truth <- truth_of(target)
@@ -264,6 +266,7 @@ new_scorer <- function(input, target, metrics, clock) {
     path <- predict_family(fitted, x, values)
     if (length(dim(path)) < dims) dim(path) <- c(if (dims == 3L) dim(path) else length(path), 1L)
     clock$predicting <- clock$predicting + (seconds_now() - started)
+    clock$path <- path
     scores <- if (n_values == 1L) blank else matrix(NA_real_, n_values, length(score))
     for (m in usable) {
       found <- score[[m]](truth, path, weights)
@@ -275,12 +278,10 @@ new_scorer <- function(input, target, metrics, clock) {
   }
   function(fitted, values, n_values) {
     if (n_values <= block) return(score_block(fitted, values, n_values))
-    do.call(
-      rbind,
-      lapply(split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block), function(at) {
-        score_block(fitted, path_take(values, at), length(at))
-      })
-    )
+    blocks <- split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block)
+    scores <- lapply(blocks, function(at) score_block(fitted, path_take(values, at), length(at)))
+    clock$path <- NULL
+    do.call(rbind, scores)
   }
 }
 

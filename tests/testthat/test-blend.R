@@ -152,7 +152,7 @@ test_that("a choice blends first where it is asked to, or where the plan says so
   journal <- file.path(dirname(file), "run.sqlite")
   bare <- quiet_run(planned, journal = journal, workers = 1)
   expect_false("blend" %in% standings(bare)$candidate)
-  expect_message(choice <- select_final(bare), "fits again")
+  expect_silent(choice <- select_final(bare))
   expect_identical(choice$mean, select_final(suppressMessages(blend(bare)), "best_mean")$mean)
   expect_identical(select_final(bare, blend = FALSE)$cmp, bare)
   # from the journal, and with what is added; others stay out where one is chosen from them
@@ -214,13 +214,62 @@ test_that("of every candidate several settings are blended, as many as there is 
   })
   suppressMessages(blend(many, "tree"))
   expect_identical(times, 2L * 4L)
-  # without time for more: the two that lead
-  short <- suppressMessages(blend(many, by = "mean", minutes = 0))
-  leading <- kw("best_settings")(many, 3)[1:2]
-  expect_setequal(kw("spaces_of")(short)$blend$pipeline$family$settings$members, leading)
+  # as many as there is time for, the best first; none where there is none
+  members <- kw("best_settings")(many, 3)
+  takes <- kw("seconds_to_predict_again")(many, members)
+  short <- suppressMessages(blend(many, by = "mean", minutes = sum(takes[1:3]) / 60 * 1.001))
+  blended <- kw("spaces_of")(short)$blend$pipeline$family$settings$members
+  expect_true(all(members[1:3] %in% blended))
+  expect_lt(length(blended), length(members))
+  expect_error(blend(many, minutes = 0), "no time for a blend", class = "kw_error_argument")
   expect_message(blend(many, each = 1), "Predictions of 2 settings were not kept: 8 fits again")
   expect_error(blend(many, each = 0), "`each`")
   expect_error(blend(many, minutes = -1), "`minutes`")
+})
+
+test_that("a run that is to be blended holds what the best of each candidate predicted", {
+  plan <- read_plan(planned_blend(c(
+    "splits: {kfold: {k: 4}}", "search: {random: {settings: 30}}", "blend: yes"
+  )))
+  plan <- kw("plan_like")(plan, candidates = candidates(
+    tree = pipeline(optional(pre_missing()), fam_tree(min_leaf = among(1:20))),
+    near = pipeline(pre_minimal(), fam_neighbours(neighbours = from_to(1, 30)))
+  ))
+  plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+  journal <- journal_file()
+  cmp <- quiet_run(plan, workers = 1, journal = journal)
+  whole <- quiet_run(plan, workers = 1, keep = "all_predictions")
+  held <- unique(unlist(lapply(cmp$results$held, `[[`, "settings")))
+  fits <- kw("work_of")(cmp)$settings$fit
+  expect_lt(length(unique(fits[held])), length(unique(fits)) / 2)
+  expect_true(all(kw("best_settings")(cmp, 3) %in% held))
+  for (at in kw("best_settings")(cmp, 3)) {
+    expect_identical(kw("kept_predictions")(cmp, at), kw("kept_predictions")(whole, at))
+  }
+  # they were not asked for, and are in no journal
+  expect_null(cmp$results$predictions)
+  expect_null(cmp$ledger$predictions)
+  stored <- in_journal(journal, function(con) {
+    DBI::dbGetQuery(con, "SELECT count(prediction) AS n FROM fits")$n
+  })
+  expect_identical(as.integer(stored), 0L)
+  chosen <- function(cmp) select_final(cmp)[c("at", "mean", "sd")]
+  expect_silent(first <- chosen(cmp))
+  expect_equal(chosen(whole), first, tolerance = 1e-12)
+  expect_identical(chosen(quiet_run(plan, workers = 2)), first)
+  expect_message(again <- chosen(open_comparison(journal)), "fits again")
+  expect_equal(again, first, tolerance = 1e-12)
+  # where they are too many for the memory the best so far are held, then none
+  for (most in c(40, 3) * 90 * 8) {
+    local_stand_in("most_held_bytes", most)
+    little <- quiet_run(plan, workers = 1)
+    expect_lt(length(little$results$held), length(cmp$results$held) + 1)
+    expect_equal(suppressMessages(chosen(little)), first, tolerance = 1e-12)
+  }
+  expect_lt(length(little$results$held), length(cmp$results$held))
+  # settings with some scores only have no say
+  short <- quiet_run(plan, workers = 1, limits = limits(settings = 3))
+  expect_s3_class(suppressMessages(select_final(short)), "kw_choice")
 })
 
 test_that("a blend that is planned and cannot be made says why; unknown names are refused", {

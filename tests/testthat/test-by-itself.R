@@ -226,9 +226,9 @@ test_that("plan_by_itself() gives a plan that runs, within its minutes, to a mod
   cmp <- quiet_run(plan, workers = 1)
   expect_s3_class(select_final(cmp), "kw_choice")
   expect_match(paste(summary(cmp), collapse = " "), "The search .guided, 30 settings. looked at")
-  # the best that can be had: a tenth of the minutes is left for a blend
+  # the best that can be had: a twentieth of the minutes is left for a blend
   best <- planned_fast(job, minutes = 0.05, blend = TRUE)
-  expect_identical(best$minutes, 0.045)
+  expect_identical(best$minutes, 0.0475)
   expect_identical(best$rule, list(name = "best_mean", margin = NULL, blend = TRUE))
   expect_identical(best$round, plan$round)
   expect_error(plan_by_itself(job, blend = "all"), "`blend`")

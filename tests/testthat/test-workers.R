@@ -54,7 +54,7 @@ test_that(
         target = kw("brief_target")(plan$brief), fingerprint = plan$brief$fingerprint
       ),
       seed = 8,
-      wanted = list(training = FALSE, predictions = FALSE, no_information = FALSE)
+      wanted = list(training = FALSE, predictions = FALSE, held = FALSE, no_information = FALSE)
     )
     bytes <- serialize(kw("packed_run")(run), NULL)
     part <- kw("worker_task")("new", tempfile(), unit, bytes)$ledger

@@ -1,0 +1,58 @@
+# Predictions that are held as a run goes, where its plan wants a blend, so that no member of it
+# must be fitted again: those of the best fits of every candidate. They are for the comparison alone
+# and do not go into a journal, which would grow by all of them.
+
+will_blend <- function(plan) {
+  wanted <- planned_rule(plan)$blend
+  !is.null(wanted) && !isFALSE(wanted) && is.null(plan$splitter$summary)
+}
+
+# So many fits of a candidate are held after a round: what a blend takes of it, and two that may
+# turn out not to meet the plan's constraints.
+most_held <- 5L
+
+# So many bytes of a round are held, before the best so far are picked.
+most_held_bytes <- 4e8
+
+# What is held of a run:
+#   held(part)       a part of the ledger, with its predictions as long as there is room
+#   too_much(part)   is there no room for them any more?
+#   thin(ledger, work, complete)   the ledger with the predictions of the best fits only;
+#                    `complete`: of those that are scored on all splits, others will not be any more
+new_holder <- function(plan) {
+  bytes <- 0
+  # were there too many even of the best
+  full <- FALSE
+  list(
+    held = function(part) {
+      if (full) part["predictions"] <- list(NULL)
+      bytes <<- bytes + as.numeric(utils::object.size(part$predictions))
+      part
+    },
+    too_much = function(part) {
+      !full && bytes + as.numeric(utils::object.size(part$predictions)) > most_held_bytes
+    },
+    thin = function(ledger, work, complete = TRUE) {
+      if (is.null(ledger$predictions)) return(ledger)
+      best <- best_fits(ledger, work, plan, complete)
+      ledger$predictions[!ledger$fit %in% best] <- list(NULL)
+      bytes <<- as.numeric(utils::object.size(ledger$predictions))
+      full <<- full || !complete && bytes > most_held_bytes / 2
+      ledger
+    }
+  )
+}
+
+# Of every candidate the fits with the best settings, by their means so far.
+best_fits <- function(ledger, work, plan, complete) {
+  results <- results_of(ledger, work, plan, judged = FALSE, seconds = FALSE)
+  mean <- rowMeans(round_scores(results, plan), na.rm = !complete)
+  good <- goodness(mean, plan$metrics[[plan$decide]])
+  at <- order(-good, na.last = NA)
+  at <- at[!duplicated(work$settings$fit[at])]
+  # of equals it is not known yet which are taken
+  place <- stats::ave(-good[at], work$settings$candidate[at], FUN = function(one) {
+    rank(one, ties.method = "min")
+  })
+  work$settings$fit[at[place <= most_held]]
+}
