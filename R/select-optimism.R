@@ -146,7 +146,9 @@ held_out_predictions <- function(cmp, settings, rep) {
 most_prediction_cells <- 5e7
 
 bootstrap_score <- function(cmp, metric, ranked, leader, draws) {
-  if (length(cmp$results$predictions) == 0L) return(list(note = "needs keep = \"all_predictions\""))
+  # a blend has predictions of its own, also where those of its members were not kept
+  known <- unlist(lapply(cmp$results$predictions, `[[`, "settings"))
+  if (!all(ranked %in% known)) return(list(note = "needs keep = \"all_predictions\""))
   if (splitter_of(cmp)$spread == "draws") {
     return(list(note = "needs splits in which every row is held out once"))
   }

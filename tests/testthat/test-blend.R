@@ -44,6 +44,8 @@ test_that("predictions that were not kept are made again, and said so", {
   expect_message(again <- blend(bare), "16 fits again")
   expect_equal(standings(again)$mean, standings(blend(cmp))$mean, tolerance = 1e-12)
   expect_silent(blend(cmp))
+  # the blend alone has predictions there
+  expect_identical(optimism(again)$note[3], "needs keep = \"all_predictions\"")
 })
 
 test_that("the rule takes a blend only where nothing simpler is as good", {
