@@ -172,7 +172,7 @@ part_of_rows <- function(rows, fits, work, plan, wanted, split, share) {
     matrix(found, nrow(rows), length(metrics), dimnames = list(NULL, metrics))
   }
   total <- function(what) as.vector(rowsum(rows[[what]], of))
-  keeps <- wanted$predictions && !apparent
+  keeps <- (wanted$predictions || wanted$held) && !apparent
   failed <- seq_along(fits) %in% of[rows$status == "failed"]
   part <- new_ledger(
     fits, split, share, rows$stage[first],
@@ -184,7 +184,7 @@ part_of_rows <- function(rows, fits, work, plan, wanted, split, share) {
       classes <- plan$brief$levels
       rows_held <- length(plan$splits[[split]]$validation)
       dims <- c(rows_held, if (length(classes) > 0L) length(classes))
-      unname(lapply(base::split(rows$prediction, of), read_predictions, dims))
+      unname(lapply(base::split(rows$prediction, of), read_predictions, dims, wanted$held))
     },
     warnings = lines_by_fit(rows$warnings[first], !failed),
     why_na = lapply(lines_by_fit(rows$message[first], !failed), as_reason)
@@ -196,7 +196,9 @@ part_of_rows <- function(rows, fits, work, plan, wanted, split, share) {
       setdiff(fits_with_scores(part$validation, of), fits_with_scores(part$training, of))
     )
   }
-  if (keeps) lacking <- c(lacking, which(!failed & vapply(part$predictions, is.null, logical(1))))
+  if (keeps && !wanted$held) {
+    lacking <- c(lacking, which(!failed & vapply(part$predictions, is.null, logical(1))))
+  }
   take_entries(part, setdiff(seq_along(fits), lacking), work$fits$count)
 }
 
@@ -219,10 +221,13 @@ as_reason <- function(line) {
   list(at = line$at, metric = parts[1], message = parts[2])
 }
 
-# NULL where some are missing or not as long as they must be.
-read_predictions <- function(blobs, dims) {
+# NULL where some are missing or not as long as they must be; `some`: where all are, else NA.
+read_predictions <- function(blobs, dims, some = FALSE) {
   whole <- vapply(blobs, function(blob) is.raw(blob) && length(blob) == 8 * prod(dims), logical(1))
-  if (!all(whole)) return(NULL)
-  parts <- lapply(blobs, readBin, what = "double", n = prod(dims), endian = "little")
-  array(unlist(parts), c(dims, length(parts)))
+  if (!all(whole) && !(some && any(whole))) return(NULL)
+  values <- array(NA_real_, c(prod(dims), length(blobs)))
+  for (i in which(whole)) {
+    values[, i] <- readBin(blobs[[i]], what = "double", n = prod(dims), endian = "little")
+  }
+  array(values, c(dims, length(blobs)))
 }

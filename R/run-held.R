@@ -1,6 +1,6 @@
 # Predictions that are held as a run goes, where its plan wants a blend, so that no member of it
-# must be fitted again: those of the best fits of every candidate. They are for the comparison alone
-# and do not go into a journal, which would grow by all of them.
+# must be fitted again: those of the best fits of every candidate. After a round a journal gets them
+# too, of a path its best value's only.
 
 will_blend <- function(plan) {
   wanted <- planned_rule(plan)$blend
@@ -19,10 +19,13 @@ most_held_bytes <- 4e8
 #   too_much(part)   is there no room for them any more?
 #   thin(ledger, work, complete)   the ledger with the predictions of the best fits only;
 #                    `complete`: of those that are scored on all splits, others will not be any more
+#   new_rows(ledger, work, rows)   rows for the journal of what it has not yet; `rows`: see
+#                    new_row_writer()
 new_holder <- function(plan) {
   bytes <- 0
   # were there too many even of the best
   full <- FALSE
+  written <- character()
   list(
     held = function(part) {
       if (full) part["predictions"] <- list(NULL)
@@ -35,15 +38,29 @@ new_holder <- function(plan) {
     thin = function(ledger, work, complete = TRUE) {
       if (is.null(ledger$predictions)) return(ledger)
       best <- best_fits(ledger, work, plan, complete)
-      ledger$predictions[!ledger$fit %in% best] <- list(NULL)
+      ledger$predictions[!ledger$fit %in% best$fit] <- list(NULL)
       bytes <<- as.numeric(utils::object.size(ledger$predictions))
       full <<- full || !complete && bytes > most_held_bytes / 2
       ledger
+    },
+    new_rows = function(ledger, work, rows) {
+      there <- which(!vapply(ledger$predictions, is.null, NA))
+      called <- paste(ledger$fit, ledger$split)
+      at <- there[!called[there] %in% written]
+      if (length(at) == 0L) return(NULL)
+      written <<- c(written, called[at])
+      made <- rows(take_entries(ledger, at, work$fits$count))
+      best <- best_fits(ledger, work, plan, complete = TRUE)
+      count <- work$fits$count[ledger$fit[at]]
+      mine <- cumsum(count) - count + best$place[match(ledger$fit[at], best$fit)]
+      made$prediction[-mine] <- list(NULL)
+      made
     }
   )
 }
 
-# Of every candidate the fits with the best settings, by their means so far.
+# Of every candidate the fits with the best settings, by their means so far, and the places of these
+# along the fits' paths.
 best_fits <- function(ledger, work, plan, complete) {
   results <- results_of(ledger, work, plan, judged = FALSE, seconds = FALSE)
   mean <- rowMeans(round_scores(results, plan), na.rm = !complete)
@@ -54,5 +71,6 @@ best_fits <- function(ledger, work, plan, complete) {
   place <- stats::ave(-good[at], work$settings$candidate[at], FUN = function(one) {
     rank(one, ties.method = "min")
   })
-  work$settings$fit[at[place <= most_held]]
+  at <- at[place <= most_held]
+  list(fit = work$settings$fit[at], place = work$settings$place[at])
 }

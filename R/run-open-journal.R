@@ -95,6 +95,7 @@ comparison_from_rows <- function(plan, found, rows, steps, facts) {
   wanted <- list(
     training = any(scored) && !anyNA(rows$training_1[scored]),
     predictions = plan$pooled || (any(scored) && all(kept)),
+    held = !plan$pooled && any(kept) && !all(kept),
     no_information = identical(plan$splitter$summary, "632plus")
   )
   asked <- matrix(TRUE, length(work$fits$node), length(plan$splits))
@@ -117,7 +118,7 @@ comparison_from_rows <- function(plan, found, rows, steps, facts) {
   }
   took <- earlier_time(facts)
   took$stopped <- stopped
-  finish_comparison(plan, rounds, ledger, work, took, took$units)
+  finish_comparison(plan, rounds, ledger, work, took, took$units, held = wanted$held)
 }
 
 # Is a process holding the journal's lock?

@@ -124,11 +124,11 @@ kept_predictions <- function(cmp, at) {
   for (record in c(cmp$results$predictions, cmp$results$held)) {
     mine <- match(at, record$settings)
     if (is.na(mine)) next
-    values <- record$values
-    place <- record$place[mine]
     found[[match(record$split, splits)]] <-
       path_prediction_at(record$values, record$place[mine], brief_of(cmp)$kind)
   }
+  # of a path that was held a journal has one value
+  if (!is.null(cmp$results$held) && anyNA(unlist(found))) return(NULL)
   if (length(found) == 0L || any(vapply(found, is.null, logical(1)))) NULL else found
 }
 

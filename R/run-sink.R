@@ -54,7 +54,13 @@ new_sink <- function(plan, listener, journal, units = 0, log = NULL, held = FALS
     },
     drop = watch$drop,
     # after a round
-    thin = function() if (held) parts <<- list(holder$thin(whole(), work)),
+    thin = function() {
+      if (!held) return(invisible())
+      parts <<- list(holder$thin(whole(), work))
+      if (is.null(journal)) return(invisible())
+      new <- holder$new_rows(parts[[1]], work, rows)
+      if (!is.null(new)) journal$write(new, step_rows(new_steps(), work, plan$splits))
+    },
     # pairs of fit and split that are done on a share of the training rows
     done = function(share) {
       ledger <- whole()

@@ -11,8 +11,8 @@
 #' A blend counts as more complex than whatever it is made of, so that [select_final()] takes it
 #' only where the rule finds no simpler setting as good. No fit is needed where the comparison kept
 #' its predictions (`keep = "all_predictions"`), or held those of its best settings, as the run of a
-#' plan does that asks for a blend; else, such as after [open_comparison()], the members are fitted
-#' again on every split.
+#' plan that asks for a blend does, and its journal; else the members are fitted again on every
+#' split.
 #' The members were picked by the same scores, which makes the blend's a little too good.
 #' Blend last: what goes on with a comparison ([extend_comparison()], [settle()]) leaves blends
 #' behind. A plan may ask for a blend before every choice: `blend: yes` in a plan file, or

@@ -34,8 +34,8 @@
 #'   that are named, and the rule chooses among all settings and the blend; not where `cmp` has a
 #'   blend already, or `candidate` names others. Default what the plan file says, or
 #'   [plan_by_itself()], else `FALSE`. Where the plan says so, its run holds the
-#'   predictions of the best settings; what must be fitted again all the same, as of a journal, may
-#'   take about a twentieth of the plan's minutes. Where nothing can be blended, the reason tells why.
+#'   predictions of the best settings; what must be fitted again all the same may take about a
+#'   twentieth of the plan's minutes. Where nothing can be blended, the reason tells why.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A `kw_choice` for [fit_final()]. Printing it gives setting and reason. See
 #'   [explain_choice()] for what other rules would choose.
