@@ -84,17 +84,23 @@ final_scores <- function(choice, training) {
   )
 }
 
+# Number of settings that were looked at, whatever was blended of them.
+settings_fitted <- function(cmp) {
+  fitted <- !vapply(spaces_of(cmp), is_blend, NA)[cmp$results$candidate]
+  sum(looked_at(cmp, fitted)[c("full", "part")])
+}
+
 # What the model's file and print say about where it comes from; plain values.
 model_facts <- function(choice) {
   cmp <- choice$cmp
   plan <- cmp$plan
-  c(record_of_plan(plan), list(
+  c(record_of_plan(plan_without_blends(plan)), list(
     candidate = candidate_names(cmp)[choice$at], setting = setting_label(cmp, choice$at),
     family = plan$spaces[[cmp$results$candidate[choice$at]]]$pipeline$family$definition$name,
     rule = choice$rule, margin = choice$margin, among = choice$among, reason = choice$reason,
     worth = honest_text(choice),
     deciding_metric = choice$metric,
-    settings_compared = length(cmp$results$candidate), stopped = cmp$stopped,
+    settings_compared = settings_fitted(cmp), stopped = cmp$stopped,
     splits = plan$splitter$label,
     seed = plan$seed, working_rows = nrow(plan$brief$table),
     set_aside_rows = if (is.null(plan$brief$sealed)) 0L else plan$brief$sealed$n,

@@ -6,7 +6,8 @@
 #' the rows, R, packages, the linear algebra, the platform.
 #'
 #' With the same rows, versions and platform everything is the same to the last digit. A decision
-#' threshold is not set again, and metrics that see it are left out; a blend is not repeated.
+#' threshold is not set again, and metrics that see it are left out; a blend is made
+#' again where the plan asks for one.
 #'
 #' @param model A model from [fit_final()] or [open_model()].
 #' @param table Path of the table that the brief was made from, or a data frame like it.
@@ -17,7 +18,7 @@
 #'   their digits), `same` (a flag; scores count as the same within one part in a million millions),
 #'   `matters` (`"result"` or `"circumstance"`), and a `note`.
 #' @section Errors:
-#' `kw_error_repeat` for a blend, and for a model that records no plan, since a version that knew
+#' `kw_error_repeat` for a blend that was made by hand, and for a model that records no plan, since a version that knew
 #' less fitted it, or since a plan file cannot hold it (functions of your own); `kw_error_file` for
 #' a table that there is not; `kw_error_argument` for anything but a model; those of
 #' [read_plan()] where the table does not fit the plan.
@@ -36,11 +37,6 @@ repeat_model <- function(model, table, workers = "auto", quiet = FALSE, ...) {
   no_more(...)
   check_class(model, "kw_model", "model", "Make one with fit_final().")
   check_flag(quiet, "quiet")
-  if (inherits(model$family$model, "kw_blend_parts")) {
-    stop_kw("repeat", "A blend is not repeated.",
-      remedy = "Repeat the comparison that it was made from: run_comparison()."
-    )
-  }
   recorded <- model$facts$plan
   if (is.null(recorded)) {
     stop_kw("repeat", "The model records no plan.",
@@ -49,6 +45,11 @@ repeat_model <- function(model, table, workers = "auto", quiet = FALSE, ...) {
     )
   }
   plan <- plan_of_record(recorded, if (is.data.frame(table)) table else read_data(table))
+  if (inherits(model$family$model, "kw_blend_parts") && isFALSE(planned_rule(plan)$blend)) {
+    stop_kw("repeat", "A blend that was made by hand is not repeated.",
+      remedy = "Repeat the comparison that it was made from: run_comparison()."
+    )
+  }
   cmp <- run_comparison(plan, workers = workers, quiet = quiet)
   repeat_listing(rbind(
     repeated_rows_of(model, plan), repeated_versions(model, cmp), repeated_scores(model, cmp)
@@ -117,18 +118,20 @@ repeated_versions <- function(model, cmp) {
 # Scores of the recorded setting, of the refitted model, and which setting the rule chooses now.
 repeated_scores <- function(model, cmp) {
   facts <- model$facts
-  names <- candidate_names(cmp)
-  at <- which(names == facts$candidate & setting_label(cmp, seq_along(names)) == facts$setting)
-  count <- compared_fact(
-    "settings compared", facts$settings_compared, length(names), "result"
-  )
-  if (length(at) == 0L) {
-    return(rbind(count, compared_fact("the choice", facts$candidate, "not there", "result")))
-  }
   choice <- select_final(cmp,
     rule = facts$rule, margin = facts$margin, candidate = facts$among,
     metric = facts$deciding_metric
   )
+  # with the blend that the plan may ask for
+  cmp <- choice$cmp
+  names <- candidate_names(cmp)
+  at <- which(names == facts$candidate & setting_label(cmp, seq_along(names)) == facts$setting)
+  count <- compared_fact(
+    "settings compared", facts$settings_compared, settings_fitted(cmp), "result"
+  )
+  if (length(at) == 0L) {
+    return(rbind(count, compared_fact("the choice", facts$candidate, "not there", "result")))
+  }
   chosen <- list(candidate = names[choice$at], setting = setting_label(cmp, choice$at))
   choice$at <- at[1]
   scores <- fit_final(choice)$scores

@@ -120,6 +120,15 @@ check_blended <- function(blend, candidates, arg) {
   invisible(blend)
 }
 
+plan_without_blends <- function(plan) {
+  blends <- names(Filter(is_blend, plan$spaces))
+  kept <- !names(plan$spaces) %in% blends
+  plan$spaces <- plan$spaces[kept]
+  plan$round <- plan$round[kept]
+  plan$seats <- Filter(function(seat) !any(seat$candidates %in% blends), plan$seats)
+  plan
+}
+
 # The comparison as it was before blends were made of it.
 without_blends <- function(cmp) {
   blends <- names(Filter(is_blend, spaces_of(cmp)))
@@ -128,10 +137,7 @@ without_blends <- function(cmp) {
   gone <- which(names(spaces_of(cmp))[work$fits$candidate] %in% blends)
   cmp$ledger <- without_entries(cmp$ledger, which(cmp$ledger$fit %in% gone), work)
   if (all(vapply(cmp$ledger$predictions, is.null, NA))) cmp$ledger["predictions"] <- list(NULL)
-  kept <- !names(spaces_of(cmp)) %in% blends
-  cmp$plan$spaces <- spaces_of(cmp)[kept]
-  cmp$plan$round <- cmp$plan$round[kept]
-  cmp$plan$seats <- Filter(function(seat) !any(seat$candidates %in% blends), cmp$plan$seats)
+  cmp$plan <- plan_without_blends(cmp$plan)
   cmp$rounds <- Filter(function(round) !any(names(round$tables) %in% blends), cmp$rounds)
   cmp$results <- results_of(
     cmp$ledger, work_of(cmp), cmp$plan, cmp$results$spent[["units"]], cmp$rounds

@@ -351,8 +351,8 @@ rough_time <- function(seconds) {
 #'   take more than a fifth of it on five splits are left out.
 #' @param blend `FALSE`: [select_final()] goes by its usual rule, the simplest setting that is as
 #'   good as the best. `TRUE`: the best score counts, however it is had. The best settings of all
-#'   candidates are blended ([blend()]), and the rule is `"best_mean"`; the run leaves a twentieth of
-#'   the minutes for the fits that the blend needs.
+#'   candidates are blended ([blend()]), and the rule is `"best_mean"`; the run leaves a twentieth
+#'   of the minutes for it.
 #' @param metrics,decide,provided,seed See [plan_comparison()].
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A plan for [run_comparison()], which keeps to its minutes unless others are given.

@@ -157,7 +157,10 @@ execute_plan <- function(
     if (!is.null(stopped) || !is.null(state$stopped())) break
   }
   stopped <- stopped %||% patience$stopped()
-  if (!is.null(more)) stopped <- stopped %||% more(plan, run, crew)
+  if (!is.null(more)) {
+    stopped <- stopped %||% more(plan, run, crew)
+    sink$thin()
+  }
   stopped <- last_resort(stopped, limits, plan, run, crew) %||% state$stopped()
   if (is.null(stopped)) rounds <- end_in_part(rounds, plan, run, crew)
   sink$end()

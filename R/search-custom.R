@@ -26,9 +26,10 @@
 #'   `history` is a list by candidate of lists with `settings` (a data frame), and, for each
 #'   setting, `mean` and `sd` of its scores (`NA` unless scored on all splits, such as where there
 #'   was no time for it), `expected` (the mean, or a guess of it where some scores are there),
-#'   `scores` (matrix settings x splits), `seconds`, `failed`, and `meets` (does it meet the plan's constraints, as far as is
-#'   known); `splits`, numbers of the columns of `scores`; and `partial`, a data frame of scores on
-#'   a share of the training rows: `setting` (row of `settings`), `split`, `share`, `score`. It is
+#'   `scores` (matrix settings x splits), `seconds`, `failed`, and `meets` (does it meet the plan's
+#'   constraints, as far as is known); `splits`, numbers of the columns of `scores`; and `partial`,
+#'   a data frame of scores on a share of the training rows: `setting` (row of `settings`), `split`,
+#'   `share`, `score`. It is
 #'   `NULL` in the first round. `arguments` is the list of the arguments of the search, `memory`
 #'   what the search gave back in the round before (`NULL` at first).
 #'

@@ -33,10 +33,10 @@
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return The comparison with one candidate more.
 #' @section Errors:
-#' `kw_error_argument` for fewer than two ranked settings with fits of their own, or for two of which
-#' there is no time, for a name that is taken, or for weights of quantiles; `kw_error_splits` for
-#' weights where there is one split only, and for draws that are corrected by training scores
-#' (`split_bootstrap(score = "632plus")`).
+#' `kw_error_argument` for fewer than two ranked settings with fits of their own, or where there is
+#' no time to fit two again, for a name that is taken, or for weights of quantiles;
+#' `kw_error_splits` for weights where there is one split only, and for draws that are corrected by
+#' training scores (`split_bootstrap(score = "632plus")`).
 #' @references Wolpert (1992), Stacked generalization, Neural Networks 5. Breiman (1996), Stacked
 #'   regressions, Machine Learning 24.
 #' @examples

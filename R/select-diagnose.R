@@ -402,12 +402,12 @@ search_sentence <- function(cmp) {
   )
 }
 
-# Numbers of settings with all their scores (or failures), with some, with none.
-looked_at <- function(cmp) {
+# Numbers of settings with all their scores (or failures), with some, with none; `among`: of these.
+looked_at <- function(cmp, among = TRUE) {
   done <- rowSums(cmp$results$done)
   full <- rowSums(!cmp$results$done[, splits_of_all(cmp$plan), drop = FALSE]) == 0L
   some <- done > 0 | seq_along(done) %in% cmp$results$partial$setting
-  c(full = sum(full), part = sum(some & !full), none = sum(!some))
+  c(full = sum(full[among]), part = sum((some & !full)[among]), none = sum(!some[among]))
 }
 
 tie_sentence <- function(cmp) {

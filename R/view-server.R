@@ -87,6 +87,7 @@ view_token <- function() {
 # again when it has changed, and what was read last stays where that fails.
 view_source <- function(x, trust) {
   if (inherits(x, "kw_comparison")) {
+    x <- with_held_blend(x)
     return(list(read = function() list(cmp = x, version = "1", written = FALSE, note = "")))
   }
   check_string(x, "x")
@@ -102,6 +103,7 @@ view_source <- function(x, trust) {
         if (is.null(last$cmp) && !written) stop(found)
         last$note <<- plain_message(found)
       } else {
+        if (!written) found <- with_held_blend(found)
         last <<- list(cmp = found, version = now, note = "")
       }
       last$written <<- written
@@ -109,6 +111,12 @@ view_source <- function(x, trust) {
     last
   }
   list(read = read)
+}
+
+# With the blend that its plan asks for, once the run is over; a page does not wait for fits.
+with_held_blend <- function(cmp) {
+  wanted <- planned_rule(cmp$plan)$blend
+  tryCatch(with_wanted_blend(cmp, wanted, NULL, minutes = 0), kw_error = function(e) cmp)
 }
 
 # Requests ------------------------------------------------------------------------------------
@@ -212,8 +220,8 @@ view_choice <- function(cmp, asked) {
   choice <- select_final(cmp, asked$rule, margin = margin, metric = metric, blend = FALSE)
   said <- paste0(
     if (!is.null(margin)) paste0(", margin = ", format(margin)),
-    # the page chooses among what was run
-    if (!isFALSE(planned_rule(cmp$plan)$blend)) ", blend = FALSE"
+    # the page chooses among what it shows
+    if (!isFALSE(planned_rule(cmp$plan)$blend) && !has_blends(cmp)) ", blend = FALSE"
   )
   list(
     name = choice_name(cmp, choice$at), reason = choice$reason,

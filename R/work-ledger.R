@@ -111,7 +111,9 @@ ledger_of_fits <- function(
     fit_seconds = fit_seconds, predict_seconds = predict_seconds, seconds = seconds,
     training = if (context$wants$training) scores("training"),
     no_information = if (context$wants$no_information) scores("no_information"),
-    predictions = if (context$wants$predictions) lapply(found, `[[`, "predictions"),
+    predictions = if (context$wants$predictions || context$wants$held) {
+      lapply(found, `[[`, "predictions")
+    },
     warnings = warned[!vapply(warned, `[[`, integer(1), "at") %in% failed]
   )
   ledger$why_na <- reasons_for_na(ledger, counts, context)

@@ -28,7 +28,8 @@ new_context <- function(run, split, share, cache) {
     wants = list(
       training = run$wanted$training,
       no_information = apparent && run$wanted$no_information,
-      predictions = !apparent && (run$wanted$predictions || run$wanted$held && share == 1)
+      predictions = !apparent && run$wanted$predictions,
+      held = !apparent && run$wanted$held && share == 1
     )
   )
 }
@@ -197,7 +198,8 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
 }
 
 # A function that reads off a fit what is wanted beside validation scores: a list of some of
-# training, no_information (values x metrics) and predictions.
+# training, no_information (values x metrics) and predictions, where they are to be held for the run
+# as far as they are at hand.
 new_reader <- function(x, validation_input, prepared, clock, context) {
   wants <- context$wants
   target <- prepared$validation$target
@@ -214,6 +216,8 @@ new_reader <- function(x, validation_input, prepared, clock, context) {
       predictions = if (wants$predictions) {
         path %||%
           as_path_prediction(truth_of(target), predict_family(fitted, validation_input(), values))
+      } else if (wants$held) {
+        path
       }
     )
   }

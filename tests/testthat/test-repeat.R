@@ -74,6 +74,32 @@ test_that("the choice is made as it was: by its rule and margin, among its candi
   expect_identical(row$recorded, "the limit of 2 settings")
   expect_false(row$same)
   expect_false(found$same[found$what == "settings compared"])
+  # a blend by hand that was not chosen is none of the settings compared
+  mixed <- blend(cmp, quiet = TRUE)
+  expect_true(all(again(select_final(mixed, candidate = c("tree", "line")))$same))
+  expect_error(again(select_final(mixed, candidate = "blend")), "made by hand is not repeated",
+    class = "kw_error_repeat")
+})
+
+test_that("a blend that the plan asks for is made again", {
+  folder <- withr::local_tempdir()
+  table <- toy(120)
+  data.table::fwrite(table, file.path(folder, "toy.csv"))
+  job <- brief(read_data(file.path(folder, "toy.csv")), "number", ignore = c("two", "three"))
+  plan <- plan_comparison(job, candidates(
+    tree = fam_tree(pruning = among(0.01, 0.05)), line = pipeline(pre_onehot(), fam_linear())
+  ), splits = split_kfold(4), seed = 2)
+  plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+  cmp <- quiet_run(plan, workers = 1)
+  for (candidate in c("blend", "tree")) {
+    choice <- select_final(cmp)
+    names <- kw("candidate_names")(choice$cmp)
+    chosen <- names[choice$at]
+    choice$at <- which(names == candidate)[1]
+    found <- repeat_model(fit_final(choice), file.path(folder, "toy.csv"), workers = 1, quiet = TRUE)
+    differs <- found$what[!found$same]
+    expect_identical(differs, if (candidate != chosen) "the choice" else character())
+  }
 })
 
 test_that("metrics that see a threshold are left out, and what cannot be repeated says why", {

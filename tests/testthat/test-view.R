@@ -77,6 +77,31 @@ test_that("a journal is watched while it grows, ends, is damaged and goes", {
   expect_error(view_comparison(withr::local_tempdir()), "no journal", class = "kw_error_results")
 })
 
+test_that("a blend that is planned is shown once the run is over, and can be chosen", {
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  plan <- plan_comparison(toy_brief("number"), candidates(
+    tree = fam_tree(pruning = among(0.001, 0.01)), line = pipeline(pre_minimal(), fam_linear())
+  ), splits = split_kfold(3), seed = 1)
+  plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+  cmp <- quiet_run(plan, journal = file, workers = 1)
+  choice <- select_final(cmp)
+  shown <- function(x) {
+    vapply(ask_view(x, "/token/facts")$json$facts$candidates, `[[`, "", "name")
+  }
+  for (x in list(cmp, file)) {
+    expect_true("blend" %in% shown(x))
+    asked <- ask_view(x, "/token/choice", query = "?rule=best_mean")$json
+    expect_identical(asked$reason, choice$reason)
+    expect_identical(eval(parse(text = asked$code))$at, choice$at)
+  }
+  # a page does not wait for fits
+  plan["rule"] <- list(NULL)
+  bare <- quiet_run(plan, workers = 1)
+  bare$plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+  expect_false("blend" %in% shown(bare))
+  expect_match(ask_view(bare, "/token/choice", query = "?rule=one_se")$json$code, "blend = FALSE")
+})
+
 test_that("the command watches a run in the browser, and new scores appear by themselves", {
   skip_if_not(has_browser(), "chromium and chromedriver")
   folder <- withr::local_tempdir()
