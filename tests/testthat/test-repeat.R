@@ -83,9 +83,9 @@ test_that("the choice is made as it was: by its rule and margin, among its candi
 
 test_that("a blend that the plan asks for is made again", {
   folder <- withr::local_tempdir()
-  table <- toy(120)
-  data.table::fwrite(table, file.path(folder, "toy.csv"))
-  job <- brief(read_data(file.path(folder, "toy.csv")), "number", ignore = c("two", "three"))
+  table <- file.path(folder, "toy.csv")
+  data.table::fwrite(toy(120), table)
+  job <- brief(read_data(table), "number", ignore = c("two", "three"))
   plan <- plan_comparison(job, candidates(
     tree = fam_tree(pruning = among(0.01, 0.05)), line = pipeline(pre_onehot(), fam_linear())
   ), splits = split_kfold(4), seed = 2)
@@ -96,7 +96,7 @@ test_that("a blend that the plan asks for is made again", {
     names <- kw("candidate_names")(choice$cmp)
     chosen <- names[choice$at]
     choice$at <- which(names == candidate)[1]
-    found <- repeat_model(fit_final(choice), file.path(folder, "toy.csv"), workers = 1, quiet = TRUE)
+    found <- repeat_model(fit_final(choice), table, workers = 1, quiet = TRUE)
     differs <- found$what[!found$same]
     expect_identical(differs, if (candidate != chosen) "the choice" else character())
   }
