@@ -20,11 +20,6 @@ results <- test_dir("tests/testthat",
 table <- as.data.frame(results)
 broken <- sum(table$failed) + sum(table$error)
 skipped <- sum(table$skipped)
-# where the time goes
-slowest <- utils::head(table[order(-table$real), ], 12)
-cat("\nThe slowest, in seconds:\n")
-cat(sprintf("%5.0f  %s: %s\n", slowest$real, sub("^test-(.*)[.]R$", "\\1", slowest$file),
-  substr(slowest$test, 1, 100)), sep = "")
 cat("\n", sum(table$passed), " expectations passed, ", sum(table$failed), " failed, ",
   sum(table$error), " errors, ", skipped, " skipped\n",
   sep = ""
