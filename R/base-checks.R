@@ -35,11 +35,19 @@ check_flag <- function(x, arg) {
 # value too many.
 no_more <- function(...) {
   if (...length() == 0L) return(invisible())
-  call <- sys.call(-1L)
+  refuse_more(Filter(nzchar, ...names()), sys.call(-1L), sys.function(-1L))
+}
+
+# The same where arguments of these names are handed on.
+no_more_but <- function(handed_on, ...) {
+  strange <- setdiff(Filter(nzchar, ...names()), handed_on)
+  if (length(strange) > 0L) refuse_more(strange, sys.call(-1L), sys.function(-1L), handed_on)
+}
+
+refuse_more <- function(strange, call, caller, handed_on = NULL) {
   called <- if (is.name(call[[1]]) || is.call(call[[1]])) rlang::call_name(call)
   called <- if (is.null(called)) "The function" else paste0(called, "()")
-  known <- setdiff(names(formals(sys.function(-1L))), "...")
-  strange <- Filter(nzchar, ...names())
+  known <- c(setdiff(names(formals(caller)), "..."), handed_on)
   if (length(strange) == 0L) {
     stop_kw("argument", paste0(
       called, " was given too much; it takes ", enumerate(known, 20L), "."

@@ -18,8 +18,8 @@
 #'   their digits), `same` (a flag; scores count as the same within one part in a million millions),
 #'   `matters` (`"result"` or `"circumstance"`), and a `note`.
 #' @section Errors:
-#' `kw_error_repeat` for a blend that was made by hand, and for a model that records no plan, since a
-#' version that knew less fitted it, or since a plan file cannot hold it (functions of your own);
+#' `kw_error_repeat` for a blend that was made by hand, and for a model that records no plan, since
+#' a version that knew less fitted it, or since a plan file cannot hold it (functions of your own);
 #' `kw_error_file` for a table that there is not; `kw_error_argument` for anything but a model;
 #' those of [read_plan()] where the table does not fit the plan.
 #' @seealso [write_script()], for a script that makes the model again without this package

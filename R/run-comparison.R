@@ -60,6 +60,9 @@ run_comparison <- function(
   carry_out(plan, keep, workers, journal, accept_versions, limits, quiet, log = log)
 }
 
+# What those hand on to it that go on with a comparison.
+run_arguments <- c("workers", "journal", "accept_versions", "limits", "quiet", "log")
+
 # `before`, `asked` and `more`: see execute_plan().
 carry_out <- function(
   plan, keep = "none", workers = "auto", journal = NULL, accept_versions = FALSE, limits = NULL,

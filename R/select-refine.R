@@ -172,6 +172,7 @@ replace_in_nodes <- function(nodes, path, argument, value) {
 extend_comparison <- function(
   cmp, more = NULL, search = search_grid(points = 5), repeats = 0, metrics = NULL, ...
 ) {
+  no_more_but(run_arguments, ...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(repeats, "repeats", min = 0, max = most_repeats, whole = TRUE)
   if (is.null(more) && repeats == 0 && is.null(metrics)) {

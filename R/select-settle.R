@@ -27,8 +27,9 @@
 #'   since the look before). [standings()], [shortlist()] and [select_final()] go by all scores that
 #'   a setting has.
 #' @section Errors:
-#' `kw_error_splits` for splits that cannot be repeated, `kw_error_select` when no setting is
-#' ranked or there are fewer than five splits.
+#' `kw_error_argument` for an argument that it does not have or one out of range, `kw_error_splits`
+#' for splits that cannot be repeated, `kw_error_select` when no setting is ranked or there are
+#' fewer than five splits.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -40,6 +41,7 @@
 #' settle(cmp, repeats = 2, quiet = TRUE)$settled
 #' @export
 settle <- function(cmp, repeats = 5, level = 0.95, margin = NULL, minutes = NULL, ...) {
+  no_more_but(setdiff(run_arguments, "limits"), ...)
   check_class(cmp, "kw_comparison", "cmp", "Make one with run_comparison().")
   check_number(repeats, "repeats", min = 1, max = 100, whole = TRUE)
   if (!is.null(minutes)) check_number(minutes, "minutes", min = 0, open_min = TRUE)

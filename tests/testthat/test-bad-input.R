@@ -374,11 +374,14 @@ test_that("every public function refuses an argument that it does not have, nami
   expect_error(split_kfold(5, 1, TRUE, TRUE, 3), "given too much; it takes k, repeats",
     class = "kw_error_argument"
   )
+  # what is handed on to a run is an argument too
+  expect_error(extend_comparison(1, candidates = 2), "has no argument `candidates`")
+  expect_error(extend_comparison(1, worker = 2), "Did you mean 'workers'")
+  expect_error(settle(1, limits = limits(minutes = 1)), "has no argument `limits`")
   # these take any number of values, or hand arguments on
   with_more <- c(
-    "among", "candidates", "draw_dependence", "either", "extend_comparison", "join_comparisons",
-    "list_ruled_out", "of_kind", "pipeline", "pre_derive", "preview", "rule_out",
-    "run_comparison", "settle"
+    "among", "candidates", "draw_dependence", "either", "join_comparisons", "list_ruled_out",
+    "of_kind", "pipeline", "pre_derive", "preview", "rule_out", "run_comparison"
   )
   for (name in setdiff(getNamespaceExports("kilnwright"), with_more)) {
     made <- getExportedValue("kilnwright", name)
