@@ -3,8 +3,7 @@
 # too, of a path its best value's only.
 
 will_blend <- function(plan) {
-  wanted <- planned_rule(plan)$blend
-  !is.null(wanted) && !isFALSE(wanted) && is.null(plan$splitter$summary)
+  !isFALSE(planned_rule(plan)$blend) && is.null(plan$splitter$summary)
 }
 
 # So many fits of a candidate are held after a round: what a blend takes of it, and two that may
@@ -19,12 +18,13 @@ most_held_bytes <- 4e8
 #   too_much(part)   is there no room for them any more?
 #   thin(ledger, work, complete)   the ledger with the predictions of the best fits only;
 #                    `complete`: of those that are scored on all splits, others will not be any more
-#   new_rows(ledger, work, rows)   rows for the journal of what it has not yet; `rows`: see
-#                    new_row_writer()
+#   new_rows(ledger, work, rows)   of a ledger that was thinned: rows for the journal of what it has
+#                    not yet; `rows`: see new_row_writer()
 new_holder <- function(plan) {
   bytes <- 0
   # were there too many even of the best
   full <- FALSE
+  best <- NULL
   written <- character()
   list(
     held = function(part) {
@@ -37,7 +37,7 @@ new_holder <- function(plan) {
     },
     thin = function(ledger, work, complete = TRUE) {
       if (is.null(ledger$predictions)) return(ledger)
-      best <- best_fits(ledger, work, plan, complete)
+      best <<- best_fits(ledger, work, plan, complete)
       ledger$predictions[!ledger$fit %in% best$fit] <- list(NULL)
       bytes <<- as.numeric(utils::object.size(ledger$predictions))
       full <<- full || !complete && bytes > most_held_bytes / 2
@@ -50,7 +50,6 @@ new_holder <- function(plan) {
       if (length(at) == 0L) return(NULL)
       written <<- c(written, called[at])
       made <- rows(take_entries(ledger, at, work$fits$count))
-      best <- best_fits(ledger, work, plan, complete = TRUE)
       count <- work$fits$count[ledger$fit[at]]
       mine <- cumsum(count) - count + best$place[match(ledger$fit[at], best$fit)]
       made$prediction[-mine] <- list(NULL)
