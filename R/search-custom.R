@@ -162,7 +162,7 @@ is_new <- function(table, known) {
   if (n == 0L) return(logical())
   if (length(table) == 0L) return(NROW(known) == 0L & seq_len(n) == 1L)
   both <- if (is.null(known)) table else bind_tables(known, table)
-  utils::tail(!duplicated(group_rows(both, nrow(both))), n)
+  !duplicated(group_rows(both, nrow(both)))[nrow(both) - n + seq_len(n)]
 }
 
 # The field as a user's search sees it.

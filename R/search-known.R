@@ -91,6 +91,8 @@ point_keys <- function(points) {
 }
 
 codes_of <- function(space, points, ranges) {
+  n <- nrow(points)
+  points <- unclass(points)
   columns <- lapply(space$dimensions, function(dimension) {
     column <- points[[dimension$name]]
     values <- if (is_continuous(dimension)) ranges[[dimension$name]] else dimension$values
@@ -98,7 +100,7 @@ codes_of <- function(space, points, ranges) {
     code[is.na(column)] <- 0L
     code
   })
-  matrix(as.integer(unlist(columns)), nrow(points), length(columns),
+  matrix(as.integer(unlist(columns)), n, length(columns),
     dimnames = list(NULL, names(space$dimensions)))
 }
 
@@ -132,10 +134,12 @@ pairs_alike <- function(one, good) {
 likely_twin <- function(code, one, same) {
   away <- one$codes != rep(code, each = nrow(one$codes))
   for (other in which(.rowSums(away, nrow(away), ncol(away)) <= 2L)) {
-    differs <- Find(function(axis) {
-      !no_difference(one, same, axis, code, one$codes[other, axis])
-    }, which(away[other, ]))
-    if (is.null(differs)) return(TRUE)
+    twin <- TRUE
+    for (axis in which(away[other, ])) {
+      twin <- no_difference(one, same, axis, code, one$codes[other, axis])
+      if (!twin) break
+    }
+    if (twin) return(TRUE)
   }
   FALSE
 }

@@ -49,7 +49,7 @@ child_of <- function(known, parents, chances, tournament, mixed) {
   first <- first_parent(parents, tournament)
   candidate <- parents$candidate[first]
   place <- place_of(first)
-  others <- seq_len(nrow(parents))[-first]
+  others <- seq_along(parents$good)[-first]
   if (length(others) > 0L && stats::runif(1) < mixed) {
     second <- draw_parent(parents, others, tournament)
     theirs <- place_of(second)
@@ -73,7 +73,7 @@ shared_dimensions <- function(alike, other, theirs) {
 
 # Every second time one of a candidate that is drawn, so that none dies out.
 first_parent <- function(parents, tournament) {
-  rows <- seq_len(nrow(parents))
+  rows <- seq_along(parents$good)
   if (stats::runif(1) < 0.5) {
     candidates <- unique(parents$candidate)
     rows <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
@@ -95,26 +95,36 @@ draw_parent <- function(parents, rows, tournament) {
 # candidate's mean, drawn towards 0 as if there were one more, that is average. What another
 # candidate varies alike counts half. NULL for continuous ranges. `y`: see scaled_goods().
 merits_of_field <- function(known, y) {
-  above <- lapply(y, function(y) y - mean(y))
+  sums <- Map(sums_of_values, known$spaces, known$points, y)
   Map(function(space, alike, own) {
     Map(function(dimension, alike) {
-      if (!is_continuous(dimension)) merits_of_values(dimension, known$points, above, alike, own)
+      if (is_continuous(dimension)) return(NULL)
+      merits_of_values(lapply(sums[alike], `[[`, dimension$name), 1 - 0.5 * (alike != own))
     }, space$dimensions, alike)
   }, known$spaces, known$alike, seq_along(known$spaces))
 }
 
-# `above`: scores above their candidate's mean, by candidate; `alike`: the candidates that vary this
-# over the same values, `own` among them.
-merits_of_values <- function(dimension, points, above, alike, own) {
-  sums <- numbers <- numeric(length(dimension$values))
-  for (other in alike) {
-    at <- points[[other]]$codes[, dimension$name]
-    share <- if (other == own) 1 else 0.5
-    numbers <- numbers + share * tabulate(at, length(numbers))
+# Of a candidate's points, by dimension: how many there are of every value, and the sum of their
+# scores above the candidate's mean. NULL for continuous ranges.
+sums_of_values <- function(space, one, y) {
+  above <- y - mean(y)
+  lapply(space$dimensions, function(dimension) {
+    if (is_continuous(dimension)) return(NULL)
+    at <- one$codes[, dimension$name]
+    sums <- numeric(length(dimension$values))
     # most have few values, of which this is the quickest
-    for (value in unique(at[at > 0L])) {
-      sums[value] <- sums[value] + share * sum(above[[other]][at == value])
-    }
+    for (value in unique(at[at > 0L])) sums[value] <- sum(above[at == value])
+    list(numbers = tabulate(at, length(sums)), sums = sums)
+  })
+}
+
+# `several`: of every candidate that varies this over the same values, see sums_of_values();
+# `shares`: how much each counts.
+merits_of_values <- function(several, shares) {
+  sums <- numbers <- 0
+  for (i in seq_along(several)) {
+    numbers <- numbers + shares[i] * several[[i]]$numbers
+    sums <- sums + shares[i] * several[[i]]$sums
   }
   sums / (numbers + 1)
 }
@@ -163,8 +173,12 @@ mutated <- function(place, chances) {
   axes <- seq_along(chances$axes)
   if (length(axes) == 0L) return(place)
   for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
-    moves <- lapply(axes, function(j) chances$moves[[j]](place[chances$axes[j]]))
-    likely <- vapply(moves, `[[`, 1, "together") * chances$often[axes]
+    moves <- vector("list", length(axes))
+    likely <- numeric(length(axes))
+    for (k in seq_along(axes)) {
+      moves[[k]] <- chances$moves[[axes[k]]](place[chances$axes[axes[k]]])
+      likely[k] <- moves[[k]]$together * chances$often[axes[k]]
+    }
     if (sum(likely) == 0) break
     at <- sample.int(length(axes), 1L, prob = likely)
     move <- moves[[at]]

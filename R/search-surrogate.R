@@ -51,7 +51,9 @@ matern <- function(squared, variance) {
 
 # Of rows of a x rows of b.
 squared_distances <- function(a, b) {
-  pmax(outer(rowSums(a^2), rowSums(b^2), `+`) - 2 * tcrossprod(a, b), 0)
+  squared <- outer(rowSums(a^2), rowSums(b^2), `+`) - 2 * tcrossprod(a, b)
+  squared[squared < 0] <- 0
+  squared
 }
 
 scaled_distance <- function(gaps, lengths) {

@@ -47,8 +47,9 @@ count_nodes <- function(nodes, prefix, chosen, n) {
       next
     }
     for (one in seq_along(part$alternatives)) {
-      inside <- count_nodes(part$alternatives[[one]], paste0(address, "/", one, "/"), chosen, n)
       mine <- chosen[[address]] %in% names(part$alternatives)[one]
+      if (!any(mine)) next
+      inside <- count_nodes(part$alternatives[[one]], paste0(address, "/", one, "/"), chosen, n)
       counts[mine] <- counts[mine] + inside[mine]
     }
   }
