@@ -151,12 +151,11 @@ screen_round <- function(plan, run, new, crew, stopped) {
     crew$sink$drop(setdiff(gone, dropped))
     dropped <- gone
     if (is.null(stage)) break
-    enough <- !is.null(stage$part) ||
-      length(in_budget(stage$fits, plan, run, crew)) == length(stage$fits)
-    stopped <- if (enough) {
-      run_stage(plan, run, stage, crew, stage_deadline(stage, crew))
-    } else {
+    stage <- stage_in_time(stage, plan, run, crew)
+    stopped <- if (is.null(stage)) {
       "minutes"
+    } else {
+      run_stage(plan, run, stage, crew, stage_deadline(stage, crew))
     }
   }
   if (identical(stopped, "minutes")) {
@@ -164,6 +163,23 @@ screen_round <- function(plan, run, new, crew, stopped) {
     finish_best(plan, run, crew, setdiff(about$fits, gone))
   }
   list(stopped = stopped, dropped = screen$dropped())
+}
+
+# A stage, or NULL where there is no time for it. There is where all that it leaves can be scored in
+# full; else, since it may drop what is dear, where it takes at most half of the time that is left
+# once the most promising of it is scored in full.
+stage_in_time <- function(stage, plan, run, crew) {
+  if (!is.null(stage$part)) return(stage)
+  best <- in_budget(stage$fits, plan, run, crew)
+  if (length(best) == length(stage$fits)) return(stage)
+  if (length(best) == 0L) return(NULL)
+  processes <- crew$pool$processes()
+  takes <- crew$costs$at_most(stage$fits)
+  needs <- max(sum(takes) * length(stage$splits) / processes, max(takes))
+  known <- sum(crew$sink$done(1)[, 1] == best[1])
+  finish <- crew$costs$at_most(best[1]) * ceiling((length(plan$splits) - known) / processes)
+  stage$part <- 0.5
+  if (needs <= stage$part * (crew$deadline - seconds_now() - finish)) stage
 }
 
 # Until when fits of a stage are begun.
@@ -218,6 +234,8 @@ finish_best <- function(plan, run, crew, fits) {
       done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
       fits <<- fits[done[fits] < length(plan$splits)]
       best <- in_budget(fits, plan, run, crew, hopeful)
+      # what is behind is not worth the risk: searches may have better to do with the time
+      if (hopeful) best <- intersect(best, may_lead(plan, run, crew))
       if (length(best) == 0L) return(NULL)
       if (!is.null(stopped <- score(best, hopeful))) return(stopped)
     }
@@ -279,6 +297,16 @@ in_budget <- function(fits, plan, run, crew, hopeful = FALSE) {
     if (kept[i]) room <- room - takes[i]
   }
   fits[kept]
+}
+
+# Fits with a setting that is expected to be better than all that are scored in full, or of which
+# that is not known.
+may_lead <- function(plan, run, crew) {
+  scores <- round_scores(crew$sink$results(), plan)
+  means <- rowMeans(scores)
+  good <- goodness(expected_means(scores, means), plan$metrics[[plan$decide]])
+  top <- max(good[!is.na(means)], -Inf, na.rm = TRUE)
+  unique(run$work$settings$fit[is.na(good) | good > top])
 }
 
 # Settings in the order of what is known of them, by scores on all training rows, or else on a

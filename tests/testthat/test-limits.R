@@ -151,10 +151,11 @@ test_that("where time is too short for anything, the simplest setting is there, 
 
 # A clock that fits of `fam_ticking()` move, and each look at it a little: no machine is too slow.
 fam_ticking <- define_family("ticking",
-  kinds = "number", defaults = list(turn = 1, takes = 0.02), complexity_rank = 50,
+  kinds = "number", defaults = list(turn = 1, takes = 0.02, off = 0, shaken = 0), complexity_rank = 50,
   fit = function(x, y, weights, settings, seed, threads) {
     options(toy_clock = getOption("toy_clock") + settings$takes)
-    mean(y)
+    # by another amount on every split
+    mean(y) + settings$off + settings$shaken * sin(1e3 * sum(x))
   },
   predict = function(model, x) rep(model, nrow(x))
 )
@@ -187,6 +188,36 @@ test_that("a screened run that time runs out for scores the best of what was beg
     expect_true(all(table$splits[!is.na(table$place)] == 10))
     expect_true(all(c("b", "t") %in% table$candidate[!is.na(table$place)]))
   }
+})
+
+test_that("what is dear and bad is dropped soon, also where it could hardly be scored in full", {
+  clock <- local_toy_clock()
+  # nine tenths of the time for the dear one, whose scores differ much from split to split
+  run <- function(off, level = 0.85) {
+    began <- clock()
+    cmp <- quiet_run(
+      toy_brief("number"),
+      candidates(
+        quick = fam_ticking(off = 40), fair = fam_ticking(off = 40, shaken = 5),
+        dear = fam_ticking(off = off, shaken = 20, takes = 1)
+      ),
+      splits = split_kfold(10, repeats = 3), seed = 1, workers = 1,
+      limits = limits(minutes = 32 / 60), screen = screen_splits(level = level, at_least = 1)
+    )
+    expect_lt(clock() - began, 32)
+    table <- standings(cmp, level = "all")
+    list(took = clock() - began, dear = table[table$candidate == "dear", ])
+  }
+  found <- run(off = 50)
+  expect_lt(found$took, 16)
+  expect_lt(found$dear$splits, 15)
+  expect_match(found$dear$why, "clearly worse")
+  # where a screen drops nothing it is not finished, since it is behind
+  found <- run(off = 50, level = 0.9999)
+  expect_lt(found$dear$splits, 30)
+  # but it is where it leads
+  found <- run(off = 20, level = 0.9999)
+  expect_identical(found$dear$place, 1L)
 })
 
 # Asks for a setting of the first candidate and one of the second in turn, later of the first only.
