@@ -6,9 +6,11 @@
 #' Minutes are a budget: what fits take is learned as the run goes, and a setting that would not be
 #' scored on all splits in time is not begun. One setting of every candidate comes first, then two
 #' more of each, then four, the cheaper candidates before the dearer ones. A search that asks for
-#' what there is no time for is asked again, as long as there is time for the quickest setting. With
-#' a screen the best of what was begun are scored in full before the time is over. Where there is no
-#' time for anything, the simplest setting is scored all the same, and the comparison says so.
+#' what there is no time for is asked again, as long as there is time for the quickest setting. A
+#' screen drops what is bad also where not all could be scored in full, as long as it takes no more
+#' than half of what is left, and the best of what was begun are scored in full before the time is
+#' over. Where there is no time for anything, the simplest setting is scored all the same, and the
+#' comparison says so.
 #'
 #' @param minutes The run is over after so many minutes. In this process compiled code that runs
 #'   then is waited for.

@@ -188,15 +188,25 @@ view_facts <- function(now, asked) {
 }
 
 view_progress <- function(cmp, written) {
-  done <- sum(cmp$results$done)
-  all <- length(cmp$results$done)
+  results <- cmp$results
+  done <- sum(results$done)
+  # what was dropped needs no more scores
+  dropped <- unique(results$dropped$at)
+  all <- length(results$done) - sum(!results$done[dropped, ])
+  state <- if (written) {
+    ", being run"
+  } else if (!is.null(cmp$stopped)) {
+    paste0(", stopped by ", cmp$stopped)
+  } else if (done < all) {
+    ", broken off"
+  }
   list(
     done = done, all = all, seconds = cmp$seconds,
     text = paste0(
-      format(done, big.mark = ","), " of ", count_of(all, "score"),
-      if (written) ", being run" else if (done < all) ", broken off" else "",
-      "; ", count_of(length(cmp$results$candidate), "setting"), " of ",
-      count_of(length(spaces_of(cmp)), "candidate"), "; ", splits_label(cmp$plan)
+      format(done, big.mark = ","), " of ", count_of(all, "score"), state, "; ",
+      count_of(length(results$candidate), "setting"),
+      if (length(dropped) > 0L) paste0(" (", format(length(dropped), big.mark = ","), " dropped)"),
+      " of ", count_of(length(spaces_of(cmp)), "candidate"), "; ", splits_label(cmp$plan)
     )
   )
 }

@@ -47,6 +47,18 @@ test_that("what a view is asked for is answered from this machine, below its pat
   }
 })
 
+test_that("scores that a screen spared are not missed", {
+  cmp <- quiet_run(toy_brief(), candidates(
+    tree = fam_tree(pruning = among(0.001, 0.01, 0.9), min_leaf = among(2, 20)), base = fam_baseline()
+  ), splits = split_kfold(5), screen = screen_splits(at_least = 1), seed = 1, workers = 1)
+  dropped <- nrow(cmp$results$dropped)
+  expect_gt(dropped, 0)
+  progress <- ask_view(cmp, "/token/facts")$json$progress
+  expect_identical(progress$done, sum(cmp$results$done))
+  expect_identical(progress$done, progress$all)
+  expect_match(progress$text, sprintf(" scores; 7 settings (%d dropped)", dropped), fixed = TRUE)
+})
+
 test_that("a journal is watched while it grows, ends, is damaged and goes", {
   file <- withr::local_tempfile(fileext = ".sqlite")
   plan <- plan_comparison(toy_brief(), candidates(
@@ -56,10 +68,12 @@ test_that("a journal is watched while it grows, ends, is damaged and goes", {
   source <- kw("view_source")(file, FALSE)
   first <- kw("view_facts")(source$read(), list())
   expect_false(first$written)
+  expect_match(first$progress$text, "6 of 6 scores, stopped by the limit of 2 settings;")
   quiet_run(plan, journal = file, workers = 1)
   second <- kw("view_facts")(source$read(), list(known = first$version, written = "FALSE"))
   expect_gt(second$progress$done, first$progress$done)
   expect_identical(second$progress$done, second$progress$all)
+  expect_match(second$progress$text, paste(second$progress$all, "scores; 3 settings of 2"))
   before <- unname(tools::md5sum(file))
   source$read()
   expect_identical(unname(tools::md5sum(file)), before)
