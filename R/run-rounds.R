@@ -179,7 +179,8 @@ stage_in_time <- function(stage, plan, run, crew) {
   known <- sum(crew$sink$done(1)[, 1] == best[1])
   finish <- crew$costs$at_most(best[1]) * ceiling((length(plan$splits) - known) / processes)
   stage$part <- 0.5
-  if (needs <= stage$part * (crew$deadline - seconds_now() - finish)) stage
+  # not where that is unknown of any
+  if (isTRUE(needs <= stage$part * (crew$deadline - seconds_now() - finish))) stage
 }
 
 # Until when fits of a stage are begun.

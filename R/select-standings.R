@@ -28,7 +28,7 @@
 #'   undefined) and, with constraints, `provided` (are they met?). With `level = "all"` also
 #'   `so_far` (mean of the scores that there are, on all training rows), `share` (of the training
 #'   rows when a setting was dropped), `behind` (how much worse than the leader it was then) and
-#'   `why` it was dropped; `splits` says on how many it was scored.
+#'   `why` it was dropped, or has not all its scores; `splits` says on how many it was scored.
 #' @section Errors:
 #' `kw_error_argument` for a level or a metric that there is not.
 #' @examples

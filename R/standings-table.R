@@ -34,15 +34,20 @@ standings_rows <- function(cmp, metric = NULL, top = NULL, level = "settings") {
   if (is.null(top)) table else utils::head(table, top)
 }
 
-# What is known of settings that a screen dropped; NA of the others.
+# What is known of settings that a screen dropped, and why others have not all their scores.
 dropped_columns <- function(cmp, metric, order) {
-  gone <- cmp$results$dropped
+  results <- cmp$results
+  gone <- results$dropped
   at <- match(order, gone$at)
-  scores <- cmp$results$scores[[metric$name]][, counted_splits(cmp, metric$name), drop = FALSE]
+  scores <- results$scores[[metric$name]][, counted_splits(cmp, metric$name), drop = FALSE]
   so_far <- rowMeans(scores, na.rm = TRUE)[order]
+  why <- gone$why[at]
+  done <- results$done[order, splits_of_all(cmp$plan), drop = FALSE]
+  short <- is.na(why) & rowSums(!done) > 0
+  if (!is.null(cmp$stopped)) why[short] <- paste("the run was stopped by", cmp$stopped)
   list(
     so_far = ifelse(is.nan(so_far), NA, so_far), share = gone$share[at],
-    behind = gone$behind[at], why = gone$why[at]
+    behind = gone$behind[at], why = why
   )
 }
 

@@ -186,6 +186,9 @@ test_that("a screened run that time runs out for scores the best of what was beg
     expect_lt(clock() - began, 5 + 0.1)
     table <- standings(cmp, level = "all")
     expect_true(all(table$splits[!is.na(table$place)] == 10))
+    # of all others it is said why they have no place
+    expect_identical(is.na(table$why), !is.na(table$place))
+    expect_match(table$why[table$splits == 0 & is.na(table$share)], "stopped by the limit of")
     expect_true(all(c("b", "t") %in% table$candidate[!is.na(table$place)]))
   }
 })
