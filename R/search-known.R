@@ -2,12 +2,15 @@
 # brought, since to work it out anew each time would take the longer the more is known.
 #   spaces   of all candidates, the values of what varies at hand
 #   alike    by candidate and dimension: which candidates vary it alike, itself among them
+#   shared   by candidate and other one: what both vary alike, so that one may give it to the other
 #   points   by candidate: see nothing_known()
 grown_known <- function(known, field, history) {
   if (is.null(known)) {
     spaces <- lapply(field$spaces, with_values)
+    alike <- varied_alike(spaces)
     known <- list(
-      spaces = spaces, alike = varied_alike(spaces), points = lapply(spaces, nothing_known)
+      spaces = spaces, alike = alike, shared = lapply(alike, shared_dimensions, length(spaces)),
+      points = lapply(spaces, nothing_known)
     )
   }
   known$points <- Map(with_settings, known$points, known$spaces, history[names(known$spaces)])
@@ -34,6 +37,13 @@ varied_alike <- function(spaces) {
         identical(other$dimensions[[dimension$name]]$varying, dimension$varying)
       }, NA))
     })
+  })
+}
+
+# `alike`: by dimension of a candidate. The names of what it varies as each of the candidates does.
+shared_dimensions <- function(alike, candidates) {
+  lapply(seq_len(candidates), function(other) {
+    names(alike)[vapply(alike, function(several) other %in% several, NA)]
   })
 }
 

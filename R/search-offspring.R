@@ -53,7 +53,9 @@ child_of <- function(known, parents, chances, tournament, mixed) {
   if (length(others) > 0L && stats::runif(1) < mixed) {
     second <- draw_parent(parents, others, tournament)
     theirs <- place_of(second)
-    swap <- shared_dimensions(known$alike[[candidate]], parents$candidate[second], theirs)
+    # hyperparameters and choices that have an effect in it
+    swap <- known$shared[[candidate]][[parents$candidate[second]]]
+    swap <- swap[!is.na(theirs[swap])]
     swap <- swap[stats::runif(length(swap)) < 0.7]
     place[swap] <- theirs[swap]
   }
@@ -61,14 +63,6 @@ child_of <- function(known, parents, chances, tournament, mixed) {
   idle <- is.na(place)
   if (any(idle)) place[idle] <- stats::runif(length(place))[idle]
   list(candidate = candidate, place = mutated(place, chances[[candidate]]), fresh = FALSE)
-}
-
-# Names of what the second parent has to give, which may be of another candidate: hyperparameters
-# and choices that both vary over the same values, and that have an effect in it. `alike`: see
-# varied_alike().
-shared_dimensions <- function(alike, other, theirs) {
-  shared <- names(alike)[vapply(alike, function(candidates) other %in% candidates, NA)]
-  shared[!is.na(theirs[shared])]
 }
 
 # Every second time one of a candidate that is drawn, so that none dies out.

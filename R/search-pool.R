@@ -20,8 +20,12 @@ point_pool <- function(space, seen, process) {
   }
   judged <- judge_settings(space, points_of(space, settings))
   fresh <- is.na(judged$why) & is_new(judged$settings, seen$points)
-  few <- fresh & changes_from(judged$settings, best_point(seen), names(dimensions)) <= changes
-  frame_of_rows(judged$settings, which(if (any(few)) few else fresh))
+  few <- fresh
+  if (is.finite(changes)) {
+    apart <- changes_from(judged$settings, best_point(seen), names(dimensions))
+    if (any(fresh & apart <= changes)) few <- fresh & apart <= changes
+  }
+  frame_of_rows(judged$settings, which(few))
 }
 
 # A process that knows little expects most from the corners, where it knows least, and changes

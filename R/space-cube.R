@@ -45,7 +45,9 @@ cube_features <- function(space, settings) {
     }
     values <- dimension_values(dimension, NULL)
     at <- match(column, values)
-    indicators <- outer(at, seq_along(values), `==`) + 0
+    indicators <- matrix(0, length(at), length(values))
+    known <- which(!is.na(at))
+    indicators[known + (at[known] - 1L) * length(at)] <- 1
     indicators[is.na(at), ] <- 1 / length(values)
     # two levels are one apart, as the ends of a range are
     indicators / sqrt(2)
