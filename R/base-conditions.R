@@ -84,9 +84,13 @@ describe_value <- function(x) {
     return(if (is.character(x) && !is.na(x)) quoted(x) else format(x, digits = 6))
   }
   if (is.atomic(x)) {
+    first <- utils::head(x, 3)
+    texts <- is.character(x) || is.factor(x)
+    first <- c(if (texts) quoted(first) else format(first, trim = TRUE),
+      if (length(x) > 3L) "...")
     return(paste0(
       class(x)[1], " of length ", length(x),
-      if (length(x) > 0L) paste0(" (", enumerate(format(utils::head(x, 4)), 3L), ")")
+      if (length(x) > 0L) paste0(" (", paste(first, collapse = ", "), ")")
     ))
   }
   paste0("an object of class ", class(x)[1])

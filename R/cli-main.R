@@ -57,10 +57,10 @@ run_command <- function(arguments) {
   }
   if (!arguments[1] %in% names(commands)) {
     complain(
-      paste0(
+      strwrap(paste0(
         "There is no command ", quoted(arguments[1]), ". ",
         did_you_mean(arguments[1], names(commands), "Commands")
-      ),
+      ), 80),
       "See kilnwright --help."
     )
     return(2L)

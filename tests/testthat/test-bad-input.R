@@ -36,6 +36,10 @@ bad_input <- list(
     quote(brief(pots, "craked")), "kw_error_brief",
     "craked.*Did you mean 'cracked'"
   ),
+  "several texts for one" = list(
+    quote(pre_scale(by = c("sd", "range", "iqr", "gap"))), "kw_error",
+    "got character of length 4 \\('sd', 'range', 'iqr', \\.\\.\\.\\)"
+  ),
   "outcome not given" = list(quote(brief(pots)), "kw_error_brief", "outcome.*missing.*Columns"),
   "outcome missing in rows" = list(
     quote(brief(transform(small, y = c("no", NA, "yes", NA)), "y")),
