@@ -3,8 +3,12 @@
 // anywhere.
 "use strict";
 
-const shapes = ["circle", "triangle", "rect", "diamond", "roundRect", "pin", "arrow", "circle"];
-const marks = ["\u25cf", "\u25b2", "\u25a0", "\u25c6", "\u25a2", "\u25bc", "\u25b7", "\u25cb"];
+// shapes as they are drawn, and as characters beside names
+const shapes = [
+  "circle", "triangle", "rect", "diamond", "emptyRect", "path://M0 0L10 0L5 10Z",
+  "path://M0 0L10 5L0 10Z", "emptyCircle"
+];
+const marks = ["\u25cf", "\u25b2", "\u25a0", "\u25c6", "\u25a1", "\u25bc", "\u25ba", "\u25cb"];
 const dashes = ["solid", "dashed", "dotted", [12, 4], [2, 6], [12, 4, 2, 4], "solid", "dashed"];
 const mostLines = 8;
 
