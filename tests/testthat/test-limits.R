@@ -151,7 +151,8 @@ test_that("where time is too short for anything, the simplest setting is there, 
 
 # A clock that fits of `fam_ticking()` move, and each look at it a little: no machine is too slow.
 fam_ticking <- define_family("ticking",
-  kinds = "number", defaults = list(turn = 1, takes = 0.02, off = 0, shaken = 0), complexity_rank = 50,
+  kinds = "number", complexity_rank = 50,
+  defaults = list(turn = 1, takes = 0.02, off = 0, shaken = 0),
   fit = function(x, y, weights, settings, seed, threads) {
     options(toy_clock = getOption("toy_clock") + settings$takes)
     # by another amount on every split

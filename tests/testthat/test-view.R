@@ -49,7 +49,8 @@ test_that("what a view is asked for is answered from this machine, below its pat
 
 test_that("scores that a screen spared are not missed", {
   cmp <- quiet_run(toy_brief(), candidates(
-    tree = fam_tree(pruning = among(0.001, 0.01, 0.9), min_leaf = among(2, 20)), base = fam_baseline()
+    tree = fam_tree(pruning = among(0.001, 0.01, 0.9), min_leaf = among(2, 20)),
+    base = fam_baseline()
   ), splits = split_kfold(5), screen = screen_splits(at_least = 1), seed = 1, workers = 1)
   dropped <- nrow(cmp$results$dropped)
   expect_gt(dropped, 0)
