@@ -81,9 +81,7 @@ next_generation <- function(known, field, history, n, population, tournament, mi
   parents <- parents_of(known, good, population)
   open <- which(!mapply(wholly_known, spaces, known$points) & !passed_over(history[names(spaces)]))
   if (length(open) == 0L) return(list())
-  parents <- unclass(frame_of_rows(parents, parents$candidate %in% open))
-  parents$of <- split(seq_along(parents$candidate),
-    factor(parents$candidate, unique(parents$candidate)))
+  parents <- frame_of_rows(parents, parents$candidate %in% open)
   merits <- merits_of_field(known, scaled_goods(good)$y)
   chances <- Map(chances_of_moves, spaces, merits)
   twins <- Map(pairs_alike, known$points, good)

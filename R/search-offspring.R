@@ -4,13 +4,11 @@
 
 # New children, one after the other list(name, key, code, fresh, point): of which candidate, its
 # text and codes (search-known.R), whether it has no parents, a function that gives its table.
-# Without those that cannot work. `parents`: see parents_of(), and `of`, their rows by candidate;
-# `open`: candidates of which not all is known; `fresh`: without parents, all of them.
+# Without those that cannot work. `open`: candidates of which not all is known; `fresh`: without
+# parents, all of them.
 new_brood <- function(n, known, parents, chances, open, tournament, mixed, fresh) {
   places <- lapply(seq_len(n), function(i) {
-    if (fresh || length(parents$of) == 0L || stats::runif(1) < 0.05) {
-      return(newcomer(known, open))
-    }
+    if (fresh || nrow(parents) == 0L || stats::runif(1) < 0.05) return(newcomer(known, open))
     child_of(known, parents, chances, tournament, mixed)
   })
   candidate <- vapply(places, `[[`, 1L, "candidate")
@@ -70,7 +68,10 @@ child_of <- function(known, parents, chances, tournament, mixed) {
 # Every second time one of a candidate that is drawn, so that none dies out.
 first_parent <- function(parents, tournament) {
   rows <- seq_along(parents$good)
-  if (stats::runif(1) < 0.5) rows <- parents$of[[sample.int(length(parents$of), 1L)]]
+  if (stats::runif(1) < 0.5) {
+    candidates <- unique(parents$candidate)
+    rows <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
+  }
   draw_parent(parents, rows, tournament)
 }
 
