@@ -173,14 +173,12 @@ stage_in_time <- function(stage, plan, run, crew) {
   best <- in_budget(stage$fits, plan, run, crew)
   if (length(best) == length(stage$fits)) return(stage)
   if (length(best) == 0L) return(NULL)
-  processes <- crew$pool$processes()
   takes <- crew$costs$at_most(stage$fits)
-  needs <- max(sum(takes) * length(stage$splits) / processes, max(takes))
-  known <- sum(crew$sink$done(1)[, 1] == best[1])
-  finish <- crew$costs$at_most(best[1]) * ceiling((length(plan$splits) - known) / processes)
+  needs <- max(sum(takes) * length(stage$splits) / crew$pool$processes(), max(takes))
+  room <- crew$deadline - seconds_now() - seconds_missing(best[1], plan, run, crew)
   stage$part <- 0.5
   # not where that is unknown of any
-  if (isTRUE(needs <= stage$part * (crew$deadline - seconds_now() - finish))) stage
+  if (isTRUE(needs <= stage$part * room)) stage
 }
 
 # Until when fits of a stage are begun.
@@ -286,11 +284,9 @@ time_for_any <- function(plan, run, crew) {
 # left; all of them where there is no deadline. `hopeful`: without room for error.
 in_budget <- function(fits, plan, run, crew, hopeful = FALSE) {
   if (is.infinite(crew$deadline)) return(fits)
-  work <- run$work
-  fits <- intersect(unique(work$settings$fit[most_promising(crew$sink$results(), plan)]), fits)
-  done <- tabulate(crew$sink$done(1)[, 1], length(work$fits$node))
-  missing <- ceiling((length(plan$splits) - done[fits]) / crew$pool$processes())
-  takes <- (if (hopeful) crew$costs$of(fits) else crew$costs$at_most(fits)) * missing
+  promising <- run$work$settings$fit[most_promising(crew$sink$results(), plan)]
+  fits <- intersect(unique(promising), fits)
+  takes <- seconds_missing(fits, plan, run, crew, hopeful)
   room <- crew$deadline - seconds_now()
   kept <- logical(length(fits))
   for (i in which(!is.na(takes))) {
@@ -300,25 +296,34 @@ in_budget <- function(fits, plan, run, crew, hopeful = FALSE) {
   fits[kept]
 }
 
+# Seconds that fits take on the splits on which they are not done.
+seconds_missing <- function(fits, plan, run, crew, hopeful = FALSE) {
+  done <- tabulate(crew$sink$done(1)[, 1], length(run$work$fits$node))
+  missing <- ceiling((length(plan$splits) - done[fits]) / crew$pool$processes())
+  (if (hopeful) crew$costs$of(fits) else crew$costs$at_most(fits)) * missing
+}
+
 # Fits with a setting that is expected to be better than all that are scored in full, or of which
 # that is not known.
 may_lead <- function(plan, run, crew) {
-  scores <- round_scores(crew$sink$results(), plan)
-  means <- rowMeans(scores)
-  good <- goodness(expected_means(scores, means), plan$metrics[[plan$decide]])
-  top <- max(good[!is.na(means)], -Inf, na.rm = TRUE)
-  unique(run$work$settings$fit[is.na(good) | good > top])
+  results <- crew$sink$results()
+  good <- expected_goods(results, plan)
+  ranked <- !is.na(rowMeans(round_scores(results, plan))) & meet_so_far(results, plan)
+  unique(run$work$settings$fit[is.na(good) | good > max(good[ranked], -Inf)])
+}
+
+expected_goods <- function(results, plan) {
+  scores <- round_scores(results, plan)
+  goodness(expected_means(scores, rowMeans(scores)), plan$metrics[[plan$decide]])
 }
 
 # Settings in the order of what is known of them, by scores on all training rows, or else on a
 # share of them.
 most_promising <- function(results, plan) {
-  metric <- plan$metrics[[plan$decide]]
-  scores <- round_scores(results, plan)
-  good <- goodness(expected_means(scores, rowMeans(scores)), metric)
-  whole <- order(-good, na.last = NA)
+  whole <- order(-expected_goods(results, plan), na.last = NA)
   part <- tapply(results$partial$score, results$partial$setting, mean)
-  part <- as.integer(names(part))[order(-goodness(as.vector(part), metric))]
+  good <- goodness(as.vector(part), plan$metrics[[plan$decide]])
+  part <- as.integer(names(part))[order(-good)]
   union(whole, part)
 }
 

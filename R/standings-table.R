@@ -29,13 +29,13 @@ standings_rows <- function(cmp, metric = NULL, top = NULL, level = "settings") {
     ),
     if (length(constraints_of(cmp)) > 0L) list(provided = meets[order])
   )
-  table <- tibble::as_tibble(c(table, if (level == "all") dropped_columns(cmp, metric, order)))
+  table <- tibble::as_tibble(c(table, if (level == "all") unranked_columns(cmp, metric, order)))
   if (level %in% c("candidates", "families")) table <- first_of_each(cmp, table, level)
   if (is.null(top)) table else utils::head(table, top)
 }
 
 # What is known of settings that a screen dropped, and why others have not all their scores.
-dropped_columns <- function(cmp, metric, order) {
+unranked_columns <- function(cmp, metric, order) {
   results <- cmp$results
   gone <- results$dropped
   at <- match(order, gone$at)
