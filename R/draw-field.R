@@ -217,7 +217,7 @@ front_data <- function(cmp, metric, against) {
   x <- if (!is.null(other)) there[ranked] else switch(against,
     seconds = pmax(rowMeans(cmp$results$seconds[ranked, , drop = FALSE], na.rm = TRUE), 1e-4),
     spread = summary$sd[ranked],
-    order(do.call(order, lapply(simplicity_keys(cmp), `[`, ranked)))
+    order(do.call(order, lapply(simplicity_keys(spaces_of(cmp), cmp$results), `[`, ranked)))
   )
   good <- goodness(summary$mean[ranked], metric)
   # the less, the better

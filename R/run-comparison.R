@@ -162,10 +162,10 @@ execute_plan <- function(
   stopped <- stopped %||% patience$stopped()
   if (!is.null(more)) {
     stopped <- stopped %||% more(plan, run, crew)
-    sink$thin()
   }
   stopped <- last_resort(stopped, limits, plan, run, crew) %||% state$stopped()
   if (is.null(stopped)) rounds <- end_in_part(rounds, plan, run, crew)
+  sink$thin()
   sink$end()
   took <- list(
     seconds = seconds_now() - started + max(before$seconds, earlier$seconds),

@@ -6,8 +6,8 @@ will_blend <- function(plan) {
   !isFALSE(planned_rule(plan)$blend) && is.null(plan$splitter$summary)
 }
 
-# So many fits of a candidate are held after a round: what a blend takes of it, and two that may
-# turn out not to meet the plan's constraints.
+# So many fits of a candidate are held after a round: what a blend takes of it, and two more, which
+# may be among these once all splits are done.
 most_held <- 5L
 
 # So many bytes of a round are held, before the best so far are picked.
@@ -25,7 +25,8 @@ new_holder <- function(plan) {
   # were there too many even of the best
   full <- FALSE
   best <- NULL
-  written <- character()
+  # by fit and split, the place of the value that the journal has
+  written <- integer()
   list(
     held = function(part) {
       if (full) part["predictions"] <- list(NULL)
@@ -45,31 +46,40 @@ new_holder <- function(plan) {
     },
     new_rows = function(ledger, work, rows) {
       there <- which(!vapply(ledger$predictions, is.null, NA))
+      place <- best$place[match(ledger$fit, best$fit)]
+      # after a further round another value of a path may be its best; of one that an earlier call
+      # fitted the journal has its best of then
+      there <- there[mapply(has_prediction, ledger$predictions[there], place[there])]
       called <- paste(ledger$fit, ledger$split)
-      at <- there[!called[there] %in% written]
+      known <- written[called[there]]
+      at <- there[is.na(known) | known != place[there]]
       if (length(at) == 0L) return(NULL)
-      written <<- c(written, called[at])
+      written[called[at]] <<- place[at]
       made <- rows(take_entries(ledger, at, work$fits$count))
       count <- work$fits$count[ledger$fit[at]]
-      mine <- cumsum(count) - count + best$place[match(ledger$fit[at], best$fit)]
+      mine <- cumsum(count) - count + place[at]
       made$prediction[-mine] <- list(NULL)
       made
     }
   )
 }
 
-# Of every candidate the fits with the best settings, by their means so far, and the places of these
-# along the fits' paths.
+# Of a path's predictions, are those of one value there?
+has_prediction <- function(predictions, place) {
+  !is.na(predictions[[length(predictions) / utils::tail(dim(predictions), 1L) * place]])
+}
+
+# Of every candidate the fits with the best settings that meet the constraints, by their means so
+# far, in the order of the standings, and the places of these along the fits' paths.
 best_fits <- function(ledger, work, plan, complete) {
   results <- results_of(ledger, work, plan, judged = FALSE, seconds = FALSE)
-  mean <- rowMeans(round_scores(results, plan), na.rm = !complete)
-  good <- goodness(mean, plan$metrics[[plan$decide]])
-  at <- order(-good, na.last = NA)
+  good <- goodness(
+    rowMeans(round_scores(results, plan), na.rm = !complete), plan$metrics[[plan$decide]]
+  )
+  good[is.nan(good) | !meet_so_far(results, plan)] <- NA
+  at <- best_first(good, plan$spaces, results, last = NA)
   at <- at[!duplicated(work$settings$fit[at])]
-  # of equals it is not known yet which are taken
-  place <- stats::ave(-good[at], work$settings$candidate[at], FUN = function(one) {
-    rank(one, ties.method = "min")
-  })
+  place <- stats::ave(seq_along(at), work$settings$candidate[at], FUN = seq_along)
   at <- at[place <= most_held]
   list(fit = work$settings$fit[at], place = work$settings$place[at])
 }

@@ -106,7 +106,7 @@ selection_field <- function(cmp, candidate = NULL, metric = NULL) {
   list(
     cmp = cmp, goodness = ifelse(eligible, goodness(spread$mean, metric), -Inf), mean = spread$mean,
     sd = spread$sd, se = spread$se, pooled = has_pooled_scores(cmp),
-    among = candidate, from_simple = order(do.call(order, simplicity_keys(cmp))),
+    among = candidate, from_simple = order(do.call(order, simplicity_keys(spaces_of(cmp), cmp$results))),
     metric = metric,
     paired = if (splitter_of(cmp)$paired) paired_field(cmp, metric$name, 0.95, NULL, "none"),
     unit = outcome_unit(cmp, metric), name = function(at) choice_name(cmp, at)

@@ -55,3 +55,19 @@ count_nodes <- function(nodes, prefix, chosen, n) {
   }
   counts
 }
+
+# Keys by which settings are ordered from simple to complex, those above, then candidate, setting.
+# `results`: tables, candidate and row as above. In no locale's order of letters.
+simplicity_keys <- function(spaces, results) {
+  name <- order(order(names(spaces), method = "radix"))
+  c(
+    simplicity_columns(spaces, results$tables, results$candidate, results$row),
+    list(name[results$candidate], results$row)
+  )
+}
+
+# Settings, the best first, of equally good ones the simplest. `last`: do those that are not
+# known to be anything come last, or (NA) are they left out?
+best_first <- function(good, spaces, results, last) {
+  do.call(order, c(list(-good), simplicity_keys(spaces, results), list(na.last = last)))
+}

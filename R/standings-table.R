@@ -86,23 +86,13 @@ unmet_last <- function(cmp, mean, ranked, metric) {
 
 # Best mean first; of equal ones the simplest. Settings without a mean come last.
 order_settings <- function(cmp, mean, metric) {
-  do.call(order, c(list(-goodness(mean, metric)), simplicity_keys(cmp), list(na.last = TRUE)))
+  best_first(goodness(mean, metric), spaces_of(cmp), cmp$results, last = TRUE)
 }
 
 ranks_in_order <- function(mean) {
   place <- seq_along(mean)
   place[is.na(mean)] <- NA_integer_
   place
-}
-
-# Keys by which settings are ordered from simple to complex: the family's rank,
-# then what the family says, then number of steps, candidate, setting.
-simplicity_keys <- function(cmp) {
-  results <- cmp$results
-  c(
-    simplicity_columns(spaces_of(cmp), results$tables, results$candidate, results$row),
-    list(candidate_names(cmp), results$row)
-  )
 }
 
 # Hyperparameters that took more than one value in some candidate, one column

@@ -282,6 +282,31 @@ test_that("a run that is to be blended holds what the best of each candidate pre
   expect_s3_class(suppressMessages(select_final(short)), "kw_choice")
 })
 
+test_that("of equally good values along a path, and under constraints, what is blended is held", {
+  held_of <- function(penalty, provided, leads) {
+    plan <- plan_comparison(job, candidates(
+      tree = pipeline(pre_minimal(), fam_tree(pruning = among(0.005, 0.01))),
+      penalised = fam_penalised(penalty = among(penalty))
+    ), splits = split_kfold(4), metrics = c("accuracy", "recall"), provided = provided, seed = 1)
+    plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+    journal <- journal_file()
+    cmp <- quiet_run(plan, workers = 1, journal = journal)
+    opened <- open_comparison(journal)
+    table <- standings(cmp)
+    expect_identical(table$setting[table$candidate == "penalised"][1], leads)
+    for (at in kw("best_settings")(cmp, 3)) {
+      expect_length(kw("kept_predictions")(opened, at), 4)
+      expect_identical(kw("kept_predictions")(opened, at), kw("kept_predictions")(cmp, at))
+    }
+    expect_silent(chosen <- select_final(opened)[c("at", "mean")])
+    expect_identical(chosen, select_final(cmp)[c("at", "mean")])
+  }
+  # all call every pot sound
+  held_of(c(0.1, 1, 10), NULL, 3L)
+  # the second is better, and finds too few
+  held_of(c(0.001, 0.015), "recall >= 0.17", 1L)
+})
+
 test_that("a blend that is planned and cannot be made says why; unknown names are refused", {
   once <- quiet_run(read_plan(planned_blend(c("splits: {holdout: {draws: 1}}", "blend: yes",
     "rule: best_mean"))), workers = 1)
