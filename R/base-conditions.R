@@ -66,7 +66,8 @@ percent <- function(share) paste0(format(round(100 * share, 1), trim = TRUE), " 
 
 # "a, b, c and 4 more"
 enumerate <- function(x, most = 6L) {
-  shown <- utils::head(x, most)
+  # one more takes no longer than saying so
+  shown <- if (length(x) == most + 1L && most > 1L) x else utils::head(x, most)
   rest <- length(x) - length(shown)
   text <- paste(shown, collapse = ", ")
   if (rest > 0L) paste0(text, " and ", rest, " more") else text

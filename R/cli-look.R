@@ -97,7 +97,7 @@ member_command_inspect <- function() {
         if (nzchar(lines[i])) {
           show_lines(paste0("    ", lines[i]))
         } else {
-          say_wrapped(paste0("    ", found$remedy[i]), 4L)
+          say_wrapped(paste0("    ", table_words(found$action[[i]]) %||% found$remedy[i]), 4L)
         }
       }
     }
@@ -125,6 +125,9 @@ plan_line <- function(action, columns) {
         list(missing_codes = stats::setNames(list(action$codes), columns[1]))
       }
     ))),
+    convert_either = paste0("brief: ", vapply(action$to, function(to) {
+      flow(list(read_as = stats::setNames(list(to), columns[1])))
+    }, ""), collapse = "   # or "),
     step = {
       settings <- c(action$settings, if (!is.null(action$columns)) list(columns = I(columns)))
       step <- if (length(settings) == 0L) {
@@ -134,6 +137,17 @@ plan_line <- function(action, columns) {
       }
       paste0("in candidates: ", step)
     }
+  )
+}
+
+# What is to be done to the table itself, where no line of a plan file would do; NULL: nothing.
+table_words <- function(action) {
+  switch(action$kind %||% "none",
+    table = action$words,
+    drop_rows = paste0(
+      "Leave out ", where_rows(rep(TRUE, length(action$rows)), action$rows), " of the table, ",
+      "if they are of the same case as the rows that they repeat."
+    )
   )
 }
 

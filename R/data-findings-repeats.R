@@ -112,7 +112,10 @@ member_finding_counted <- finding_definition("counted", function(look) {
     paste0(
       "table[rep(seq_len(nrow(table)), table[[", in_quotes(weight), "]]), ], as a row for every ",
       "case; and no weight"
-    )
+    ),
+    list(kind = "table", words = paste0(
+      "Write a row for every case into the table, as many as ", weight, " says, and name no weight."
+    ))
   ))
 }, "Rows that are counts of cases.")
 
@@ -142,7 +145,11 @@ near_duplicates <- function(look, columns, exact) {
   finding(
     "near_duplicate_rows", "notable", character(),
     paste0(count_of(sum(near), "row is", "rows are"), " almost the same as an earlier one."),
-    "brief(..., group = ) to keep them on one side", NULL
+    "brief(..., group = ) to keep them on one side",
+    list(kind = "table", words = paste0(
+      "If they are of the same case, name the column that says so as the group, which keeps them ",
+      "on one side of every split."
+    ))
   )
 }
 

@@ -52,7 +52,8 @@ member_finding_alike <- finding_definition("alike", function(look) {
         name, ": levels that differ only in capitals or blanks, such as ",
         enumerate(quoted(levels[bare == twice[1]]), 4L), "."
       ),
-      paste0(cell, " <- tolower(trimws(", cell, ")), before brief()")
+      paste0(cell, " <- tolower(trimws(", cell, ")), before brief()"),
+      list(kind = "table", words = "Write such levels alike in the table.")
     )
   })
 }, "Levels that are one in several writings.")
@@ -162,6 +163,7 @@ ambiguous_date <- function(look, name, formats) {
     paste0(
       "brief(..., read_as = list(", name_text(name), " = \"", formats, "\"))",
       collapse = "   # or "
-    ), NULL
+    ),
+    list(kind = "convert_either", to = formats)
   )
 }

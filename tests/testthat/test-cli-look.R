@@ -49,6 +49,28 @@ test_that("inspect names remedies as lines that a plan file understands", {
   expect_match(command_here("inspect", file, "--outcome", "x", "--read-as", "price")$err, "pairs")
 })
 
+test_that("what no line of a plan file would do is said of the table, not in R", {
+  table <- data.frame(
+    seen = rep(sprintf("%02d/%02d/2021", 1:10, 3:12), 8),
+    clay = rep(c("red", "Red ", "white", "buff"), each = 20), heat = sqrt(1:80), y = 1:80 %% 7
+  )
+  table <- rbind(table, table[c(4, 9, 9), ])
+  file <- withr::local_tempfile(fileext = ".csv")
+  utils::write.csv(table, file, row.names = FALSE)
+  said <- command_here("inspect", file, "--outcome", "y")
+  expect_identical(said$status, 0L, info = said$err)
+  text <- gsub(" +", " ", paste(said$out, collapse = " "))
+  expect_match(text, "Leave out rows 81, 82, 83 of the table, if", fixed = TRUE)
+  expect_match(text, "Write such levels alike in the table.", fixed = TRUE)
+  lines <- grep("brief: .*read_as", said$out, value = TRUE)
+  formats <- lapply(strsplit(lines, "#", fixed = TRUE)[[1]], function(line) {
+    yaml::yaml.load(sub("^ *(or )?", "", line))$brief$read_as$seen
+  })
+  expect_setequal(formats, list("%d/%m/%Y", "%m/%d/%Y"))
+  expect_no_match(text, "table[", fixed = TRUE)
+  expect_no_match(text, "brief(", fixed = TRUE)
+})
+
 test_that("a drafted plan runs as it is, and its model is scored on rows with known outcome", {
   table <- loose_table(without_outcome = c(3, 8))
   plan <- withr::local_tempfile(fileext = ".yml")
