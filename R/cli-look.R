@@ -12,7 +12,9 @@ role_options <- function() {
     option("group", help = "the column that says which rows belong together"),
     option("time", help = "the column that says when"),
     option("weight", help = "the column that says what rows weigh"),
-    option("ignore", help = "columns to leave out, separated by commas"),
+    option("ignore",
+      help = "columns to leave out, separated by commas; with a comma in it: in double quotes"
+    ),
     option("ordered", help = "classes from the lowest on, such as grade=waste<second<first"),
     option("read-as", help = "how columns are read, such as price=number,day=%d/%m/%Y"),
     option("missing-codes", help = "codes for missing values, such as days=-999,glaze=n/r")
@@ -22,15 +24,16 @@ role_options <- function() {
 # The brief that the role options describe; of rows with an outcome.
 brief_of_table <- function(file, options) {
   if (is.null(options$outcome)) wrong_call("Say what is to be predicted: --outcome NAME.")
-  job <- brief(read_data(file),
+  table <- read_data(file)
+  job <- brief(table,
     outcome = options$outcome, event = options$event, id = names_given(options$id),
     group = options$group, time = options$time, weight = options$weight,
     ignore = names_given(options$ignore),
-    read_as = pairs_given(options[["read-as"]], "--read-as"),
-    missing_codes = codes_given(options[["missing-codes"]]),
+    read_as = pairs_given(options[["read-as"]], "--read-as", names(table)),
+    missing_codes = codes_given(options[["missing-codes"]], names(table)),
     outcome_kind = options[["outcome-kind"]], exposure = options$exposure,
     quantiles = numbers_given(options$quantiles, "--quantiles"),
-    ordered = orders_given(options$ordered),
+    ordered = orders_given(options$ordered, table),
     rows_without_outcome = "leave_out"
   )
   lacking <- job$n_without_outcome
@@ -41,23 +44,43 @@ brief_of_table <- function(file, options) {
   job
 }
 
-# "a=1,b=2,b=3" as list(a = "1", b = c("2", "3")).
-pairs_given <- function(text, option) {
+# "a=1,b=2,b=3" as list(a = "1", b = c("2", "3")). Where there are several "=" the name is a
+# column's if it can be.
+pairs_given <- function(text, option, columns) {
   pairs <- names_given(text)
   if (is.null(pairs)) return(NULL)
-  name <- sub("=[^=]*$", "", pairs)
-  if (any(name == pairs)) {
-    wrong <- quoted(pairs[name == pairs][1])
+  at <- mapply(function(pair, places) {
+    known <- places[substring(pair, 1L, places - 1L) %in% columns]
+    c(known, rev(places))[1]
+  }, pairs, gregexpr("=", pairs, fixed = TRUE))
+  if (any(at < 0L)) {
+    wrong <- quoted(pairs[at < 0L][1])
     wrong_call(paste0(option, " wants pairs of a name, = and a value, not ", wrong, "."))
   }
-  split(sub("^.*=", "", pairs), factor(name, unique(name)))
+  name <- substr(pairs, 1L, at - 1L)
+  split(substring(pairs, at + 1L), factor(name, unique(name)))
 }
 
-# "grade=waste<first" as list(grade = c("waste", "first")).
-orders_given <- function(text) {
-  orders <- pairs_given(text, "--ordered")
-  split_up <- function(order) trimws(strsplit(order[1], "<", fixed = TRUE)[[1]])
-  if (!is.null(orders)) lapply(orders, split_up)
+# "grade=waste<first" as list(grade = c("waste", "first")); `table` tells what is a class of which
+# the name has a "<".
+orders_given <- function(text, table) {
+  orders <- pairs_given(text, "--ordered", names(table))
+  Map(function(order, name) {
+    parts <- strsplit(order[1], "<", fixed = TRUE)[[1]]
+    as_classes(parts, unique(as.character(table[[name]]))) %||% trimws(parts)
+  }, orders, names(orders))
+}
+
+# Parts of a text that was cut at every "<", put together so that all are classes; NULL: they cannot
+# be.
+as_classes <- function(parts, classes) {
+  if (length(parts) == 0L) return(character())
+  for (n in seq_along(parts)) {
+    first <- trimws(paste(parts[seq_len(n)], collapse = "<"))
+    if (!first %in% classes) next
+    others <- as_classes(parts[-seq_len(n)], setdiff(classes, first))
+    if (!is.null(others)) return(c(first, others))
+  }
 }
 
 numbers_given <- function(text, option) {
@@ -66,9 +89,9 @@ numbers_given <- function(text, option) {
   if (length(numbers) > 0L) numbers
 }
 
-codes_given <- function(text) {
-  codes <- pairs_given(text, "--missing-codes")
-  if (!is.null(codes)) lapply(codes, utils::type.convert, as.is = TRUE)
+codes_given <- function(text, columns) {
+  codes <- pairs_given(text, "--missing-codes", columns)
+  if (!is.null(codes)) lapply(codes, as_codes)
 }
 
 say_json <- function(table) {

@@ -169,8 +169,17 @@ ordered_option <- function(text) {
   text
 }
 
-# Names that an option gives, separated by commas.
-names_given <- function(text) if (!is.null(text)) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
+# Names that an option gives, separated by commas; those with commas in them are put into double
+# quotes, as in a table of text: '"size, mm",glaze'. A double quote is then written twice.
+names_given <- function(text) {
+  if (is.null(text)) return(NULL)
+  field <- "[[:space:]]*\"([^\"]|\"\")*\"[[:space:]]*(?=,|$)|[^,]+"
+  given <- trimws(regmatches(text, gregexpr(field, text, perl = TRUE))[[1]])
+  whole <- grepl("^\"([^\"]|\"\")*\"$", given)
+  inner <- substr(given[whole], 2L, nchar(given[whole]) - 1L)
+  given[whole] <- gsub("\"\"", "\"", inner, fixed = TRUE)
+  given
+}
 
 complain <- function(...) cat(visible(paste0(c(...), "\n")), sep = "", file = stderr())
 

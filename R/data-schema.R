@@ -51,6 +51,12 @@ check_codes <- function(x, codes, name) {
   check_argument(!wrong, paste0("missing_codes$", name), "numbers, as the column is", codes)
 }
 
+# Codes for missing values as they were written: numbers, but for such as 007.
+as_codes <- function(text) {
+  numbers <- suppressWarnings(as.numeric(text))
+  if (!anyNA(numbers) && identical(canonical_number(numbers), text)) numbers else text
+}
+
 # Words among the codes of a column that holds numbers only are not in it.
 recode_missing <- function(x, codes) {
   if (is.null(codes)) return(x)

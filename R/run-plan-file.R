@@ -278,10 +278,13 @@ plan_flag <- function(x, at) {
 
 # A value whose type nobody prescribes: numbers by their spelling, unless quoted
 # or a word.
+# What is in quotes, and what begins with zeros, such as 007, is text; but YAML calls 1e-3 a text.
 plan_any <- function(x, at) {
   if (is.null(x)) return(NULL)
   if (is_scalar(x)) {
-    return(if (grepl(number_pattern, x$text)) as.numeric(x$text) else x$text)
+    number <- grepl(number_pattern, x$text) && !grepl("^[+-]?0[0-9]", x$text) &&
+      (x$tag != "str" || grepl("[eE]", x$text))
+    return(if (number) as.numeric(x$text) else x$text)
   }
   values <- Map(plan_any, x, paste0(at, " > ", names(x) %||% seq_along(x)))
   if (is_map(x)) values else unlist(values)
@@ -305,7 +308,9 @@ plan_brief <- function(x, folder, table = NULL) {
     time = plan_text(x$time, "brief > time"), ignore = plan_texts(x$ignore, "brief > ignore"),
     ordered = map_of(x$ordered, "ordered", plan_texts),
     text = plan_texts(x$text, "brief > text"),
-    missing_codes = map_of(x$missing_codes, "missing_codes", plan_any),
+    missing_codes = map_of(x$missing_codes, "missing_codes", function(value, at) {
+      if (!is.null(value)) as_codes(plan_texts(value, at))
+    }),
     read_as = map_of(x$read_as, "read_as", plan_text),
     outcome_scale = plan_texts(x$outcome_scale, "brief > outcome_scale"),
     outcome_kind = plan_text(x$outcome_kind, "brief > outcome_kind"),

@@ -283,6 +283,9 @@ value_yaml <- function(value, where) {
     )))
   }
   if (inherits(value, "kw_among") && is.atomic(value$values)) return(as.list(value$values))
+  # such as the order of levels by column
+  by_name <- is.list(value) && !is.object(value) && length(names(value)) > 0L
+  if (by_name && all(vapply(value, is.atomic, NA))) return(lapply(value, as.list))
   if (!is.atomic(value) || length(value) != 1L) {
     cannot_hold(paste0("the value of ", where, ", which is no single value"))
   }

@@ -4,7 +4,8 @@
 #' becomes 0; a missing value stays missing.
 #'
 #' @param order For unordered categories: a named list, column name to its levels
-#'   from lowest to highest. Columns without an entry are ordered as `by` says.
+#'   from lowest to highest; `columns` must name these columns too. Columns without an entry are
+#'   ordered as `by` says.
 #' @param by `"levels"`: the order of the levels as declared; `"frequency"`: rarest
 #'   level first; `"outcome"`: by the mean outcome of the level's training rows (share
 #'   of the event for two classes), learned for training rows on other parts of
@@ -14,7 +15,8 @@
 #' @return A step for [pipeline()].
 #' @section Errors:
 #' `kw_error_argument` for a value that a hyperparameter cannot have; when it is learned,
-#' `kw_error_columns` for columns that there are not or that it cannot work on.
+#' `kw_error_columns` for columns that there are not or that it cannot work on, and for an
+#' `order` of columns that are not among those of the step.
 #' @examples
 #' pre_ordinal(order = list(kiln = c("test", "south", "north")), columns = c("kiln", "shelf"))
 #' @export
@@ -42,6 +44,18 @@ member_step_ordinal <- function() {
 }
 
 learn_ordinal <- function(frame, target, settings, seed) {
+  beside <- setdiff(intersect(names(settings$order), names(frame$columns)), settings$columns)
+  if (length(beside) > 0L) {
+    stop_kw("columns", paste0(
+      "pre_ordinal: `order` tells the levels of ", quoted(beside[1]), ", but that is not among ",
+      "the columns of the step."
+    ),
+    remedy = paste0(
+      "Name it in `columns`, with all others that are meant; by default these are the ordered ",
+      "categories."
+    )
+    )
+  }
   orders <- lapply(settings$columns, function(name) {
     x <- frame$columns[[name]]
     if (!is.factor(x)) refuse_column_kind("ordinal", "categories", x)

@@ -71,6 +71,41 @@ test_that("what no line of a plan file would do is said of the table, not in R",
   expect_no_match(text, "brief(", fixed = TRUE)
 })
 
+test_that("names and levels with commas, =, < and quotes, and codes such as 007, can be given", {
+  table <- withr::with_seed(3, data.frame(
+    "size, mm" = sample(c("<10", "10-20", ">=20"), 90, TRUE),
+    "a=b" = sample(c("007", "7", "011"), 90, TRUE), "kiln \"A\"" = sample(c("T", "F,G"), 90, TRUE),
+    heat = sample(c(0, -9, 1:40 / 7), 90, TRUE), y = rnorm(90), check.names = FALSE
+  ))
+  file <- withr::local_tempfile(fileext = ".csv")
+  utils::write.csv(table, file, row.names = FALSE)
+  plan <- withr::local_tempfile(fileext = ".yml")
+  draft <- function(...) {
+    command_here("draft", file, ..., "--minutes", "0.1", "--effort", "quick", "--set-aside", "0",
+      "--out", plan, "--replace")
+  }
+  said <- draft(
+    "--outcome", "size, mm", "--ordered", "\"size, mm=<10<10-20<>=20\"",
+    "--ignore", "y,\"kiln \"\"A\"\"\"", "--missing-codes", "a=b=007,heat=-9"
+  )
+  expect_identical(said$status, 0L, info = said$err)
+  job <- read_plan(plan)$brief
+  expect_identical(job$levels, c("<10", "10-20", ">=20"))
+  expect_setequal(names(job$schema), c("a=b", "heat"))
+  expect_identical(sum(is.na(job$table$heat)), sum(table$heat == -9))
+  expect_identical(
+    sum(is.na(job$table[["a=b"]]) | job$table[["a=b"]] == ""), sum(table[["a=b"]] == "007")
+  )
+  said <- draft("--outcome", "y", "--ignore", "kiln \"A\", a=b",
+    "--ordered", "\"size, mm=>=20<10-20<<10\"")
+  expect_identical(said$status, 0L, info = said$err)
+  expect_identical(read_plan(plan)$brief$schema[["size, mm"]]$levels, c(">=20", "10-20", "<10"))
+  expect_match(draft("--outcome", "y", "--read-as", "heat")$err, "pairs of a name", all = FALSE)
+  expect_match(draft("--outcome", "y", "--ordered", "\"size, mm=<10<12\"")$err, "'12'|<10",
+    all = FALSE)
+  expect_match(draft("--outcome", "y", "--ignore", "heta")$err, "heat", all = FALSE)
+})
+
 test_that("a drafted plan runs as it is, and its model is scored on rows with known outcome", {
   table <- loose_table(without_outcome = c(3, 8))
   plan <- withr::local_tempfile(fileext = ".yml")

@@ -98,6 +98,44 @@ test_that("words stay words and numbers become numbers, however YAML spells them
   expect_identical(octal$spaces$t$pipeline$family$settings$min_leaf, 10)
 })
 
+test_that("levels and codes that look like numbers stay as they are in a plan file", {
+  table <- withr::with_seed(2, data.frame(
+    code = sample(c("007", "7", "011", "0"), 90, TRUE), mark = sample(c("no", "1.", "~"), 90, TRUE),
+    heat = sample(c(-9, 1:40 / 7), 90, TRUE), y = rnorm(90)
+  ))
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "table.csv")
+  utils::write.csv(table, file, row.names = FALSE)
+  order <- list(code = c("011", "007", "0"), mark = c("~", "no", "1."))
+  job <- brief(read_data(file), "y", missing_codes = list(code = "7", heat = -9))
+  written <- function(job, ...) {
+    plan <- plan_comparison(job, candidates(...), splits = split_kfold(3), seed = 1)
+    read_plan(write_plan(plan, file.path(folder, "plan.yml"), table = file, replace = TRUE))
+  }
+  plan <- written(job,
+    ranks = pipeline(pre_ordinal(order, columns = c(code, mark)), fam_tree()),
+    other = pipeline(pre_missing(fill = "value", value = "0", columns = mark), fam_tree())
+  )
+  steps <- plan$spaces$ranks$pipeline$steps
+  expect_identical(steps[[1]]$part$settings$order, order)
+  expect_identical(plan$spaces$other$pipeline$steps[[1]]$part$settings$value, "0")
+  expect_identical(plan$brief$table$heat, job$table$heat)
+  job <- brief(read_data(file), "y", missing_codes = list(code = c("007", "011"), mark = "1."))
+  expect_identical(
+    written(job, tree = fam_tree())$brief$table[c("code", "mark")], job$table[c("code", "mark")]
+  )
+  by_hand <- file.path(folder, "by-hand.yml")
+  writeLines(c(
+    "brief: {table: table.csv, outcome: 'y', missing_codes: {code: 007, heat: -9}}",
+    "candidates: {t: [{ordinal: {order: {code: [011, 7, 0]}, columns: code}}, tree]}",
+    "splits: {kfold: {k: 3}}"
+  ), by_hand)
+  plan <- read_plan(by_hand)
+  expect_equal(plan$brief$table$heat, ifelse(table$heat == -9, NA, table$heat), tolerance = 1e-12)
+  expect_identical(sum(is.na(plan$brief$table$code)), sum(table$code == "007"))
+  expect_identical(plan$spaces$t$pipeline$steps[[1]]$part$settings$order$code, c("011", "7", "0"))
+})
+
 test_that("choices, options, names, kinds of columns and per-candidate searches can be said", {
   plan <- read_plan(yaml(
     "shared: {ready: [missing, onehot]}",

@@ -11,4 +11,8 @@ test_that("ordered categories become their rank", {
     prepared(list(pre_ordinal(order = list(kiln = "b"), columns = "kiln")), table),
     class = "kw_error_columns"
   )
+  expect_error(
+    prepared(list(pre_ordinal(order = list(kiln = c("b", "a")))), table),
+    "'kiln', but that is not among the columns", class = "kw_error_columns"
+  )
 })
