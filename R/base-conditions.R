@@ -121,9 +121,10 @@ catch_failure <- function(expr, warned) {
 }
 
 # The message of a condition on one line, without ANSI colour.
-plain_message <- function(condition) {
-  text <- cli::ansi_strip(paste(conditionMessage(condition), collapse = " "))
-  trimws(gsub("[[:space:]]+", " ", text))
+plain_message <- function(condition) plain_text(conditionMessage(condition))
+
+plain_text <- function(x) {
+  trimws(gsub("[[:space:]]+", " ", cli::ansi_strip(paste(as.character(x), collapse = " "))))
 }
 
 # "rows 3, 8 and 4 more"; `rows`: the numbers of all that were asked.

@@ -12,8 +12,8 @@
 #' @return A `kw_model` for [predict()][predict.kw_model], [score_set_aside()] and
 #'   [save_model()].
 #' @section Errors:
-#' `kw_error_fit` when a fit fails, with its message; `kw_error_argument` where there are no
-#' intervals: rows in time, rates with an exposure, quantiles.
+#' `kw_error_fit` when a fit fails, with its message (a `kw_warning_fit` where steps or family warn);
+#' `kw_error_argument` where there are no intervals: rows in time, rates with an exposure, quantiles.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",
@@ -34,12 +34,14 @@ fit_final <- function(choice, intervals = FALSE, ...) {
   brief <- plan$brief
   work <- work_of(choice$cmp)
   data <- working_data(brief)
-  refitted <- tryCatch(
-    without_rng_trace(refit_setting(
-      work, choice$at, data, plan$seed, paste(brief$fingerprint, "all working rows")
-    )),
-    error = function(e) stop_kw("fit", "The final fit failed.", where = plain_message(e))
-  )
+  made <- with_conditions(without_rng_trace(refit_setting(
+    work, choice$at, data, plan$seed, paste(brief$fingerprint, "all working rows")
+  )))
+  if (!is.null(made$error)) stop_kw("fit", "The final fit failed.", where = made$error)
+  for (text in unique(made$warnings)) {
+    warn_kw("fit", paste0("The final fit was made, with a warning: ", plain_text(text)))
+  }
+  refitted <- made$value
   frozen <- frozen_fit(refitted)
   training <- with_threshold(refitted, choice$threshold$value, plan$metrics)
   # what the model comes from; not saved with it

@@ -282,10 +282,6 @@ other_unit <- function(ledger, unit) {
   if (same) NULL else "it sent scores of other fits"
 }
 
-plain_text <- function(x) {
-  trimws(gsub("[[:space:]]+", " ", cli::ansi_strip(paste(as.character(x), collapse = " "))))
-}
-
 fail_unit <- function(unit, message, run, sink, stage = "worker") {
   sink$take(ledger_of_failures(unit, unit$fits, stage, message, run$work, run$metrics))
 }
