@@ -275,6 +275,8 @@ with_plan <- function(file, seed, absent, use) {
 }
 
 run_plan <- function(plan, file, options) {
+  limits <- limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
+  workers <- asked_workers(options)
   made <- !dir.exists(options$out)
   journal <- options$journal %||% file.path(options$out, results_journal)
   if (journal == "none") journal <- NULL
@@ -285,12 +287,10 @@ run_plan <- function(plan, file, options) {
     unlink(options$out, recursive = TRUE)
   })
   complain(capture_print(preview(plan, pilots = FALSE)), "")
-  workers <- asked_workers(options)
   cmp <- tryCatch(
     run_comparison(plan,
       quiet = options$quiet, workers = workers, journal = journal,
-      accept_versions = isTRUE(options[["accept-versions"]]), log = options$log,
-      limits = limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
+      accept_versions = isTRUE(options[["accept-versions"]]), log = options$log, limits = limits
     ),
     kw_error_journal = function(e) {
       if (!is.null(options$journal)) stop(e)
@@ -357,8 +357,11 @@ choose_if_any <- function(cmp, intervals) {
 
 # With --listen: as many workers here as asked for, and whoever joins.
 asked_workers <- function(options) {
-  workers <- options$workers %||% "auto"
-  if (workers != "auto") workers <- suppressWarnings(as.numeric(workers))
+  said <- options$workers %||% "auto"
+  workers <- if (said == "auto") said else suppressWarnings(as.numeric(said))
+  if (is.na(workers)) {
+    wrong_call(paste0("--workers wants a number or auto, not ", quoted(said), "."))
+  }
   if (is.null(options$listen)) return(workers)
   at <- workers_at(
     options$listen, options$certificate, if (identical(workers, "auto")) 1 else workers

@@ -233,7 +233,7 @@ run_one_command <- function(command, name, arguments) {
   }
   parsed <- tryCatch(
     suppressWarnings(optparse::parse_args(parser, args = arguments, positional_arguments = TRUE)),
-    error = function(e) wrong_call(conditionMessage(e))
+    error = function(e) wrong_call(option_words(conditionMessage(e), flags))
   )
   given <- length(parsed$args)
   wanted <- length(command$positional)
@@ -249,6 +249,19 @@ run_one_command <- function(command, name, arguments) {
   positional <- stats::setNames(as.list(parsed$args), utils::head(command$positional, given))
   command$run(positional, parsed$options)
   0L
+}
+
+# What is wrong with an option, with the nearest one that there is.
+option_words <- function(message, flags) {
+  strange <- sub("^no such option: ", "", message)
+  if (strange == message) {
+    said <- plain_text(sub("^Error in getopt[^\n]*\n", "", message))
+    return(paste0(sub("^(long )?flag \"([^\"]*)\"", "--\\2", said), "."))
+  }
+  near <- nearest_names(strange, c(flags, "--help"))
+  paste0(
+    "There is no option ", strange, ".", if (length(near) > 0L) paste0(" Did you mean ", near, "?")
+  )
 }
 
 print_command_list <- function(commands) {

@@ -166,6 +166,9 @@ test_that("mistakes go to standard error with a non-zero status, and leave nothi
   expect_match(command_here("rum", "x")$err, "Did you mean 'run'")
   expect_identical(command_here("run")$status, 2L)
   expect_match(command_here("run", "a", "--nonsense")$err, "nonsense")
+  expect_match(command_here("run", "a", "--wrokers", "2")$err, "Did you mean --workers?",
+    fixed = TRUE)
+  expect_match(command_here("run", "a", "--workers")$err, "^--workers requires an argument[.]\n")
 })
 
 test_that("help is there for every command", {
@@ -207,9 +210,13 @@ test_that("a run with a journal can be gone on with, and looked at from outside"
   shown <- command_here("standings", journal, "--follow", "--top", "3")
   expect_identical(shown$status, 0L, info = shown$err)
   expect_match(shown$out, "have all their scores", all = FALSE)
-  expect_identical(
-    command_here("run", short, "--workers", "some", "--out", file.path(out, "c"))$status, 1L
-  )
+  wrong <- command_here("run", short, "--workers", "some", "--out", file.path(out, "c"))
+  expect_identical(wrong$status, 2L)
+  expect_match(wrong$err, "not 'some'", all = FALSE)
+  # before anything is planned or made
+  expect_match(command_here("run", short, "--minutes", "0", "--out", file.path(out, "c"))$err[1],
+    "--minutes must be")
+  expect_false(file.exists(file.path(out, "c")))
 })
 
 test_that("time_spent accounts for the whole time", {
