@@ -12,8 +12,9 @@
 #' @return A `kw_model` for [predict()][predict.kw_model], [score_set_aside()] and
 #'   [save_model()].
 #' @section Errors:
-#' `kw_error_fit` when a fit fails, with its message (a `kw_warning_fit` where steps or family warn);
-#' `kw_error_argument` where there are no intervals: rows in time, rates with an exposure, quantiles.
+#' `kw_error_fit` when a fit fails, with its message (a `kw_warning_fit` where steps or family
+#' warn); `kw_error_argument` where there are no intervals: rows in time, rates with an exposure,
+#' quantiles.
 #' @examples
 #' job <- brief(demo_pots(),
 #'   outcome = "shrinkage_pct", id = "pot_id", group = "firing_id",

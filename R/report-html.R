@@ -111,7 +111,8 @@ report_style <- paste(
   "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}",
   paste(
     "th",
-    "button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;text-decoration:underline dotted}" # nolint
+    "button{font:inherit;font-weight:600;background:none;border:0;padding:0;cursor:pointer;",
+    "text-decoration:underline dotted}"
   ),
   paste(
     "img{max-width:100%;height:auto;display:block;margin:1rem 0;border:1px solid",
@@ -137,12 +138,11 @@ report_script <- paste(
     "document.querySelectorAll('th",
     "button').forEach(function(b){b.addEventListener('click',function(){"
   ),
-  paste(
-    "var",
-    "th=b.parentNode,t=th.closest('table'),i=Array.prototype.indexOf.call(th.parentNode.children,th),body=t.tBodies[0];" # nolint
-  ),
+  "var th=b.parentNode,t=th.closest('table'),body=t.tBodies[0];",
+  "var i=Array.prototype.indexOf.call(th.parentNode.children,th);",
   "var up=th.getAttribute('aria-sort')!=='ascending';",
-  "t.querySelectorAll('th').forEach(function(x){x.removeAttribute('aria-sort')});th.setAttribute('aria-sort',up?'ascending':'descending');", # nolint
+  "t.querySelectorAll('th').forEach(function(x){x.removeAttribute('aria-sort')});",
+  "th.setAttribute('aria-sort',up?'ascending':'descending');",
   paste(
     "Array.prototype.slice.call(body.rows).sort(function(r,s){var",
     "x=r.cells[i].dataset.v||r.cells[i].textContent,"

@@ -290,7 +290,10 @@ check_row_wise <- function(metrics, splitter) {
 # "recall >= 0.8" in parts; never evaluated.
 read_constraint <- function(text) {
   check_string(text, "provided")
-  grammar <- "^\\s*([A-Za-z][A-Za-z0-9_.]*)\\s*(>=|<=|>|<)\\s*([+-]?[0-9.]+(?:[eE][+-]?[0-9]+)?)\\s*$" # nolint
+  grammar <- paste0(
+    "^\\s*([A-Za-z][A-Za-z0-9_.]*)\\s*(>=|<=|>|<)\\s*",
+    "([+-]?[0-9.]+(?:[eE][+-]?[0-9]+)?)\\s*$"
+  )
   parts <- regmatches(text, regexec(grammar, text, perl = TRUE))[[1]]
   bound <- suppressWarnings(as.numeric(parts[4]))
   if (length(parts) != 4L || is.na(bound)) {
