@@ -35,7 +35,11 @@ member_finding_outcome <- finding_definition("outcome", function(look) {
   brief <- look$brief
   if (brief$kind != "number" || brief$kind_given || !is.null(brief$outcome_scale)) return(NULL)
   y <- look$outcome
-  if (length(unique(y)) < 8L) return(NULL)
+  values <- sort(unique(y))
+  if (length(values) <= 4L && all(values == round(values))) {
+    return(list(codes_for_classes(brief$outcome, values)))
+  }
+  if (length(values) < 8L) return(NULL)
   if (looks_counted(y)) {
     return(list(outcome_finding(
       "counts", "minor", brief$outcome, "whole numbers of at least 0, most of them small: counts?",
@@ -52,7 +56,21 @@ member_finding_outcome <- finding_definition("outcome", function(look) {
     ),
     "outcome_scale", c("none", scale)
   ))
-}, "Outcomes that are counts or have a long tail.")
+}, "Outcomes that are counts, codes for classes, or have a long tail.")
+
+codes_for_classes <- function(name, values) {
+  finding(
+    "codes_for_classes", "notable", name,
+    paste0(
+      name, ": a number with only ", length(values), " values, ", enumerate(values),
+      ": classes, perhaps with an order?"
+    ),
+    paste0("brief(..., read_as = list(", name_text(name), " = \"category\"))"),
+    list(
+      kind = "outcome", key = "read_as", value = stats::setNames(list("category"), name)
+    )
+  )
+}
 
 # `key`: the argument of brief() that is to be `value`.
 outcome_finding <- function(code, severity, name, detail, key, value) {

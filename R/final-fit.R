@@ -108,6 +108,7 @@ model_facts <- function(choice) {
     seed = plan$seed, working_rows = nrow(plan$brief$table),
     set_aside_rows = if (is.null(plan$brief$sealed)) 0L else plan$brief$sealed$n,
     rows_without_outcome = plan$brief$n_without_outcome,
+    other_columns = unique(unlist(plan$brief$roles, use.names = FALSE)),
     data_fingerprint = plan$brief$fingerprint,
     seal_fingerprint = plan$brief$sealed$fingerprint, versions = cmp$versions
   ))

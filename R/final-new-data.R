@@ -46,10 +46,10 @@ remarks_on_new <- function(model, new_data, frame) {
       unseen_remark(unseen_levels(x, frame$columns[[name]], model$schema[[name]]), name)
     )
   })
-  known <- c(names(model$schema), model$outcome, model$id, unlist(model$brief$roles))
+  known <- c(names(model$schema), model$outcome, model$id, model$facts$other_columns)
   unused <- setdiff(names(new_data), known)
   last <- if (length(unused) > 0L) {
-    list(remark_on("not_used", enumerate(unused, 10L), "the model does not use it", ""))
+    list(remark_on("not_used", enumerate(unused, 10L), "not used by the model", ""))
   }
   rows <- c(Filter(Negate(is.null), unlist(each, recursive = FALSE)), last)
   empty <- list(code = character(), where = character(), detail = character(), remedy = character())

@@ -439,6 +439,15 @@ test_that("an outcome with a long tail and one that is counted are found, others
   expect_match(found$remedy, "outcome_scale = c(\"none\", \"log\")", fixed = TRUE, all = FALSE)
   expect_match(of(replace(price, 1:3, 0))$remedy, "\"log1p\"", all = FALSE)
   expect_identical(about_outcome(of(price, outcome_scale = "log")), character())
+  stage <- seq_len(n) %% 3
+  expect_identical(about_outcome(found <- of(stage)), "codes_for_classes")
+  expect_match(found$detail, "only 3 values, 0, 1, 2: classes", all = FALSE)
+  job <- brief(data.frame(x = z[, 2], y = stage), "y", read_as = list(y = "category"))
+  expect_identical(job$levels, c("0", "1", "2"))
+  expect_identical(apply_remedies(brief(data.frame(x = z[, 2], y = stage), "y"),
+    found)$brief$kind, "number")
+  expect_identical(about_outcome(of(stage, outcome_kind = "number")), character())
+  expect_identical(about_outcome(of(stage / 2)), character())
   cracks <- withr::with_seed(13, rpois(n, exp(z[, 2])))
   found <- of(cracks)
   expect_identical(about_outcome(found), "counts")

@@ -487,6 +487,10 @@ test_that("types that can be read in one way are mended and said; others are ref
   expect_identical(remarks$where[remarks$code == "not_used"], "more")
   expect_output(print(remarks), "never seen")
   expect_output(print(check_new_data(model, table)), "as the model knows them")
+  # what was ignored on purpose is no news, from a file either
+  save_model(model, saved <- withr::local_tempfile(fileext = ".kilnwright"))
+  remarks <- check_new_data(open_model(saved, trust = TRUE), strange)
+  expect_identical(remarks$where[remarks$code == "not_used"], "more")
 })
 
 test_that("matrices of one column are the columns that they were made from", {
