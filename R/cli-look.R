@@ -263,7 +263,9 @@ commented_plan <- function(lines, mended, left_out) {
     ),
     if (nrow(left) > 0L) c(
       "# Found, and left to you (kilnwright inspect says more):",
-      r_comment(paste0("  ", left$where, ": ", left$detail))
+      r_comment(paste0("  ", ifelse(
+        startsWith(left$detail, paste0(left$where, ":")), "", paste0(left$where, ": ")
+      ), left$detail))
     )
   )
   keys <- sub(":.*", "", lines)
