@@ -49,10 +49,10 @@ brief_of_table <- function(file, options) {
 pairs_given <- function(text, option, columns) {
   pairs <- names_given(text)
   if (is.null(pairs)) return(NULL)
-  at <- mapply(function(pair, places) {
+  at <- as.integer(mapply(function(pair, places) {
     known <- places[substring(pair, 1L, places - 1L) %in% columns]
     c(known, rev(places))[1]
-  }, pairs, gregexpr("=", pairs, fixed = TRUE))
+  }, pairs, gregexpr("=", pairs, fixed = TRUE)))
   if (any(at < 0L)) {
     wrong <- quoted(pairs[at < 0L][1])
     wrong_call(paste0(option, " wants pairs of a name, = and a value, not ", wrong, "."))
@@ -65,6 +65,7 @@ pairs_given <- function(text, option, columns) {
 # the name has a "<".
 orders_given <- function(text, table) {
   orders <- pairs_given(text, "--ordered", names(table))
+  if (is.null(orders)) return(NULL)
   Map(function(order, name) {
     parts <- strsplit(order[1], "<", fixed = TRUE)[[1]]
     as_classes(parts, unique(as.character(table[[name]]))) %||% trimws(parts)

@@ -26,7 +26,7 @@ if (installed != 0L) stop(paste(c("", readLines(log)), collapse = "\n"))
 # A file is taken by the process that can give it another name.
 ordered <- files[order(-file.size(file.path(tests, files)))]
 todo <- file.path(folder, sprintf("%03d %s", seq_along(ordered), ordered))
-file.create(todo)
+invisible(file.create(todo))
 one <- bquote({
   library(kilnwright)
   libraries <- c(.(plain), setdiff(.libPaths(), dirname(system.file(package = "kilnwright"))))
