@@ -43,8 +43,10 @@ one <- bquote({
       package = "kilnwright", filter = paste0("^", name, "$"), reporter = "silent",
       stop_on_failure = FALSE, load_package = "installed"
     ))
-    bad <- sum(found$failed) + sum(found$error)
-    cat(format(Sys.time(), "%H:%M:%S"), name, if (bad > 0L) paste(bad, "failed"), "\n")
+    bad <- found$test[found$failed > 0 | found$error]
+    writeLines(c(
+      paste(format(Sys.time(), "%H:%M:%S"), name), if (length(bad) > 0L) paste0("failed: ", bad)
+    ))
   }
 })
 script <- file.path(folder, "one.R")
@@ -61,5 +63,5 @@ found <- covr::package_coverage(
 )
 said <- unlist(lapply(list.files(folder, "^process-.*[.]log$", full.names = TRUE), readLines))
 print(found, group = "filename")
-failed <- grep(" failed", said, value = TRUE)
+failed <- grep("^failed: ", said, value = TRUE)
 if (length(failed) > 0L) cat("Tests failed while they were counted:", failed, sep = "\n")
