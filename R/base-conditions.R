@@ -85,7 +85,7 @@ describe_value <- function(x) {
     return(if (is.character(x) && !is.na(x)) quoted(x) else format(x, digits = 6))
   }
   if (is.atomic(x)) {
-    first <- utils::head(x, 3)
+    first <- x[seq_len(min(3L, length(x)))]
     texts <- is.character(x) || is.factor(x)
     first <- c(if (texts) quoted(first) else format(first, trim = TRUE),
       if (length(x) > 3L) "...")

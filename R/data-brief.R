@@ -247,7 +247,11 @@ refresh_brief <- function(brief) {
 check_table <- function(table) {
   if (!is.data.frame(table)) {
     stop_kw("table", paste0("`table` must be a data frame; got ", describe_value(table), "."),
-      remedy = if (is.character(table)) "To read a file, use read_data(\"file.csv\") first."
+      remedy = if (is.character(table) && is.null(dim(table))) {
+        "To read a file, use read_data(\"file.csv\") first."
+      } else if (length(dim(table)) == 2L) {
+        "Make it one with as.data.frame()."
+      }
     )
   }
   if (nrow(table) == 0L) stop_kw("table", "The table has no rows.")

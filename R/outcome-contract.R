@@ -81,6 +81,7 @@ understand_outcome <- function(values, rows, name, event = NULL, kind = NULL) {
     remedy = "There is nothing to predict; choose another outcome or other rows."
     )
   }
+  if (inherits(values, c("Date", "POSIXct"))) refuse_time_as_outcome(values, name)
   asked <- !is.null(kind)
   if (asked) {
     check_choice(kind, outcome_kinds(), "outcome_kind")
@@ -90,6 +91,20 @@ understand_outcome <- function(values, rows, name, event = NULL, kind = NULL) {
   definition <- outcome_kind(kind)
   if (!is.null(event) && !definition$event) refuse_event(values, name, definition)
   c(list(kind = kind), definition$read(values, rows, name, event, asked))
+}
+
+refuse_time_as_outcome <- function(values, name) {
+  day <- inherits(values, "Date")
+  stop_kw("brief", paste0(
+    "The outcome ", quoted(name), " is a ", if (day) "date" else "point in time",
+    ", which is neither a number nor a class."
+  ),
+  column = name, remedy = paste0(
+    "Make it a number, such as the ", if (day) "days" else "hours", " since a fixed start: ",
+    "as.numeric(difftime(table[[", in_quotes(name), "]], start, units = ",
+    if (day) "\"days\"" else "\"hours\"", "))."
+  )
+  )
 }
 
 # The numbers of the rows that there is something to learn from.

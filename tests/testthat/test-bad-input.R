@@ -36,6 +36,18 @@ bad_input <- list(
     quote(brief(pots, "craked")), "kw_error_brief",
     "craked.*Did you mean 'cracked'"
   ),
+  "date as outcome" = list(
+    quote(brief(transform(small, y = as.Date("2031-01-05") + c(0, 0, 7, 9)), "y")), "kw_error_brief",
+    "'y' is a date.*as.numeric\\(difftime"
+  ),
+  "point in time as outcome" = list(
+    quote(brief(transform(small, y = ISOdate(2031, 1, 1:4)), "y", outcome_kind = "number")),
+    "kw_error_brief", "'y' is a point in time.*hours"
+  ),
+  "matrix as table" = list(
+    quote(brief(as.matrix(small), "y")), "kw_error_table",
+    "got matrix of length 12 \\('1', '2', '3', ...\\).*as.data.frame"
+  ),
   "several texts for one" = list(
     quote(pre_scale(by = c("sd", "range", "iqr", "gap"))), "kw_error",
     "got character of length 4 \\('sd', 'range', 'iqr', \\.\\.\\.\\)"
