@@ -146,7 +146,7 @@ with_plan <- function(file, seed, absent, use) {
 
 run_plan <- function(plan, file, options) {
   limits <- limits(minutes = options$minutes, fit_seconds = options[["fit-seconds"]])
-  workers <- asked_workers(options)
+  asked_processes(options)
   made <- !dir.exists(options$out)
   journal <- options$journal %||% file.path(options$out, results_journal)
   if (journal == "none") journal <- NULL
@@ -157,6 +157,7 @@ run_plan <- function(plan, file, options) {
     unlink(options$out, recursive = TRUE)
   })
   complain(capture_print(preview(plan, pilots = FALSE)), "")
+  workers <- asked_workers(options)
   cmp <- tryCatch(
     run_comparison(plan,
       quiet = options$quiet, workers = workers, journal = journal,
@@ -225,13 +226,16 @@ choose_if_any <- function(cmp, intervals) {
   )
 }
 
+asked_processes <- function(options) {
+  said <- options$workers %||% "auto"
+  number <- if (said == "auto") said else suppressWarnings(as.numeric(said))
+  if (is.na(number)) wrong_call(paste0("--workers wants a number or auto, not ", quoted(said), "."))
+  number
+}
+
 # With --listen: as many workers here as asked for, and whoever joins.
 asked_workers <- function(options) {
-  said <- options$workers %||% "auto"
-  workers <- if (said == "auto") said else suppressWarnings(as.numeric(said))
-  if (is.na(workers)) {
-    wrong_call(paste0("--workers wants a number or auto, not ", quoted(said), "."))
-  }
+  workers <- asked_processes(options)
   if (is.null(options$listen)) return(workers)
   at <- workers_at(
     options$listen, options$certificate, if (identical(workers, "auto")) 1 else workers

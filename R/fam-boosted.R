@@ -227,7 +227,7 @@ eta_lightgbm <- function(run, columns, values) {
   eta <- vapply(values, function(trees) {
     as.double(stats::predict(
       booster, x,
-      type = "raw", num_iteration = trees, params = list(num_threads = 1L)
+      type = "raw", num_iteration = trees, params = list(num_threads = prediction_threads())
     ))
   }, numeric(nrow(x)))
   matrix(eta, nrow(x), length(values))

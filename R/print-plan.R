@@ -288,7 +288,7 @@ print_preview_time <- function(x) {
       " failed"
     )))
   }
-  workers <- usual_workers()
+  workers <- usual_cores()
   say_wrapped(paste0(
     "Time: about ", format_duration(x$seconds), " by one process",
     if (workers > 1L && x$seconds > worth_workers) {

@@ -112,7 +112,9 @@ new_refit <- function(cmp, at, data = working_data(brief_of(cmp)), work = work_o
     refitted$predict <- function(frame) {
       for (state in refitted$states) frame <- use_step(state, frame)
       input <- family_input(frame, refitted$fitted$definition)
-      one_prediction(predict_family(refitted$fitted, input, refitted$value), plan$brief$kind)
+      one_prediction(
+        with_all_cores(predict_family(refitted$fitted, input, refitted$value)), plan$brief$kind
+      )
     }
     refitted
   })
@@ -138,7 +140,7 @@ predict_frame <- function(model, frame) {
   for (learned in model$steps) frame <- use_step(learned, frame)
   fitted <- model$family
   prediction <- without_rng_trace(
-    predict_family(fitted, family_input(frame, fitted$definition), model$value)
+    with_all_cores(predict_family(fitted, family_input(frame, fitted$definition), model$value))
   )
   if (is.null(fitted$definition$path)) prediction else one_prediction(prediction, model$kind)
 }

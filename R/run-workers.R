@@ -17,17 +17,11 @@ new_pool <- function(workers, plan) {
   if (inherits(workers, "kw_workers_at")) return(open_pool(workers))
   if (is.numeric(workers) && workers == 1) return(process_pool())
   if (mirai_ready() && mirai::daemons_set(user_profile)) return(worker_pool(0L, user_profile))
-  if (identical(workers, "auto")) return(switching_pool(usual_workers()))
+  if (identical(workers, "auto")) return(switching_pool(usual_cores()))
   worker_pool(as.integer(workers))
 }
 
 mirai_ready <- function() requireNamespace("mirai", quietly = TRUE)
-
-usual_workers <- function() {
-  cores <- getOption("mc.cores") %||% parallel::detectCores()
-  if (nzchar(Sys.getenv("_R_CHECK_LIMIT_CORES_"))) cores <- min(cores, 2L)
-  max(1L, cores, na.rm = TRUE)
-}
 
 process_pool <- function() {
   cache <- new_cache()

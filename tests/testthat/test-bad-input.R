@@ -37,8 +37,8 @@ bad_input <- list(
     "craked.*Did you mean 'cracked'"
   ),
   "date as outcome" = list(
-    quote(brief(transform(small, y = as.Date("2031-01-05") + c(0, 0, 7, 9)), "y")), "kw_error_brief",
-    "'y' is a date.*as.numeric\\(difftime"
+    quote(brief(transform(small, y = as.Date("2031-01-05") + c(0, 0, 7, 9)), "y")),
+    "kw_error_brief", "'y' is a date.*as.numeric\\(difftime"
   ),
   "point in time as outcome" = list(
     quote(brief(transform(small, y = ISOdate(2031, 1, 1:4)), "y", outcome_kind = "number")),

@@ -99,7 +99,22 @@ test_that("forests take categories as they are, many levels and all", {
   })
   plan <- plan_comparison(brief(table, "y"), candidates(f = fam_forest(trees = 50)), seed = 1)
   expect_identical(length(plan$spaces$f$pipeline$steps), 1L)
-  expect_gt(standings(quiet_run(plan), metric = "r_squared")$mean, 0.9)
+  cmp <- quiet_run(plan)
+  expect_gt(standings(cmp, metric = "r_squared")$mean, 0.9)
+  # in as many threads as there are cores a model predicts the same
+  model <- fit_final(select_final(cmp))
+  predicted <- lapply(c(1, 3), function(cores) {
+    withr::with_options(list(mc.cores = cores), predict(model, table))
+  })
+  expect_identical(predicted[[2]], predicted[[1]])
+  seen <- integer()
+  local_stand_in("predict_family", function(...) {
+    seen <<- c(seen, kw("prediction_threads")())
+    stop("no need")
+  })
+  withr::local_options(mc.cores = 3)
+  expect_error(predict(model, table), "no need")
+  expect_identical(c(seen, kw("prediction_threads")()), c(3L, 1L))
 })
 
 test_that("the quick look uses texts and dates, and is cut where a full one takes long", {
