@@ -1,5 +1,6 @@
-# How many threads a package predicts in: one, while other processes of ours work beside this one;
-# as many as there are cores where it has the machine for itself. What it predicts is the same.
+# How many threads a package has: one in a run, since other processes of ours may work beside this
+# one; as many as there are cores where it has the machine for itself. Only packages that fit and
+# predict the same in any number of threads ask for it.
 threads <- new.env(parent = emptyenv())
 threads$number <- 1L
 
@@ -10,7 +11,7 @@ with_all_cores <- function(expr) {
   expr
 }
 
-prediction_threads <- function() threads$number
+threads_here <- function() threads$number
 
 usual_cores <- function() {
   cores <- getOption("mc.cores") %||% parallel::detectCores()

@@ -227,7 +227,7 @@ eta_lightgbm <- function(run, columns, values) {
   eta <- vapply(values, function(trees) {
     as.double(stats::predict(
       booster, x,
-      type = "raw", num_iteration = trees, params = list(num_threads = prediction_threads())
+      type = "raw", num_iteration = trees, params = list(num_threads = threads_here())
     ))
   }, numeric(nrow(x)))
   matrix(eta, nrow(x), length(values))

@@ -149,7 +149,7 @@ predict_forest <- function(model, x, values) {
 # (Meinshausen 2006, as package ranger has it): rows x quantiles x values.
 forest_quantiles <- function(model, x, values) {
   leaf <- stats::predict(model$fit,
-    data = x, type = "terminalNodes", num.threads = prediction_threads(), verbose = FALSE, seed = 1L
+    data = x, type = "terminalNodes", num.threads = threads_here(), verbose = FALSE, seed = 1L
   )$predictions
   leaf <- matrix(leaf, nrow(x))
   drawn <- vapply(seq_len(max(values)), function(tree) {
@@ -187,7 +187,7 @@ forest_block <- function(model, x, values) {
 ranger_predictions <- function(model, x, trees, all) {
   predicted <- stats::predict(model$fit,
     data = x, num.trees = trees, predict.all = all,
-    num.threads = prediction_threads(), verbose = FALSE, seed = 1L
+    num.threads = threads_here(), verbose = FALSE, seed = 1L
   )$predictions
   if (is.null(model$classes)) return(predicted)
   if (is.null(dim(predicted))) {

@@ -35,9 +35,9 @@ fit_final <- function(choice, intervals = FALSE, ...) {
   brief <- plan$brief
   work <- work_of(choice$cmp)
   data <- working_data(brief)
-  made <- with_conditions(without_rng_trace(refit_setting(
+  made <- with_conditions(without_rng_trace(with_all_cores(refit_setting(
     work, choice$at, data, plan$seed, paste(brief$fingerprint, "all working rows")
-  )))
+  ))))
   if (!is.null(made$error)) stop_kw("fit", "The final fit failed.", where = made$error)
   for (text in unique(made$warnings)) {
     warn_kw("fit", paste0("The final fit was made, with a warning: ", plain_text(text)))

@@ -17,7 +17,7 @@ refit_setting <- function(work, at, data, seed, place, learned = new.env()) {
   input <- family_input(chain$frame, described$definition)
   fitted <- fit_family(
     described$definition, input, chain$target, described$settings,
-    derive_seed(seed, paste(place, chain$key, described$key))
+    derive_seed(seed, paste(place, chain$key, described$key)), threads_here()
   )
   list(
     states = chain$states, fitted = fitted, input = input, target = chain$target,
@@ -106,9 +106,9 @@ new_refit <- function(cmp, at, data = working_data(brief_of(cmp)), work = work_o
   plan <- cmp$plan
   force(work)
   list(data = data, fit = function(rows, place, learned = new.env()) {
-    refitted <- refit_setting(
+    refitted <- with_all_cores(refit_setting(
       work, at, data_rows(data, rows), plan$seed, paste(plan$brief$fingerprint, place), learned
-    )
+    ))
     refitted$predict <- function(frame) {
       for (state in refitted$states) frame <- use_step(state, frame)
       input <- family_input(frame, refitted$fitted$definition)
