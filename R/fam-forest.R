@@ -119,7 +119,7 @@ fit_forest <- function(x, y, weights, settings, seed, threads, quantiles = NULL)
     respect.unordered.factors = if (is.data.frame(x)) "order", case.weights = weights,
     write.forest = TRUE, quantreg = !is.null(quantiles),
     oob.error = FALSE,
-    num.threads = threads, seed = max(1L, seed), verbose = FALSE
+    num.threads = max(threads, threads_here()), seed = max(1L, seed), verbose = FALSE
   )
   fit$call <- NULL
   fit$predictions <- NULL

@@ -49,7 +49,7 @@ new_holder <- function(plan) {
       place <- best$place[match(ledger$fit, best$fit)]
       # after a further round another value of a path may be its best; of one that an earlier call
       # fitted the journal has its best of then
-      there <- there[mapply(has_prediction, ledger$predictions[there], place[there])]
+      there <- Filter(function(at) has_prediction(ledger$predictions[[at]], place[at]), there)
       called <- paste(ledger$fit, ledger$split)
       known <- written[called[there]]
       at <- there[is.na(known) | known != place[there]]

@@ -17,7 +17,7 @@ refit_setting <- function(work, at, data, seed, place, learned = new.env()) {
   input <- family_input(chain$frame, described$definition)
   fitted <- fit_family(
     described$definition, input, chain$target, described$settings,
-    derive_seed(seed, paste(place, chain$key, described$key)), threads_here()
+    derive_seed(seed, paste(place, chain$key, described$key))
   )
   list(
     states = chain$states, fitted = fitted, input = input, target = chain$target,

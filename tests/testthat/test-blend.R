@@ -307,6 +307,23 @@ test_that("of equally good values along a path, and under constraints, what is b
   held_of(c(0.001, 0.015), "recall >= 0.17", 1L)
 })
 
+test_that("where nothing is scored in full, or meets the constraints, there is nothing to hold", {
+  never <- define_family("never", kinds = "number",
+    fit = function(x, y, weights, settings, seed, threads) stop("not today"),
+    predict = function(model, x) rep(0, nrow(x))
+  )
+  run <- function(..., provided = NULL) {
+    plan <- plan_comparison(toy_brief("number"), candidates(...),
+      splits = split_kfold(3), provided = provided, seed = 1
+    )
+    plan$rule <- list(name = "best_mean", margin = NULL, blend = TRUE)
+    quiet_run(plan, workers = 1, journal = journal_file())
+  }
+  expect_error(run(a = pipeline(pre_minimal(), never())), "not today", class = "kw_error")
+  cmp <- run(tree = fam_tree(), base = fam_baseline(), provided = "rmse <= 0")
+  expect_true(all(is.na(standings(cmp)$place)))
+})
+
 test_that("a blend that is planned and cannot be made says why; unknown names are refused", {
   once <- quiet_run(read_plan(planned_blend(c("splits: {holdout: {draws: 1}}", "blend: yes",
     "rule: best_mean"))), workers = 1)
