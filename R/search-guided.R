@@ -7,6 +7,8 @@
 #' sees it, so that one lucky score leads nowhere, divided by what the setting newly needs: a fit,
 #' and a tenth of one more where its steps are those of no setting before. While little is known of
 #' a candidate, new settings differ from its best one in one thing, then in two, and so on.
+#' Settings that would score as a known one does, since what they differ in made no difference to
+#' the last digit wherever it was tried, are left for the end.
 #' The candidates of a plan are looked at together: one that promises nothing gets no further
 #' settings.
 #'
@@ -19,8 +21,8 @@
 #'
 #' @param settings Number of settings that are proposed, of all candidates together.
 #' @param first So many of them before anything is learned; default one, near its defaults, for
-#'   every candidate, or some more where the model is a forest: two more than hyperparameters vary,
-#'   if more than four do; at least `at_once` and at most half of all.
+#'   every candidate, or some more where the model is a forest: half as many as hyperparameters
+#'   vary, and one, if more than four do; at least `at_once` and at most half of all.
 #' @param at_once So many are proposed a round: about as many as there are workers, or a multiple.
 #' @param surrogate `"process"`, `"forest"` or `"auto"`.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
@@ -49,20 +51,27 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
     list(settings = settings, first = first, at_once = at_once, surrogate = surrogate),
     paste0("guided, ", count_of(settings, "setting")),
     start = function(field, seed) {
-      list(seed = seed, turn = 0L, left = settings, theta = list(), waiting = FALSE)
+      list(
+        seed = seed, turn = 0L, left = settings, theta = list(), waiting = FALSE, best = -Inf,
+        stalled = 0L
+      )
     },
     propose = function(state, field, history) {
       state$turn <- state$turn + 1L
       seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
       begin <- guided_start(field, state, first, at_once, settings, surrogate, history)
       state$waiting <- is.null(history)
-      if (!is.null(history)) state$spaces <- state$spaces %||% lapply(field$spaces, with_values)
-      field$spaces <- state$spaces %||% field$spaces
+      if (!is.null(history)) {
+        state$known <- grown_known(state$known, field, history)
+        field$spaces <- state$known$spaces
+      }
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
-        seen <- scaled_field(field, history)
+        seen <- scaled_field(field, history, state$known)
+        state <- with_progress(state, seen)
         state$theta <- surrogate_lengths(field, seen, state$theta, surrogate)
         promising_points(
-          field, seen, min(at_once, state$left), state$theta, surrogate, passed_over(history)
+          field, seen, min(at_once, state$left), state$theta, surrogate, passed_over(history),
+          stalled = state$stalled >= patience
         )
       })
       state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
@@ -77,52 +86,7 @@ member_search_guided <- function() {
   )
 }
 
-# Points -----------------------------------------------------------------------------------
-# A point is a setting without the values along its family's path: what one fit serves. Points of
-# a candidate are tables of settings in which the path's values are the first ones.
-
-path_dimensions <- function(space) {
-  if (!is.null(space$path)) return(space$path)
-  along <- space$pipeline$family$definition$path$along
-  if (length(along) == 0L) return(list())
-  Filter(function(d) d$address == "family" && d$argument %in% along, space$dimensions)
-}
-
-# How many values of a continuous range along a path are tried.
-path_points <- 15L
-
-point_dimensions <- function(space) {
-  setdiff(names(space$dimensions), vapply(path_dimensions(space), `[[`, "", "name"))
-}
-
-points_of <- function(space, settings) {
-  for (dimension in path_dimensions(space)) {
-    settings[[dimension$name]] <- rep(
-      dimension_values(dimension, path_points)[1], nrow(settings)
-    )
-  }
-  settings
-}
-
-# All values along the path of every point, cleaned and new: what is proposed, by candidate. Points
-# are clean and new themselves.
-with_paths <- function(chosen, field, history) {
-  lapply(stats::setNames(nm = names(chosen)), function(name) {
-    space <- field$spaces[[name]]
-    points <- chosen[[name]]
-    along <- path_dimensions(space)
-    if (length(along) == 0L) return(proposed(points))
-    values <- lapply(along, dimension_values, points = path_points)
-    names(values) <- vapply(along, `[[`, "", "name")
-    several <- prod(lengths(values))
-    whole <- frame_of_rows(points, rep(seq_len(nrow(points)), each = several))
-    grid <- expand.grid(values, stringsAsFactors = FALSE)
-    for (one in names(values)) whole[[one]] <- rep(grid[[one]], nrow(points))
-    cleaned <- clean_settings(space, whole)
-    cleaned$settings <- not_in(cleaned$settings, history[[name]]$settings)
-    cleaned
-  })
-}
+# First points ---------------------------------------------------------------------------
 
 # What comes before anything is learned: something plain at once, so that there is a model soon,
 # then the other first points (`state$waiting`). NULL after that.
@@ -154,74 +118,29 @@ plain_points <- function(field, points) {
 }
 
 # How many points of each candidate come first: of a process one, near the defaults, since it says
-# how little it knows elsewhere; a forest cannot, and needs more, the more where much varies.
-# Together at least `at_once`.
+# how little it knows elsewhere; a forest cannot, and needs more, the more where much varies, while
+# more still would only put off what it learns. Together at least `at_once`.
 enough_to_learn <- function(field, at_once, settings, surrogate) {
   forest <- vapply(field$spaces, wants_forest, NA, surrogate = surrogate)
   dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
-  wanted <- ifelse(forest & dims > 0L, ceiling((dims + 2L) / ifelse(dims > 4L, 1, 3)), 1L)
+  wanted <- ifelse(forest & dims > 0L, ceiling((dims + 2L) / ifelse(dims > 4L, 2, 3)), 1L)
   short <- min(at_once, settings) - sum(wanted)
   if (short > 0L && any(dims > 0L)) wanted <- wanted + (dims > 0L) * ceiling(short / sum(dims > 0L))
   most <- max(length(wanted), settings %/% 2)
   if (sum(wanted) > most) pmax(1L, floor(wanted / sum(wanted) * most)) else wanted
 }
 
-# Every candidate near its defaults, and evenly spread points: so many each, or `first` together.
-first_points <- function(field, first, settings) {
-  dims <- vapply(field$spaces, function(space) length(point_dimensions(space)), integer(1))
-  wanted <- first
-  if (length(first) == 1L) {
-    wanted <- ifelse(dims == 0L, 1, pmax(1, floor((dims + 2) / sum(dims + 2) * first)))
-  }
-  chosen <- Map(function(space, n) unique_points(space, spread_points(space, n), n), field$spaces,
-    wanted)
-  # fewer settings than candidates: in turn
-  over <- sum(vapply(chosen, nrow, integer(1))) - settings
-  if (over > 0) chosen <- lapply(chosen, frame_of_rows, 1L)[seq_len(min(length(chosen), settings))]
-  chosen
-}
+# What was learned -----------------------------------------------------------------------
 
-spread_points <- function(space, n) {
-  usual <- usual_setting(space)
-  if (length(space$dimensions) == 0L) return(usual)
-  # more than are wanted, since some could not work
-  rbind(usual, settings_from_cube(space, lhs::randomLHS(2 * n + 4, length(space$dimensions))))
-}
-
-# The first n different points that can work.
-unique_points <- function(space, points, n) {
-  points <- clean_settings(space, points_of(space, points))$settings
-  frame_of_rows(points, seq_len(min(n, nrow(points))))
-}
-
-# What was learned ------------------------------------------------------------------------
-
-# How good all settings are, by candidate, the higher the better; NA where they failed. What does
-# not meet the constraints counts as having failed, unless that is all there is.
-told_goods <- function(field, history) {
-  sign <- if (field$metric$direction == "higher") 1 else -1
-  history <- history[names(field$spaces)]
-  none <- !any(unlist(lapply(history, function(told) told$meets & !is.na(told$expected))))
-  lapply(history, function(told) ifelse(told$meets | none, sign * told$expected, NA))
-}
-
-# Of every point the best one of its values along the path. `point`: that of every setting.
-best_of_points <- function(good, point) {
-  good[!is.finite(good)] <- NA
-  if (!anyDuplicated(point)) return(good)
-  at <- order(point, -good)
-  good[at[!duplicated(point[at])]]
-}
-
-# The points of every candidate: points, features x, good.
-seen_of_field <- function(field, history) {
-  Map(function(space, told, good) {
-    points <- points_of(space, told$settings)
-    group <- seq_len(nrow(points))
-    if (length(path_dimensions(space)) > 0L) group <- group_rows(points, nrow(points))
-    points <- frame_of_rows(points, !duplicated(group))
-    list(points = points, x = point_features(space, points), good = best_of_points(good, group))
-  }, field$spaces, history[names(field$spaces)], told_goods(field, history))
+# The points of every candidate: points, features x, good, and what tells which are alike.
+seen_of_field <- function(field, history, known) {
+  Map(function(space, one, good) {
+    good <- best_of_points(good, one$point)
+    list(
+      points = one$table, x = point_features(space, one$table), good = good, codes = one$codes,
+      ranges = one$ranges, alike = alike_values(space, one, good)
+    )
+  }, field$spaces, known$points, told_goods(field, history))
 }
 
 point_features <- function(space, points) {
@@ -240,35 +159,9 @@ error_of_means <- function(history) {
   sum(rest^2) / ((nrow(rest) - 1) * (ncol(rest) - 1)) / ncol(scores)
 }
 
-# Everything on one scale: mean 0, variance 1, bent by a logarithm, so that differences between
-# good settings count for more than those between bad ones, and a setting that diverged does not
-# flatten all others. The bend begins where the better quarter ends. `good`: by candidate, with the
-# variance `error`; gives y and the variance of its error, `noise`, by candidate.
-scaled_goods <- function(good, error = 0) {
-  all <- unlist(good, use.names = FALSE)
-  known <- all[!is.na(all)]
-  # all failed: one is as good as another
-  if (length(known) == 0L) known <- 0
-  top <- max(known)
-  behind <- top - stats::quantile(known, c(0.75, 0.5), names = FALSE)
-  unit <- max(behind[1], behind[2] / 10, 1e-12)
-  bent <- function(good) -log1p((top - good) / unit)
-  centre <- mean(bent(known))
-  width <- stats::sd(bent(known))
-  if (is.na(width) || width == 0) width <- 1
-  noise <- max(error / unit^2 / width^2, 1e-4)
-  worst <- min(known)
-  good <- lapply(good, function(one) ifelse(is.na(one), worst, one))
-  list(
-    y = lapply(good, function(one) (bent(one) - centre) / width),
-    # what bends the scores bends their errors
-    noise = lapply(good, function(one) pmin(noise / (1 + (top - one) / unit)^2, 1))
-  )
-}
-
-# The points of every candidate with y and noise; NULL where all failed.
-scaled_field <- function(field, history) {
-  seen <- seen_of_field(field, history)
+# The points of every candidate with y and noise; NULL where all failed. `known`: see grown_known().
+scaled_field <- function(field, history, known) {
+  seen <- seen_of_field(field, history, known)
   good <- lapply(seen, `[[`, "good")
   if (all(is.na(unlist(good)))) return(NULL)
   scaled <- scaled_goods(good, error_of_means(history))
@@ -299,9 +192,21 @@ surrogate_lengths <- function(field, seen, theta, surrogate) {
   theta
 }
 
+# How many rounds in turn have brought nothing better.
+with_progress <- function(state, seen) {
+  best <- max(unlist(lapply(seen, `[[`, "good")), -Inf, na.rm = TRUE)
+  state$stalled <- if (best > state$best) 0L else state$stalled + 1L
+  state$best <- max(best, state$best)
+  state
+}
+
+# After so many something is drawn in each round.
+patience <- 2L
+
 # The points that promise most, one after the other, those before imagined to be as good as
-# they are expected to be. `seen`: see scaled_field(); `passed_over`: see there.
-promising_points <- function(field, seen, n, theta, surrogate, passed_over) {
+# they are expected to be. `seen`: see scaled_field(); `passed_over`: see there; `stalled`: has
+# nothing better been found for some rounds?
+promising_points <- function(field, seen, n, theta, surrogate, passed_over, stalled = FALSE) {
   if (is.null(seen)) return(list())
   rivals <- lapply(stats::setNames(nm = names(seen)[!passed_over[names(seen)]]), function(name) {
     new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate)
@@ -318,7 +223,7 @@ promising_points <- function(field, seen, n, theta, surrogate, passed_over) {
     })
     top <- vapply(gains, max, numeric(1))
     if (length(top) == 0L || !any(is.finite(top))) break
-    drawn <- if (i == n && n > 1L) hardly_known(rivals, chosen)
+    drawn <- if (i == n && n > 1L) hardly_known(rivals, chosen, stalled)
     name <- drawn %||% names(rivals)[which.max(top)]
     at <- which.max(gains[[name]])
     if (!is.null(drawn)) at <- sample.int(nrow(rivals[[name]]$pool), 1L)
@@ -331,10 +236,13 @@ promising_points <- function(field, seen, n, theta, surrogate, passed_over) {
 
 # A forest does not know where it has seen nothing, so that at first one proposal of a round is
 # drawn, of the candidate of which the fewest points are known (Hutter, Hoos & Leyton-Brown 2011
-# draw every other one); until so many are known as hyperparameters vary, and two more. NULL where
-# there are only processes.
-hardly_known <- function(rivals, chosen) {
-  open <- Filter(function(rival) rival$known < rival$wanted && nrow(rival$pool) > 0L, rivals)
+# draw every other one): until so many are known as hyperparameters vary, and two more, and again
+# while what promises most is no better than what is known, since what the forest took for
+# hopeless after a few points would never be looked at again. NULL where there are only processes.
+hardly_known <- function(rivals, chosen, stalled) {
+  open <- Filter(function(rival) {
+    rival$forest && nrow(rival$pool) > 0L && (stalled || rival$known < rival$wanted)
+  }, rivals)
   known <- vapply(names(open), function(name) {
     open[[name]]$known + (nrow(chosen[[name]]) %||% 0L)
   }, 1)
@@ -352,15 +260,14 @@ new_rival <- function(space, seen, theta, surrogate) {
   } else {
     fit_process(seen$x, y, seen$noise, theta, steps = 0L)
   }
-  pool <- point_pool(space, seen, process = !forest)
+  pool <- without_twins(point_pool(space, seen, process = !forest), space, seen)
   if (nrow(pool) == 0L) return(NULL)
   features <- point_features(space, pool)
   apart <- apart_from(features, seen$x)
   pool <- frame_of_rows(pool, apart)
   features <- features[apart, , drop = FALSE]
   list(
-    known = length(y),
-    wanted = if (forest) length(point_dimensions(space)) + 2 else 0,
+    known = length(y), forest = forest, wanted = length(point_dimensions(space)) + 2,
     centre = centre, pool = pool, features = features, predicted = model$predict(features),
     best = max(model$predict(seen$x, spread = FALSE)$mean) + centre,
     cost = point_costs(space, pool, seen$points)

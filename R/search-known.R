@@ -131,11 +131,51 @@ pairs_with <- function(codes, row, discrete) {
   )
 }
 
-# Which pairs scored the same to the last digit, or both not at all.
+# Which pairs scored the same to the last digit; NA where both failed, which says nothing.
 pairs_alike <- function(one, good) {
   a <- good[one$pairs$first]
   b <- good[one$pairs$second]
-  ifelse(is.na(a) | is.na(b), is.na(a) & is.na(b), abs(a - b) <= 1e-12 * abs(a))
+  ifelse(xor(is.na(a), is.na(b)), FALSE, abs(a - b) <= 1e-12 * abs(a))
+}
+
+# Of every value of a candidate's dimensions the first one that is as good as the same: of which
+# several pairs of points are known that differ in nothing else, all of them alike. NULL for
+# continuous ranges.
+alike_values <- function(space, one, good) {
+  pairs <- one$pairs
+  same <- pairs_alike(one, good)
+  low <- pmin(pairs$a, pairs$b)
+  high <- pmax(pairs$a, pairs$b)
+  Map(function(dimension, axis) {
+    if (is_continuous(dimension)) return(NULL)
+    first <- seq_along(dimension$values)
+    mine <- which(!is.na(same) & pairs$axis == axis & low > 0L)
+    pair <- match(high[mine] * length(first) + low[mine], high[mine] * length(first) + low[mine])
+    enough <- tabulate(pair, length(pair)) >= pairs_enough
+    for (at in setdiff(which(enough), pair[!same[mine]])) {
+      both <- sort(first[c(low[mine[at]], high[mine[at]])])
+      first[first == both[2]] <- both[1]
+    }
+    first
+  }, space$dimensions, seq_along(space$dimensions))
+}
+
+pairs_enough <- 2L
+
+# Of new points one of all that are alike, and none that is like a known one, if others are left.
+# `seen`: see seen_of_field(); of continuous ranges no value is like another.
+without_twins <- function(points, space, seen) {
+  merged <- vapply(seen$alike, function(first) any(first != seq_along(first)), NA)
+  if (nrow(points) == 0L || !any(merged)) return(points)
+  codes <- codes_of(space, points, seen$ranges)
+  unlike <- rowSums(codes < 0L) > 0
+  all <- rbind(seen$codes, codes)
+  for (axis in which(merged)) {
+    at <- all[, axis] > 0L
+    all[at, axis] <- seen$alike[[axis]][all[at, axis]]
+  }
+  fresh <- !duplicated(all)[nrow(seen$codes) + seq_len(nrow(codes))] | unlike
+  if (any(fresh)) frame_of_rows(points, which(fresh)) else points
 }
 
 # Is a point likely to score as one does that is known? One that differs in at most two things, of
@@ -156,7 +196,7 @@ likely_twin <- function(code, one, same) {
 
 no_difference <- function(one, same, axis, code, other) {
   pairs <- one$pairs
-  at <- which(pairs$axis == axis & (
+  at <- which(!is.na(same) & pairs$axis == axis & (
     (pairs$a == code[axis] & pairs$b == other) | (pairs$b == code[axis] & pairs$a == other)
   ))
   if (length(at) == 0L) return(FALSE)

@@ -1,6 +1,6 @@
 # How evolution makes new points of known ones: newcomers, children of one or two parents, and what
 # is changed in them. A point is a setting without the values along its family's path
-# (search-guided.R).
+# (search-points.R).
 
 # New children, one after the other list(name, key, code, fresh, point): of which candidate, its
 # text and codes (search-known.R), whether it has no parents, a function that gives its table.

@@ -1,6 +1,8 @@
 # Fields of settings that were scored once, in full, as look-up tables: six made-up tables of
 # different kinds, at least 2,000 settings each. Searches and screens are judged on them without
-# fitting anything. The tables are kept in build/fields, since making them takes some minutes.
+# fitting anything; eight more tables (`practice`) are there to try changes of searches on, so that
+# the six stay apart from what was changed to do well. The tables are kept in build/fields, since
+# making them takes some minutes.
 
 source("bench/common.R")
 
@@ -41,6 +43,66 @@ made_up <- list(
       other = sample(letters[1:8], n, replace = TRUE)
     )
     odds <- effect[level] + log(x$size) * (x$age > 0.5)
+    x$y <- factor(ifelse(stats::runif(n) < stats::plogis(odds), "yes", "no"))
+    list(table = x, kind = "two_class")
+  }
+)
+
+practice <- list(
+  curved = function(n = 500) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 5), n))
+    x$y <- x$V1^2 + x$V1 * x$V2 - x$V3 + stats::rnorm(n)
+    list(table = x, kind = "number")
+  },
+  skewed = function(n = 800) {
+    x <- as.data.frame(matrix(stats::rlnorm(n * 10, sdlog = 1.2), n))
+    x$y <- log(x$V1) + log(x$V2) - 0.5 * log(x$V3) + stats::rnorm(n)
+    list(table = x, kind = "number")
+  },
+  hidden = function(n = 300) {
+    behind <- matrix(stats::rnorm(n * 5), n)
+    x <- behind %*% matrix(stats::rnorm(150), 5) + matrix(stats::rnorm(n * 30, sd = 0.7), n)
+    x <- as.data.frame(x)
+    x$y <- behind[, 1] - behind[, 2] + 0.5 * behind[, 3] + stats::rnorm(n)
+    list(table = x, kind = "number")
+  },
+  groups = function(n = 600) {
+    group <- sample(3, n, replace = TRUE)
+    x <- as.data.frame(matrix(stats::rnorm(n * 8), n))
+    x$V1 <- x$V1 + group
+    x$V2 <- x$V2 + 2 * (group == 2)
+    x$y <- factor(c("a", "b", "c")[group])
+    list(table = x, kind = "class")
+  },
+  outliers = function(n = 700) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 8), n))
+    odds <- 1.2 * x$V1 - x$V2 + 0.6 * x$V3
+    y <- factor(ifelse(stats::runif(n) < stats::plogis(odds), "yes", "no"))
+    for (one in names(x)) {
+      far <- sample(n, 30)
+      x[[one]][far] <- x[[one]][far] * stats::rlnorm(30, 2.5)
+    }
+    x$y <- y
+    list(table = x, kind = "two_class")
+  },
+  sparse = function(n = 150) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 60), n))
+    odds <- 1.5 * x$V1 - 1.5 * x$V2 + x$V3
+    x$y <- factor(ifelse(stats::runif(n) < stats::plogis(odds), "yes", "no"))
+    list(table = x, kind = "two_class")
+  },
+  mixed = function(n = 1200) {
+    x <- data.frame(
+      a = sample(letters[1:6], n, replace = TRUE), b = sample(LETTERS[1:12], n, replace = TRUE),
+      u = stats::runif(n), v = stats::rlnorm(n), w = stats::rnorm(n)
+    )
+    effect <- c(-1, 0, 1, 0.5, 2, -0.5)[match(x$a, letters)]
+    x$y <- effect + 3 * x$u * (x$b > "F") + log(x$v) + stats::rnorm(n)
+    list(table = x, kind = "number")
+  },
+  circles = function(n = 900) {
+    x <- as.data.frame(matrix(stats::rnorm(n * 8), n))
+    odds <- 1.5 * (x$V1^2 + x$V2^2 + x$V3^2 - 2.5)
     x$y <- factor(ifelse(stats::runif(n) < stats::plogis(odds), "yes", "no"))
     list(table = x, kind = "two_class")
   }
@@ -92,10 +154,11 @@ structured_candidates <- function(one) {
 field_kinds <- list(values = field_candidates, steps = structured_candidates)
 
 field_plan <- function(name, folds = 5, repeats = 1, field = "values", ...) {
-  set.seed(match(name, names(made_up)))
-  one <- made_up[[name]]()
+  tables <- c(made_up, practice)
+  set.seed(match(name, names(tables)))
+  one <- tables[[name]]()
   plan_comparison(
-    if (one$kind == "number") brief(one$table, "y") else brief(one$table, "y", event = "yes"),
+    if (one$kind == "two_class") brief(one$table, "y", event = "yes") else brief(one$table, "y"),
     field_kinds[[field]](one),
     splits = split_kfold(folds, repeats), seed = 1, ...
   )

@@ -3,7 +3,9 @@
 # here; medians over 100 seeds, with quartiles, and the ratio to random draws. What is proposed at
 # once is looked at in an order that is drawn: a search has no say in which of it is fitted first.
 # A guided search proposes something plain at first, alone, and so comes to the linear table's best
-# at once. `steps`: the same tables with six choices of steps before each of three families.
+# at once. `steps`: the same tables with six choices of steps before each of three families, and
+# eight more tables, on which changes of the searches were tried; the ratio to random draws is
+# nowhere small where these need hardly more than it takes to look at all candidates.
 # Seconds are what a search takes for itself, of the processor, here with another run beside it.
 
 source("bench/fields.R")
@@ -35,10 +37,11 @@ replay <- function(field, search, seed, goal = Inf) {
     at <- match(now, known)
     stopifnot(!anyNA(at))
     scores <- lapply(field$results$scores, function(s) s[at, , drop = FALSE])
+    failed <- which(rowSums(is.na(scores[[plan$decide]])) > 0)
     results <- list(
       candidate = work$settings$candidate, row = work$settings$row, tables = work$tables,
-      scores = scores, seconds = field$results$seconds[at, , drop = FALSE], failures = list(),
-      unscored = list(),
+      scores = scores, seconds = field$results$seconds[at, , drop = FALSE],
+      failures = list(list(settings = failed)), unscored = list(),
       partial = data.frame(setting = integer(), split = integer(), share = 1[0], score = 1[0])
     )
     mean <- rowMeans(scores[[plan$decide]])
@@ -90,7 +93,7 @@ seeds <- if (length(given) > 0L) as.integer(given[1]) else 100L
 # tables by name, or "table steps" for a field in which mostly steps are chosen
 chosen <- given[-1]
 if (length(chosen) == 0L) {
-  chosen <- c(names(made_up), paste(names(made_up), "steps"))
+  chosen <- c(names(made_up), paste(c(names(made_up), names(practice)), "steps"))
 }
 for (name in chosen) {
   parts <- strsplit(name, " ")[[1]]

@@ -256,6 +256,45 @@ test_that("a guided search that knows little changes one thing of the best setti
   expect_gt(max(unlist(lapply(3:5, changes))), 1)
 })
 
+test_that("a guided search leaves for the end what would score as a known setting does", {
+  values <- among(seq(0, 1, by = 0.1))
+  # none of the steps has anything to do
+  steps <- list(optional(pre_drop_constant()), optional(pre_missing()), optional(pre_rare_levels()))
+  hill <- pipeline(steps, hill_family("hill")(a = values, b = values))
+  runs <- lapply(1:3, function(seed) climb(candidates(hill = hill), search_guided(48), seed, 2))
+  twins <- vapply(runs, function(cmp) {
+    tried <- cmp$results$tables$hill
+    sum(duplicated(data.frame(tried$a, tried$b)))
+  }, 1)
+  expect_lt(max(twins), 16)
+  expect_lt(max(vapply(runs, reached, 1)), 0.005)
+  # of 24 settings there are 3 different ones: the others come in the end
+  few <- pipeline(steps, hill_family("hill")(a = among(0.1, 0.4, 0.7)))
+  cmp <- climb(candidates(hill = few), search_guided(24), 1, 2)
+  expect_identical(nrow(cmp$results$tables$hill), 24L)
+})
+
+test_that("a guided search that finds nothing better looks again at what it took for hopeless", {
+  # of twelve values one is the best of all, all others are bad
+  hidden <- define_family("hidden", "number",
+    defaults = list(a = 1, c = 1),
+    fit = function(x, y, weights, settings, seed, threads) 3 * (settings$c != 7) + settings$a / 10,
+    predict = function(model, x) rep(model, nrow(x))
+  )
+  values <- among(seq(0, 1, by = 0.1))
+  rivals <- candidates(
+    ahead = hill_family("ahead")(a = values, b = values, top = among(1, 2)),
+    behind = hidden(a = values, c = among(1:12))
+  )
+  runs <- lapply(1:6, function(seed) {
+    climb(rivals, search_guided(80, surrogate = "forest"), seed, 2)
+  })
+  found <- vapply(runs, reached, 1) < 0.9
+  expect_gt(sum(found), 3)
+  looks <- vapply(runs, function(cmp) sum(cmp$results$candidate == 2L), 1)
+  expect_gt(min(looks), 8)
+})
+
 test_that("a guided search begins with something plain", {
   first <- function(search) {
     cmp <- quiet_run(conversation_plan(search), workers = 1)
@@ -328,14 +367,50 @@ test_that("what made no difference among some values is tried with the others al
   points <- data.frame(a = c(2, 5, 12, 2), b = c(0, 0, 0, 1))
   known <- known_settings(runs[[1]]$plan$spaces, list(ledge = points))
   one <- known$points$ledge
-  twin <- function(a, b) {
+  twin <- function(a, b, good = -c(1, 1, 1, 1.1)) {
     code <- kw("codes_of")(known$spaces$ledge, data.frame(a = a, b = b), one$ranges)
-    kw("likely_twin")(code[1, ], one, kw("pairs_alike")(one, -c(1, 1, 1, 1.1)))
+    kw("likely_twin")(code[1, ], one, kw("pairs_alike")(one, good))
   }
   # 2, 5 and 12 were alike with another b; of 30 nothing is known
   expect_identical(
     c(twin(5, 1), twin(12, 1), twin(30, 1), twin(30, 0)), c(TRUE, TRUE, FALSE, FALSE)
   )
+  # that both failed with the other b says nothing of this one; that one did, that they differ
+  expect_false(twin(5, 1, c(NA, NA, NA, -1.1)))
+  expect_false(twin(5, 1, c(-1, NA, -1, -1.1)))
+})
+
+test_that("values are alike where several pairs that differ in nothing else scored the same", {
+  family <- hill_family("hill")(a = among(1, 2, 3), b = among(1:3), top = from_to(0, 1))
+  plan <- plan_comparison(brief(data.frame(x = 1:30, y = 1:30), "y"), candidates(hill = family),
+    splits = split_kfold(2), search = search_guided(4), seed = 1
+  )
+  points <- expand.grid(a = c(1, 2, 3), b = 1:3, top = 0.5)
+  known <- known_settings(plan$spaces, list(hill = points))
+  one <- known$points$hill
+  alike <- function(good) {
+    kw("alike_values")(known$spaces$hill, one, good)[c("a", "b", "top")]
+  }
+  # a does nothing, b does
+  expect_identical(alike(points$b), list(a = c(1L, 1L, 1L), b = 1:3, top = NULL))
+  # 1 and 2 are alike, but for one of three pairs
+  good <- ifelse(points$a == 3, 5, points$b)
+  expect_identical(alike(good)$a, c(1L, 1L, 3L))
+  good[2] <- 7
+  expect_identical(alike(good)$a, 1:3)
+  # two that failed say nothing
+  expect_identical(alike(ifelse(points$b == 1, 1, NA))$a, 1:3)
+  # new points: one of those that are alike, none like a known one; what varies on a range is new
+  new <- data.frame(a = c(1, 2, 3, 3), b = 1L, top = c(0.1, 0.1, 0.5, 0.5))
+  left <- function(seen_rows, new) {
+    some <- known_settings(plan$spaces, list(hill = points[seen_rows, ]))$points$hill
+    seen <- list(codes = some$codes, ranges = some$ranges, alike = alike(points$b))
+    kw("without_twins")(new, known$spaces$hill, seen)
+  }
+  expect_identical(left(1:9, new)$top, c(0.1, 0.1))
+  # nothing else left: all of it
+  expect_identical(nrow(left(1:9, new[3:4, ])), 2L)
+  expect_identical(nrow(left(4:9, new[3:4, ])), 1L)
 })
 
 test_that("what evolution knows round after round is what it would know of all at once", {
