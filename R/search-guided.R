@@ -10,7 +10,8 @@
 #' Settings that would score as a known one does, since what they differ in made no difference to
 #' the last digit wherever it was tried, are left for the end.
 #' The candidates of a plan are looked at together: one that promises nothing gets no further
-#' settings.
+#' settings, unless the model is a forest and has found nothing better for two rounds: then one
+#' setting of each round is drawn, of the candidate of which least is known.
 #'
 #' Values along a family's path come with one fit: for every setting that is proposed all of them
 #' are tried, and the model learns the best. They do not count as settings here.
@@ -192,11 +193,12 @@ surrogate_lengths <- function(field, seen, theta, surrogate) {
   theta
 }
 
-# How many rounds in turn have brought nothing better.
+# How many rounds in turn have brought nothing better. What was best may no longer count, once
+# something meets the constraints.
 with_progress <- function(state, seen) {
   best <- max(unlist(lapply(seen, `[[`, "good")), -Inf, na.rm = TRUE)
   state$stalled <- if (best > state$best) 0L else state$stalled + 1L
-  state$best <- max(best, state$best)
+  state$best <- best
   state
 }
 
@@ -206,7 +208,7 @@ patience <- 2L
 # The points that promise most, one after the other, those before imagined to be as good as
 # they are expected to be. `seen`: see scaled_field(); `passed_over`: see there; `stalled`: has
 # nothing better been found for some rounds?
-promising_points <- function(field, seen, n, theta, surrogate, passed_over, stalled = FALSE) {
+promising_points <- function(field, seen, n, theta, surrogate, passed_over, stalled) {
   if (is.null(seen)) return(list())
   rivals <- lapply(stats::setNames(nm = names(seen)[!passed_over[names(seen)]]), function(name) {
     new_rival(field$spaces[[name]], seen[[name]], theta[[name]]$values, surrogate)
