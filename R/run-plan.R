@@ -78,7 +78,7 @@ plan_comparison <- function(
   check_something_left(met$spaces, seats, seed)
   asked <- first_round(
     met$spaces, seats, metrics[[decide]], search_seed %||% seed,
-    single_splits(pooled, undefined[[decide]])
+    single_splits(pooled, undefined[[decide]]), screened = !is.null(screen)
   )
   round <- asked$round
   check_rules(candidates$rules, met$spaces, asked)
@@ -129,12 +129,13 @@ new_plan <- function(
 }
 
 # The first settings of every candidate (a list by candidate), and the seats with their states.
-first_round <- function(spaces, seats, metric, seed, splits) {
+first_round <- function(spaces, seats, metric, seed, splits, screened = FALSE) {
   seats <- lapply(seats, function(seat) {
-    seat$state <- seat$search$start(new_field(spaces[seat$candidates], metric, splits), seed)
+    field <- new_field(spaces[seat$candidates], metric, splits, screened)
+    seat$state <- seat$search$start(field, seed)
     seat
   })
-  asked <- propose_all(seats, spaces, metric, NULL, splits)
+  asked <- propose_all(seats, spaces, metric, NULL, splits, screened)
   asked$round <- complete_round(asked$round, spaces)
   refuse_empty_round(asked$round)
   asked
@@ -144,11 +145,11 @@ first_round <- function(spaces, seats, metric, seed, splits) {
 single_splits <- function(pooled, undefined) if (pooled) integer() else which(is.na(undefined))
 
 # What every search proposes: list(round, seats).
-propose_all <- function(seats, spaces, metric, history, splits) {
+propose_all <- function(seats, spaces, metric, history, splits, screened = FALSE) {
   round <- list()
   for (i in seq_along(seats)) {
     seat <- seats[[i]]
-    field <- new_field(spaces[seat$candidates], metric, splits)
+    field <- new_field(spaces[seat$candidates], metric, splits, screened)
     found <- seat$search$propose(seat$state, field, history[seat$candidates])
     round[names(found$round)] <- found$round
     seat["state"] <- list(found$state)

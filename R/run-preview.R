@@ -69,6 +69,8 @@ asked_fits <- function(plan, work) {
   tasks <- tasks_of_round(plan$round)
   if (is.null(tasks)) return(list(times = times, whole = whole))
   stages <- stages_of_tasks(tasks, work, rep(TRUE, length(times)))
+  # before anything is looked at in part
+  stages$new[simplest_fit(work)] <- TRUE
   in_full <- matrix(stages$new, length(times), n)
   extra <- extra_whole <- numeric(length(times))
   for (part in stages$parts) {

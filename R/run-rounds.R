@@ -40,7 +40,7 @@ ask_searches <- function(seats, plan, results) {
   seconds <- any(vapply(seats, function(seat) isTRUE(seat$search$asks_seconds), NA))
   propose_all(
     seats, plan$spaces, plan$metrics[[plan$decide]], search_history(results(seconds), plan),
-    single_splits(plan$pooled, plan$undefined[[plan$decide]])
+    single_splits(plan$pooled, plan$undefined[[plan$decide]]), screened = !is.null(plan$screen)
   )
 }
 

@@ -3,9 +3,9 @@
 #   propose(state, field, history)  -> list(round, state); round: a list by candidate of
 #                                      list(settings, counts, by_rule, left_out) and perhaps
 #                                      tasks (search-tasks.R); nothing in any: done
-# A field is list(spaces, metric, splits): the spaces of the candidates that the search looks
-# after, the deciding metric, and the numbers of the splits that have a score of it. A history is
-# told in the order of the settings, whatever was finished first: a list by candidate of
+# A field is list(spaces, metric, splits, screened): the spaces of the candidates that the search
+# looks after, the deciding metric, the numbers of the splits that have a score of it, and whether a
+# screen decides what is scored on which of them. A history is told in the order of the settings, whatever was finished first: a list by candidate of
 # list(settings, mean, sd, expected, scores, splits, seconds, failed, meets, partial), `settings` a
 # table, `scores` a matrix settings x splits, `mean` NA where not all of them are there, `expected`
 # a guess of it where some are, `partial` what is known on shares of the training rows.
@@ -46,8 +46,8 @@ search_at_once <- function(name, arguments, label, propose_one, exhaustive = FAL
   )
 }
 
-new_field <- function(spaces, metric, splits) {
-  list(spaces = spaces, metric = metric, splits = splits)
+new_field <- function(spaces, metric, splits, screened) {
+  list(spaces = spaces, metric = metric, splits = splits, screened = screened)
 }
 
 # One setting table, as all searches give it.

@@ -1,7 +1,7 @@
 #' Search by evolution
 #'
 #' Begins with every candidate near its defaults and with settings that are spread evenly, together
-#' half a population. Keeps a population of settings, of all candidates together, and makes new ones
+#' one and a half populations, or half of one where all are scored on all splits. Keeps a population of settings, of all candidates together, and makes new ones
 #' of them: mixed from two settings (crossover), where two candidates are mixed in what both vary
 #' alike, such as their preparation; and with one value or chosen step changed, now and then more
 #' (mutation), the more often to one the better it did so far, with any candidate. Parents win a
@@ -12,15 +12,26 @@
 #' no difference in settings like them, are passed over. It fits fields where much is chosen, such
 #' as steps by [either()] and [optional()], about which a model of the scores has little to say.
 #'
+#' New settings are looked at on few splits first, each generation on other ones. Of what may then be
+#' better than the best that is scored in full, the two most promising (of large generations more) are
+#' scored on the others, and so on; only when none is left the next generation is made. So most of what is worse costs a part
+#' of a fit: it is never ranked, but `standings(cmp, level = "all")` lists it. At the end the best of
+#' every candidate is scored in full, and so are the simpler ones that are hardly worse, of which
+#' [select_final()] may choose one. Where a screen of the plan decides what is scored on which
+#' splits, where there are fewer than five, and where predictions of several are scored together, all
+#' settings are scored on all splits at once.
+#'
 #' As with [search_guided()], all values along a family's path are tried with every setting
 #' that is proposed, and do not count; proposals depend on scores alone.
 #'
 #' @param settings Number of settings that are proposed, of all candidates together.
 #' @param population So many of the best are kept as parents, beside the front and the best ones of
 #'   every candidate.
-#' @param at_once So many are proposed a round.
+#' @param at_once So many new ones are proposed at once: a generation. Default eight, or a tenth of
+#'   those so far if that is more, and four where all are scored on all splits.
 #' @param tournament The best of so many that are drawn from the population becomes a parent.
 #' @param mixed Share of the new settings that are mixed from two.
+#' @param first_splits On so many splits new settings are scored at first; `Inf`: on all of them.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A search for [plan_comparison()].
 #' @references Eiben & Smith (2015), Introduction to evolutionary computing, 2nd edition, Springer,
@@ -33,38 +44,79 @@
 #' search_evolve(settings = 100)
 #' @export
 search_evolve <- function(
-  settings = 100, population = 8, at_once = 4, tournament = 5, mixed = 0.5, ...
+  settings = 100, population = 8, at_once = NULL, tournament = 5, mixed = 0.5, first_splits = 1, ...
 ) {
   no_more(...)
   check_number(settings, "settings", min = 1, max = 1e5, whole = TRUE)
   check_number(population, "population", min = 2, max = 1e4, whole = TRUE)
-  check_number(at_once, "at_once", min = 1, max = 1000, whole = TRUE)
+  if (!is.null(at_once)) check_number(at_once, "at_once", min = 1, max = 1000, whole = TRUE)
   check_number(tournament, "tournament", min = 1, max = 1000, whole = TRUE)
   check_number(mixed, "mixed", min = 0, max = 1)
+  if (!identical(first_splits, Inf)) {
+    check_number(first_splits, "first_splits", min = 1, whole = TRUE)
+  }
   need("lhs", "A search by evolution")
-  new_search(
-    "evolve",
-    list(
-      settings = settings, population = population, at_once = at_once, tournament = tournament,
-      mixed = mixed
-    ),
-    paste0("evolution, ", count_of(settings, "setting")),
-    start = function(field, seed) list(seed = seed, turn = 0L, left = settings),
-    propose = function(state, field, history) {
-      state$turn <- state$turn + 1L
-      seed <- derive_seed(state$seed, paste("evolution, round", state$turn))
-      if (!is.null(history)) state$known <- grown_known(state$known, field, history)
-      chosen <- with_seed(seed, if (is.null(history)) {
-        first_points(field, min(ceiling(population / 2), settings), settings)
-      } else if (state$left > 0) {
-        next_generation(
-          state$known, field, history, min(at_once, state$left), population, tournament, mixed
-        )
-      })
-      state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
-      list(round = with_paths(chosen, field, history), state = state)
-    }
+  arguments <- list(
+    settings = settings, population = population, at_once = at_once, tournament = tournament,
+    mixed = mixed, first_splits = first_splits
   )
+  new_search(
+    "evolve", arguments, paste0("evolution, ", count_of(settings, "setting")),
+    start = function(field, seed) {
+      list(seed = seed, turn = 0L, left = settings, generation = 0L, asked = character())
+    },
+    propose = function(state, field, history) evolve_further(state, field, history, arguments)
+  )
+}
+
+evolve_further <- function(state, field, history, arguments) {
+  state$turn <- state$turn + 1L
+  looks <- can_look_first(field, arguments$first_splits)
+  many <- generation_size(arguments, state, looks)
+  worth <- function(last) {
+    if (!looks || is.null(history)) return(NULL)
+    worth_the_rest(state$known, field, history, state$asked, max(2, many %/% 4), last)
+  }
+  if (!is.null(history)) state$known <- grown_known(state$known, field, history)
+  more <- worth(last = FALSE)
+  if (NROW(more) == 0L) {
+    chosen <- new_generation(many, state, field, history, arguments)
+    if (length(chosen) == 0L) more <- worth(last = TRUE)
+  }
+  if (NROW(more) > 0L) {
+    state$asked <- c(state$asked, more$key)
+    return(list(round = with_more_splits(field, history, more), state = state))
+  }
+  state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
+  state$generation <- state$generation + 1L
+  round <- with_paths(chosen, field, history)
+  if (looks) round <- as_looks(round, field, arguments$first_splits, state$generation)
+  list(round = round, state = state)
+}
+
+# How many new settings come next. What is looked at in part is cheap, so that more can be; and
+# where many are known, a few more change little of what is learned from them.
+generation_size <- function(arguments, state, looks) {
+  so_far <- arguments$settings - state$left
+  size <- if (so_far == 0) {
+    ceiling((if (looks) 1.5 else 0.5) * arguments$population)
+  } else {
+    arguments$at_once %||% (if (looks) max(8, so_far %/% 10) else 4)
+  }
+  min(size, state$left)
+}
+
+new_generation <- function(many, state, field, history, arguments) {
+  with_seed(derive_seed(state$seed, paste("evolution, round", state$turn)), {
+    if (is.null(history)) {
+      first_points(field, many, arguments$settings)
+    } else if (many > 0) {
+      next_generation(
+        state$known, field, history, many, arguments$population, arguments$tournament,
+        arguments$mixed
+      )
+    }
+  })
 }
 
 member_search_evolve <- function() {
@@ -84,7 +136,7 @@ next_generation <- function(known, field, history, n, population, tournament, mi
   parents <- frame_of_rows(parents, parents$candidate %in% open)
   merits <- merits_of_field(known, scaled_goods(good)$y)
   chances <- Map(chances_of_moves, spaces, merits)
-  twins <- Map(pairs_alike, known$points, good)
+  twins <- Map(twins_by_axis, known$points, history[names(spaces)])
   keys <- lapply(known$points, `[[`, "keys")
   chosen <- list()
   for (turn in seq_len(most_broods)) {

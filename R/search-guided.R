@@ -135,13 +135,13 @@ enough_to_learn <- function(field, at_once, settings, surrogate) {
 
 # The points of every candidate: points, features x, good, and what tells which are alike.
 seen_of_field <- function(field, history, known) {
-  Map(function(space, one, good) {
-    good <- best_of_points(good, one$point)
+  Map(function(space, one, told, good) {
     list(
-      points = one$table, x = point_features(space, one$table), good = good, codes = one$codes,
-      ranges = one$ranges, alike = alike_values(space, one, good)
+      points = one$table, x = point_features(space, one$table),
+      good = best_of_points(good, one$point), codes = one$codes, ranges = one$ranges,
+      alike = alike_values(space, one, told)
     )
-  }, field$spaces, known$points, told_goods(field, history))
+  }, field$spaces, known$points, history[names(field$spaces)], told_goods(field, history))
 }
 
 point_features <- function(space, points) {

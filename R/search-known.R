@@ -131,19 +131,27 @@ pairs_with <- function(codes, row, discrete) {
   )
 }
 
-# Which pairs scored the same to the last digit; NA where both failed, which says nothing.
-pairs_alike <- function(one, good) {
-  a <- good[one$pairs$first]
-  b <- good[one$pairs$second]
-  ifelse(xor(is.na(a), is.na(b)), FALSE, abs(a - b) <= 1e-12 * abs(a))
+# Which pairs scored the same to the last digit on all splits on which both are known; NA where there
+# is none of these, which says nothing. `told`: the candidate's history.
+pairs_alike <- function(one, told) {
+  # of all values along the path together
+  scores <- rowsum(told$scores, one$point)
+  failed <- rowsum(as.integer(told$failed), one$point)[, 1] > 0L
+  a <- scores[one$pairs$first, , drop = FALSE]
+  b <- scores[one$pairs$second, , drop = FALSE]
+  both <- rowSums(!is.na(a) & !is.na(b))
+  same <- rowSums(abs(a - b) > 1e-12 * abs(a), na.rm = TRUE) == 0L
+  same[both == 0L] <- NA
+  same[xor(failed[one$pairs$first], failed[one$pairs$second])] <- FALSE
+  same
 }
 
 # Of every value of a candidate's dimensions the first one that is as good as the same: of which
 # several pairs of points are known that differ in nothing else, all of them alike. NULL for
 # continuous ranges.
-alike_values <- function(space, one, good) {
+alike_values <- function(space, one, told) {
   pairs <- one$pairs
-  same <- pairs_alike(one, good)
+  same <- pairs_alike(one, told)
   low <- pmin(pairs$a, pairs$b)
   high <- pmax(pairs$a, pairs$b)
   Map(function(dimension, axis) {
@@ -180,13 +188,13 @@ without_twins <- function(points, space, seen) {
 
 # Is a point likely to score as one does that is known? One that differs in at most two things, of
 # which each made no difference between the same two values where all else was most alike: an answer
-# to outliers where there are none, any scale before a tree. `same`: see pairs_alike().
-likely_twin <- function(code, one, same) {
+# to outliers where there are none, any scale before a tree. `alike`: see twins_by_axis().
+likely_twin <- function(code, one, alike) {
   away <- one$codes != rep(code, each = nrow(one$codes))
   for (other in which(.rowSums(away, nrow(away), ncol(away)) <= 2L)) {
     twin <- TRUE
     for (axis in which(away[other, ])) {
-      twin <- no_difference(one, same, axis, code, one$codes[other, axis])
+      twin <- no_difference(one, alike, axis, code, one$codes[other, axis])
       if (!twin) break
     }
     if (twin) return(TRUE)
@@ -194,14 +202,23 @@ likely_twin <- function(code, one, same) {
   FALSE
 }
 
-no_difference <- function(one, same, axis, code, other) {
+# Which pairs are alike (see pairs_alike()), and by axis those of which it is known.
+twins_by_axis <- function(one, told) {
+  same <- pairs_alike(one, told)
+  known <- which(!is.na(same))
+  axes <- factor(one$pairs$axis[known], seq_len(ncol(one$codes)))
+  list(same = same, known = unname(split(known, axes)))
+}
+
+no_difference <- function(one, alike, axis, code, other) {
   pairs <- one$pairs
-  at <- which(!is.na(same) & pairs$axis == axis & (
-    (pairs$a == code[axis] & pairs$b == other) | (pairs$b == code[axis] & pairs$a == other)
-  ))
+  at <- alike$known[[axis]]
+  a <- pairs$a[at]
+  b <- pairs$b[at]
+  at <- at[(a == code[axis] & b == other) | (b == code[axis] & a == other)]
   if (length(at) == 0L) return(FALSE)
   context <- one$codes[pairs$first[at], -axis, drop = FALSE]
   context <- context != rep(code[-axis], each = length(at))
   far <- .rowSums(context, nrow(context), ncol(context))
-  min(far) <= 2L && all(same[at[far == min(far)]])
+  min(far) <= 2L && all(alike$same[at[far == min(far)]])
 }

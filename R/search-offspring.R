@@ -164,21 +164,21 @@ moves_along <- function(dimension, merit) {
 
 # One value changed, now and then more.
 mutated <- function(place, chances) {
-  axes <- seq_along(chances$axes)
+  axes <- chances$axes
   if (length(axes) == 0L) return(place)
+  moves <- vector("list", length(axes))
+  likely <- numeric(length(axes))
+  for (k in seq_along(axes)) {
+    moves[[k]] <- chances$moves[[k]](place[axes[k]])
+    likely[k] <- moves[[k]]$together * chances$often[k]
+  }
   for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
-    moves <- vector("list", length(axes))
-    likely <- numeric(length(axes))
-    for (k in seq_along(axes)) {
-      moves[[k]] <- chances$moves[[axes[k]]](place[chances$axes[axes[k]]])
-      likely[k] <- moves[[k]]$together * chances$often[axes[k]]
-    }
-    if (sum(likely) == 0) break
+    if (!any(likely > 0)) break
     at <- sample.int(length(axes), 1L, prob = likely)
     move <- moves[[at]]
     to <- if (length(move$to) > 1L) sample.int(length(move$to), 1L, prob = move$likely) else 1L
-    place[chances$axes[axes[at]]] <- move$to[to]
-    axes <- axes[-at]
+    place[axes[at]] <- move$to[to]
+    likely[at] <- 0
   }
   place
 }

@@ -356,7 +356,7 @@ try_search <- function(search, brief, split) {
 # cube: list(tables by candidate, ended).
 converse <- function(search, spaces, metric, seed, failing) {
   seats <- first_round(spaces, list(list(search = search, candidates = names(spaces))), metric,
-    seed, 1:3)
+    seed, 1:5)
   tables <- lapply(spaces, function(space) plain_frame(list(), 0L))
   told <- lapply(spaces, function(space) list(tasks = 0L, scores = NULL, partial = NULL))
   round <- seats$round
@@ -376,7 +376,7 @@ converse <- function(search, spaces, metric, seed, failing) {
     )
     if (tried > most_tried) return(list(tables = tables, ended = FALSE))
     history <- Map(made_up_history, spaces, tables, told, failing)
-    found <- propose_all(seats, spaces, metric, history, 1:3)
+    found <- propose_all(seats, spaces, metric, history, 1:5)
     seats <- found$seats
     round <- found$round
   }
@@ -385,7 +385,7 @@ converse <- function(search, spaces, metric, seed, failing) {
 # Cells (setting, split) that were asked for on all rows, and those on shares of them.
 with_task_told <- function(told, task, table) {
   at <- matching_rows(task$settings, table)
-  splits <- if (length(task$splits) == 0L) 1:3 else task$splits
+  splits <- if (length(task$splits) == 0L) 1:5 else task$splits
   cells <- cbind(rep(at, each = length(splits)), rep(splits, length(at)))
   told$tasks <- told$tasks + 1L
   if (task$share == 1) {
@@ -401,7 +401,7 @@ made_up_history <- function(space, settings, told, failing) {
   cube <- if (n > 0L) settings_to_cube(space, settings) else matrix(0, 0L, 1L)
   cube[is.na(cube)] <- 0.5
   mean <- rep_len(1 + rowSums((cube - 0.3)^2), n)
-  known <- outer(mean, c(-0.1, 0, 0.1), `+`)
+  known <- outer(mean, c(-0.2, -0.1, 0, 0.1, 0.2), `+`)
   if (failing) known[] <- NA_real_
   scores <- known
   scores[] <- NA_real_
@@ -409,9 +409,9 @@ made_up_history <- function(space, settings, told, failing) {
   mean <- rowMeans(scores)
   part <- told$partial %||% matrix(numeric(), 0L, 3L)
   list(
-    settings = settings, mean = mean, sd = ifelse(is.na(mean), NA, 0.1),
+    settings = settings, mean = mean, sd = ifelse(is.na(mean), NA, 0.16),
     expected = expected_means(scores, mean), scores = scores,
-    splits = 1:3, seconds = rep(0.01, n), failed = rep(failing, n), meets = rep(TRUE, n),
+    splits = 1:5, seconds = rep(0.01, n), failed = rep(failing, n), meets = rep(TRUE, n),
     partial = data.frame(
       setting = part[, 1], split = part[, 2], share = part[, 3],
       score = known[part[, 1:2, drop = FALSE]]
