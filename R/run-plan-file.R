@@ -338,7 +338,8 @@ plan_set_aside <- function(brief, x) {
 }
 
 # A splitter or search: its name, or a map of one name to its arguments. Only
-# exported functions with the prefix can be named; types come from their defaults.
+# exported functions with the prefix can be named; types come from their defaults, or, where there is
+# none to tell, from how a value is written.
 plan_member <- function(x, prefix, at) {
   members <- known_makers(prefix)
   name <- if (is_scalar(x)) x$text else if (is_map(x) && length(x) == 1L) names(x)
@@ -359,7 +360,9 @@ plan_member <- function(x, prefix, at) {
     # an argument without a default has the empty name in its place
     open <- is.symbol(wanted[[key]])
     default <- if (!open) wanted[[key]]
-    read <- if (is.logical(default)) {
+    read <- if (!open && is.null(default)) {
+      plan_any
+    } else if (is.logical(default)) {
       plan_flag_or_texts
     } else if (open || is.numeric(default)) {
       plan_number_or_texts

@@ -5,10 +5,11 @@
 #                                      tasks (search-tasks.R); nothing in any: done
 # A field is list(spaces, metric, splits, screened): the spaces of the candidates that the search
 # looks after, the deciding metric, the numbers of the splits that have a score of it, and whether a
-# screen decides what is scored on which of them. A history is told in the order of the settings, whatever was finished first: a list by candidate of
-# list(settings, mean, sd, expected, scores, splits, seconds, failed, meets, partial), `settings` a
-# table, `scores` a matrix settings x splits, `mean` NA where not all of them are there, `expected`
-# a guess of it where some are, `partial` what is known on shares of the training rows.
+# screen decides what is scored on which of them. A history is told in the order of the settings,
+# whatever was finished first: a list by candidate of list(settings, mean, sd, expected, scores,
+# splits, seconds, failed, meets, partial), `settings` a table, `scores` a matrix settings x splits,
+# `mean` NA where not all of them are there, `expected` a guess of it where some are, `partial` what
+# is known on shares of the training rows.
 # at_once says that all settings are in the first round; exhaustive, that these are all there are;
 # asks_seconds, that it goes by what settings took, which is not worked out for others: it is a
 # third of what it takes to tell a search anything.

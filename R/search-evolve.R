@@ -1,25 +1,26 @@
 #' Search by evolution
 #'
 #' Begins with every candidate near its defaults and with settings that are spread evenly, together
-#' one and a half populations, or half of one where all are scored on all splits. Keeps a population of settings, of all candidates together, and makes new ones
-#' of them: mixed from two settings (crossover), where two candidates are mixed in what both vary
-#' alike, such as their preparation; and with one value or chosen step changed, now and then more
-#' (mutation), the more often to one the better it did so far, with any candidate. Parents win a
-#' tournament by mean score. The population is the best of all settings so far together with the
-#' front of score against simplicity, settings than which none is both better and simpler, and with
-#' the best ones of every candidate, so that one which needs several changes has the time for them.
-#' Settings that would score as a known one does to the last digit, since what they differ in made
-#' no difference in settings like them, are passed over. It fits fields where much is chosen, such
-#' as steps by [either()] and [optional()], about which a model of the scores has little to say.
+#' one and a half populations, or half of one where all are scored on all splits. Keeps a population
+#' of settings, of all candidates together, and makes new ones of them: mixed from two settings
+#' (crossover), where two candidates are mixed in what both vary alike, such as their preparation;
+#' and with one value or chosen step changed, now and then more (mutation), the more often to one
+#' the better it did so far, with any candidate. Parents win a tournament by mean score. The
+#' population is the best of all settings so far together with the front of score against
+#' simplicity, settings than which none is both better and simpler, and with the best ones of every
+#' candidate, so that one which needs several changes has the time for them. Settings that would
+#' score as a known one does to the last digit, since what they differ in made no difference in
+#' settings like them, are passed over. It fits fields where much is chosen, such as steps by
+#' [either()] and [optional()], about which a model of the scores has little to say.
 #'
-#' New settings are looked at on few splits first, each generation on other ones. Of what may then be
-#' better than the best that is scored in full, the two most promising (of large generations more) are
-#' scored on the others, and so on; only when none is left the next generation is made. So most of what is worse costs a part
-#' of a fit: it is never ranked, but `standings(cmp, level = "all")` lists it. At the end the best of
-#' every candidate is scored in full, and so are the simpler ones that are hardly worse, of which
-#' [select_final()] may choose one. Where a screen of the plan decides what is scored on which
-#' splits, where there are fewer than five, and where predictions of several are scored together, all
-#' settings are scored on all splits at once.
+#' New settings are looked at on few splits first, each generation on other ones. Of what may then
+#' be better than the best that is scored in full, the two most promising (of large generations
+#' more) are scored on the others, and so on; only when none is left the next generation is made. So
+#' most of what is worse costs a part of a fit: it is never ranked, but [standings()] of level
+#' `"all"` lists it. At the end the best of every candidate is scored in full, and so are the
+#' simpler ones that are hardly worse, of which [select_final()] may choose one. Where a screen of
+#' the plan decides what is scored on which splits, where there are fewer than five, and where
+#' predictions of several are scored together, all settings are scored on all splits at once.
 #'
 #' As with [search_guided()], all values along a family's path are tried with every setting
 #' that is proposed, and do not count; proposals depend on scores alone.
@@ -31,12 +32,14 @@
 #'   those so far if that is more, and four where all are scored on all splits.
 #' @param tournament The best of so many that are drawn from the population becomes a parent.
 #' @param mixed Share of the new settings that are mixed from two.
-#' @param first_splits On so many splits new settings are scored at first; `Inf`: on all of them.
+#' @param first_splits On so many splits new settings are scored at first; as many as there are, or
+#'   more: on all of them.
 #' @param ... Nothing: a misspelt argument is refused, and the nearest one named.
 #' @return A search for [plan_comparison()].
 #' @references Eiben & Smith (2015), Introduction to evolutionary computing, 2nd edition, Springer,
 #'   chapters 3 to 5. Deb, Pratap, Agarwal & Meyarivan (2002), A fast and elitist multiobjective
-#'   genetic algorithm, IEEE Transactions on Evolutionary Computation 6 (the front).
+#'   genetic algorithm, IEEE Transactions on Evolutionary Computation 6 (the front). Maron &
+#'   Moore (1994), Hoeffding races, NIPS 6 (first looks).
 #' @section Errors:
 #' `kw_error_argument` for a value out of range, `kw_error_package` when a package that it needs is
 #' not installed.
@@ -52,9 +55,7 @@ search_evolve <- function(
   if (!is.null(at_once)) check_number(at_once, "at_once", min = 1, max = 1000, whole = TRUE)
   check_number(tournament, "tournament", min = 1, max = 1000, whole = TRUE)
   check_number(mixed, "mixed", min = 0, max = 1)
-  if (!identical(first_splits, Inf)) {
-    check_number(first_splits, "first_splits", min = 1, whole = TRUE)
-  }
+  check_number(first_splits, "first_splits", min = 1, whole = TRUE)
   need("lhs", "A search by evolution")
   arguments <- list(
     settings = settings, population = population, at_once = at_once, tournament = tournament,
@@ -85,7 +86,7 @@ evolve_further <- function(state, field, history, arguments) {
   }
   if (NROW(more) > 0L) {
     state$asked <- c(state$asked, more$key)
-    return(list(round = with_more_splits(field, history, more), state = state))
+    return(list(round = as_further_looks(field, history, more), state = state))
   }
   state$left <- state$left - sum(vapply(chosen, nrow, integer(1)))
   state$generation <- state$generation + 1L

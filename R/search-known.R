@@ -131,8 +131,8 @@ pairs_with <- function(codes, row, discrete) {
   )
 }
 
-# Which pairs scored the same to the last digit on all splits on which both are known; NA where there
-# is none of these, which says nothing. `told`: the candidate's history.
+# Which pairs scored the same to the last digit on all splits on which both are known; NA where
+# there is none of these, which says nothing. `told`: the candidate's history.
 pairs_alike <- function(one, told) {
   # of all values along the path together
   scores <- rowsum(told$scores, one$point)

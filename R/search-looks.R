@@ -27,9 +27,9 @@ as_looks <- function(round, field, first, generation) {
 
 # Of what was looked at, and not asked for again in vain, the points that may be better than the
 # leader, the most promising first, and at most so many, since their scores change what the others
-# have to beat: a frame with candidate (its number), row (of its settings),
-# known (on how many splits) and key. Where no more will be proposed (`last`), then also what a rule
-# may choose. `asked`: keys of what there was no time for when it was asked for.
+# have to beat: a frame with candidate (its number), row (of its settings), known (on how many
+# splits) and key. Where no more will be proposed (`last`), then also what a rule may choose.
+# `asked`: keys of what there was no time for when it was asked for.
 worth_the_rest <- function(known, field, history, asked, most, last) {
   seen <- looks_of_field(known, field, history)
   part <- which(seen$known > 0L & seen$known < length(field$splits) & !is.na(seen$good) &
@@ -59,11 +59,11 @@ for_rules <- function(part, seen, apart, known, field) {
 }
 
 # A point goes on if it may lead were it better than it seems by so many standard errors.
-look_errors <- 0.5
+look_errors <- 0.25
 
 # All settings of a field: candidate (its number), row, on how many splits it is known, good (NA
-# where it failed or does not meet the constraints, see told_goods()), its point, and the key of that
-# with the number of splits. Beside it the goodness by split (`scores`).
+# where it failed or does not meet the constraints, see told_goods()), its point, and the key of
+# that with the number of splits. Beside it the goodness by split (`scores`).
 looks_of_field <- function(known, field, history) {
   history <- history[names(field$spaces)]
   sizes <- vapply(history, function(told) nrow(told$settings), 1L)
@@ -107,7 +107,7 @@ apart_from_leader <- function(seen) {
 
 # What is asked for of the points that go on, as a round has it: ten times as many splits as they
 # have, or all.
-with_more_splits <- function(field, history, more) {
+as_further_looks <- function(field, history, more) {
   round <- list()
   for (i in seq_len(nrow(more))) {
     name <- names(field$spaces)[more$candidate[i]]

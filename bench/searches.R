@@ -1,13 +1,13 @@
 # How many fits searches need until they are near the best of a whole field: until a setting within
 # 1 % of the field's range of its best mean is scored on all splits. Fields are look-up tables
-# (fields.R), so that nothing is fitted here; medians over 100 seeds, with quartiles, and the ratio to
-# random draws. A fit is one on all five splits, or as much on some of them: evolution looks at new
-# settings on one split first. What is asked for at once is done in an order that is drawn: a search
-# has no say in which of it is fitted first. Of random and evenly spread draws ten orders each are
-# looked at, since every ratio has the median of random ones in it. A guided search proposes something
-# plain at first, alone, and so comes to the linear table's best at once. `steps`: the same tables
-# with six choices of steps before each of three families, and eight more tables, on which changes of
-# the searches were tried.
+# (fields.R), so that nothing is fitted here; medians over 100 seeds, with quartiles, and the ratio
+# to random draws. A fit is one on all five splits, or as much on some of them: evolution looks at
+# new settings on one split first. What is asked for at once is done in an order that is drawn: a
+# search has no say in which of it is fitted first. Of random and evenly spread draws ten orders
+# each are looked at, since every ratio has the median of random ones in it. A guided search
+# proposes something plain at first, alone, and so comes to the linear table's best at once.
+# `steps`: the same tables with six choices of steps before each of three families, and eight more
+# tables, on which changes of the searches were tried.
 # Seconds are what a search takes for itself, of the processor, here with another run beside it.
 
 source("bench/fields.R")

@@ -191,3 +191,24 @@ test_that("every plan file that comes with the package can be read and planned",
     expect_s3_class(plan, "kw_plan")
   }
 })
+
+test_that("arguments whose default is nothing are written and read as what they are", {
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "table.csv")
+  table <- withr::with_seed(3, data.frame(x = rnorm(120), y = rnorm(120)))
+  table[["2020"]] <- rep(sprintf("farm %d", 1:12), 10)
+  utils::write.csv(table, file, row.names = FALSE)
+  again <- function(...) {
+    plan <- plan_comparison(brief(read_data(file), "y"),
+      candidates(t = fam_tree(depth = among(2, 5), min_leaf = from_to(2, 20))), seed = 1, ...)
+    read <- read_plan(write_plan(plan, file.path(folder, "p.yml"), table = file, replace = TRUE))
+    search <- function(plan) plan$seats[[1]]$search$arguments
+    expect_equal(search(read), search(plan))
+    expect_equal(read$screen$arguments, plan$screen$arguments)
+    expect_identical(lapply(read$splits, `[[`, "key"), lapply(plan$splits, `[[`, "key"))
+  }
+  again(search = search_guided(30, first = 10))
+  again(search = search_evolve(30, at_once = 3, first_splits = 2))
+  again(search = search_random(9), screen = screen_splits(margin = 0.01))
+  again(splits = split_leave_group(group = "2020"))
+})
