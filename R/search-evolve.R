@@ -137,7 +137,7 @@ next_generation <- function(known, field, history, n, population, tournament, mi
   parents <- frame_of_rows(parents, parents$candidate %in% open)
   merits <- merits_of_field(known, scaled_goods(good)$y)
   chances <- Map(chances_of_moves, spaces, merits)
-  twins <- Map(twins_by_axis, known$points, history[names(spaces)])
+  twins <- Map(twins_by_axis, known$points, history[names(spaces)], splits_to_compare(field))
   keys <- lapply(known$points, `[[`, "keys")
   chosen <- list()
   for (turn in seq_len(most_broods)) {

@@ -139,7 +139,7 @@ seen_of_field <- function(field, history, known) {
     list(
       points = one$table, x = point_features(space, one$table),
       good = best_of_points(good, one$point), codes = one$codes, ranges = one$ranges,
-      alike = alike_values(space, one, told)
+      alike = alike_values(space, one, told, splits_to_compare(field))
     )
   }, field$spaces, known$points, history[names(field$spaces)], told_goods(field, history))
 }

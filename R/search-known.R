@@ -132,8 +132,8 @@ pairs_with <- function(codes, row, discrete) {
 }
 
 # Which pairs scored the same to the last digit on all splits on which both are known; NA where
-# there is none of these, which says nothing. `told`: the candidate's history.
-pairs_alike <- function(one, told) {
+# these are fewer than `enough`, which says nothing. `told`: the candidate's history.
+pairs_alike <- function(one, told, enough) {
   # of all values along the path together
   scores <- rowsum(told$scores, one$point)
   failed <- rowsum(as.integer(told$failed), one$point)[, 1] > 0L
@@ -141,17 +141,22 @@ pairs_alike <- function(one, told) {
   b <- scores[one$pairs$second, , drop = FALSE]
   both <- rowSums(!is.na(a) & !is.na(b))
   same <- rowSums(abs(a - b) > 1e-12 * abs(a), na.rm = TRUE) == 0L
-  same[both == 0L] <- NA
+  same[both < enough] <- NA
   same[xor(failed[one$pairs$first], failed[one$pairs$second])] <- FALSE
   same
+}
+
+# On how many splits two have to score the same: predicted classes often do by chance on one.
+splits_to_compare <- function(field) {
+  if (field$metric$by_class) min(3L, max(1L, length(field$splits))) else 1L
 }
 
 # Of every value of a candidate's dimensions the first one that is as good as the same: of which
 # several pairs of points are known that differ in nothing else, all of them alike. NULL for
 # continuous ranges.
-alike_values <- function(space, one, told) {
+alike_values <- function(space, one, told, enough) {
   pairs <- one$pairs
-  same <- pairs_alike(one, told)
+  same <- pairs_alike(one, told, enough)
   low <- pmin(pairs$a, pairs$b)
   high <- pmax(pairs$a, pairs$b)
   Map(function(dimension, axis) {
@@ -203,8 +208,8 @@ likely_twin <- function(code, one, alike) {
 }
 
 # Which pairs are alike (see pairs_alike()), and by axis those of which it is known.
-twins_by_axis <- function(one, told) {
-  same <- pairs_alike(one, told)
+twins_by_axis <- function(one, told, enough) {
+  same <- pairs_alike(one, told, enough)
   known <- which(!is.na(same))
   axes <- factor(one$pairs$axis[known], seq_len(ncol(one$codes)))
   list(same = same, known = unname(split(known, axes)))

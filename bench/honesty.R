@@ -76,7 +76,8 @@ searches <- list(
   ),
   "evolution, screen_splits()" = list(
     search = search_evolve(16, population = 6), screen = screen_splits(level = 0.8)
-  )
+  ),
+  "evolution, with first looks" = list(search = search_evolve(24))
 )
 
 honest_ways <- list(

@@ -264,7 +264,7 @@ test_that("a constraint that is undefined for all is said without a raw warning"
   ))
 })
 
-test_that("nested scores on pure noise are those of chance under a search and a screen", {
+test_that("nested scores on pure noise are those of chance under searches and a screen", {
   # the best of many seems better than chance; what has not seen the rows does not
   screen <- screen_splits(level = 0.8)
   naive <- simulate(3, function(s) {
@@ -273,6 +273,9 @@ test_that("nested scores on pure noise are those of chance under a search and a 
   expect_true(all(naive > 0.52))
   honest <- simulate(3, function(s) selected_on_noise(s, search_random(6), screen))
   expect_lt(abs(mean(honest) - 0.5), 3 * 0.06 / sqrt(3))
+  # nor does it pay to look at one split first
+  looked <- simulate(3, function(s) selected_on_noise(s, search_evolve(14), NULL))
+  expect_lt(abs(mean(looked) - 0.5), 3 * 0.06 / sqrt(3))
 })
 
 test_that("the paired rule costs no more than that of 1984 where sites are unlike", {

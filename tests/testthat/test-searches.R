@@ -374,9 +374,9 @@ test_that("what made no difference among some values is tried with the others al
   points <- data.frame(a = c(2, 5, 12, 2), b = c(0, 0, 0, 1))
   known <- known_settings(runs[[1]]$plan$spaces, list(ledge = points))
   one <- known$points$ledge
-  twin <- function(a, b, good = -c(1, 1, 1, 1.1), ...) {
+  twin <- function(a, b, good = -c(1, 1, 1, 1.1), ..., enough = 1L) {
     code <- kw("codes_of")(known$spaces$ledge, data.frame(a = a, b = b), one$ranges)
-    kw("likely_twin")(code[1, ], one, kw("twins_by_axis")(one, told_scores(good, ...)))
+    kw("likely_twin")(code[1, ], one, kw("twins_by_axis")(one, told_scores(good, ...), enough))
   }
   # 2, 5 and 12 were alike with another b; of 30 nothing is known
   expect_identical(
@@ -390,6 +390,8 @@ test_that("what made no difference among some values is tried with the others al
   expect_false(twin(5, 1, looks, failed = logical(4)))
   looks[1, 2] <- 1
   expect_true(twin(5, 1, looks, failed = logical(4)))
+  # where classes are predicted one split is not enough
+  expect_false(twin(5, 1, looks, failed = logical(4), enough = 3L))
 })
 
 test_that("values are alike where several pairs that differ in nothing else scored the same", {
@@ -401,7 +403,7 @@ test_that("values are alike where several pairs that differ in nothing else scor
   known <- known_settings(plan$spaces, list(hill = points))
   one <- known$points$hill
   alike <- function(good) {
-    kw("alike_values")(known$spaces$hill, one, told_scores(good))[c("a", "b", "top")]
+    kw("alike_values")(known$spaces$hill, one, told_scores(good), 1L)[c("a", "b", "top")]
   }
   # a does nothing, b does
   expect_identical(alike(points$b), list(a = c(1L, 1L, 1L), b = 1:3, top = NULL))
