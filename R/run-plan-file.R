@@ -338,8 +338,8 @@ plan_set_aside <- function(brief, x) {
 }
 
 # A splitter or search: its name, or a map of one name to its arguments. Only
-# exported functions with the prefix can be named; types come from their defaults, or, where there is
-# none to tell, from how a value is written.
+# exported functions with the prefix can be named; types come from their defaults, or, where these
+# tell none, from how a value is written.
 plan_member <- function(x, prefix, at) {
   members <- known_makers(prefix)
   name <- if (is_scalar(x)) x$text else if (is_map(x) && length(x) == 1L) names(x)
