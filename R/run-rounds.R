@@ -68,11 +68,13 @@ search_history <- function(results, plan) {
 }
 
 # Means; of settings that have some of their scores only, what they would be if the setting went on
-# being as far from the others as it was.
+# being as far from the others as it was. What diverged is no measure of the others.
 expected_means <- function(scores, mean) {
-  complete <- !is.na(mean)
+  complete <- is.finite(mean)
   if (!any(complete)) complete[] <- TRUE
-  usual <- colMeans(scores[complete, , drop = FALSE], na.rm = TRUE)
+  others <- scores[complete, , drop = FALSE]
+  others[!is.finite(others)] <- NA
+  usual <- colMeans(others, na.rm = TRUE)
   apart <- rowMeans(sweep(scores, 2L, usual), na.rm = TRUE)
   expected <- ifelse(is.na(mean), mean(usual, na.rm = TRUE) + apart, mean)
   ifelse(is.nan(expected), NA, expected)

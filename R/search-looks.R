@@ -3,8 +3,8 @@
 #
 # Every generation is looked at on other splits, so that none hides what is good from all of them,
 # and a setting is compared with the leader on the splits that it has: by what it is behind, less a
-# part of the standard error of that. What is left behind is not gone: the leader stays, but what
-# is known of differences changes with every setting that is scored in full.
+# part of the standard error of that. What is left behind may go on later, as every setting that is
+# scored in full says more of how differences spread.
 
 # Is there anything to gain? Not where a screen decides on which splits settings are scored, where
 # predictions of several splits are scored together, or where splits are few.
@@ -29,7 +29,7 @@ as_looks <- function(round, field, first, generation) {
 # leader, the most promising first, and at most so many, since their scores change what the others
 # have to beat: a frame with candidate (its number), row (of its settings), known (on how many
 # splits) and key. Where no more will be proposed (`last`), then also what a rule may choose.
-# `asked`: keys of what there was no time for when it was asked for.
+# `asked`: keys of what was asked for; where it is still the same there was no time for it.
 worth_the_rest <- function(known, field, history, asked, most, last) {
   seen <- looks_of_field(known, field, history)
   part <- which(seen$known > 0L & seen$known < length(field$splits) & !is.na(seen$good) &
@@ -62,8 +62,8 @@ for_rules <- function(part, seen, apart, known, field) {
 look_errors <- 0.25
 
 # All settings of a field: candidate (its number), row, on how many splits it is known, good (NA
-# where it failed or does not meet the constraints, see told_goods()), its point, and the key of
-# that with the number of splits. Beside it the goodness by split (`scores`).
+# where it failed, diverged or does not meet the constraints, see told_goods()), its point, and the
+# key of that with the number of splits. Beside it the goodness by split (`scores`).
 looks_of_field <- function(known, field, history) {
   history <- history[names(field$spaces)]
   sizes <- vapply(history, function(told) nrow(told$settings), 1L)
@@ -73,7 +73,7 @@ looks_of_field <- function(known, field, history) {
   done <- as.integer(rowSums(!is.na(scores)))
   good <- unlist(told_goods(field, history), use.names = FALSE)
   point <- unlist(lapply(known$points, `[[`, "point"), use.names = FALSE)
-  good[unlist(lapply(history, `[[`, "failed"))] <- NA
+  good[unlist(lapply(history, `[[`, "failed")) | !is.finite(good)] <- NA
   list(
     candidate = candidate, row = sequence(sizes), known = done, good = good, point = point,
     key = paste(candidate, point, done), scores = scores
@@ -97,7 +97,7 @@ apart_from_leader <- function(seen) {
   rivals <- setdiff(whole[seen$good[whole] >= stats::median(seen$good[whole])], leader)
   spread <- sqrt(rowSums((apart[rivals, , drop = FALSE] - mean[rivals])^2) / (all - 1))
   spread <- spread[spread > 0]
-  # little is known at first: differences spread no more than scores do
+  # little is known at first: they are taken to spread as the leader's scores do
   usual <- if (length(spread) > 1L) stats::median(spread) else stats::sd(seen$scores[leader, ])
   list(
     mean = mean, low = mean - look_errors * usual * sqrt(1 / seen$known - 1 / all),

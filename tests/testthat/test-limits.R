@@ -268,7 +268,8 @@ test_that("where there is no time for what a search asks for, it is asked for so
     expect_lte(sum(rowSums(cmp$results$done) == 0), 4)
     expect_gt(complete(cmp)[2], 20)
     expect_match(paste(summary(cmp), collapse = " "),
-      sprintf("looked at %d of the 30 settings that it asked for", sum(rowSums(cmp$results$done) > 0)))
+      sprintf("looked at %d of the 30 settings that it asked for",
+        sum(rowSums(cmp$results$done) > 0)))
   }
   # a search that cannot do with what was not scored costs nothing of what was
   expect_warning(cmp <- run(search_in_turn(strict = TRUE), 14), "a mean is missing",

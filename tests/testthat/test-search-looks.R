@@ -149,3 +149,23 @@ test_that("a setting that fails or misses the constraints is not asked for on mo
   expect_identical(standings(cmp)$a[1], 7)
   expect_lte(sum(splits_known(cmp)[settings$a %in% 4:6] == 5), 1)
 })
+
+test_that("settings that diverge keep nothing else from being scored", {
+  # near its defaults, which are tried first and in full, the scores are infinite
+  far <- define_family("far", "number",
+    defaults = list(a = 5, b = 1),
+    fit = function(x, y, weights, settings, seed, threads) {
+      if (settings$a > 2) 1e200 else settings$a + settings$b
+    },
+    predict = function(model, x) rep(model, nrow(x))
+  )
+  table <- data.frame(x = 1:60, y = rep(0:1, 30) / 100)
+  cmp <- quiet_run(plan_comparison(brief(table, "y", outcome_kind = "number"),
+    candidates(far = far(a = among(0:5), b = among(0:5))),
+    splits = split_kfold(6), metrics = "rmse", search = search_evolve(30), seed = 2
+  ), workers = 1)
+  expect_lt(standings(cmp)$mean[1], 2)
+  # of what diverged nothing but the first is scored in full
+  diverged <- cmp$results$tables$far$a > 2
+  expect_identical(sum(splits_known(cmp)[diverged] == 6), 1L)
+})
