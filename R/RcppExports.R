@@ -73,6 +73,10 @@ lift_columns <- function(prediction, the_class, classes, event, weights, share) 
     .Call(`_kilnwright_lift_columns`, prediction, the_class, classes, event, weights, share)
 }
 
+bred_places <- function(n, parents, places, chances, shared, open, tournament, mixed, fresh) {
+    .Call(`_kilnwright_bred_places`, n, parents, places, chances, shared, open, tournament, mixed, fresh)
+}
+
 grow_forest <- function(x, y, trees, tried, least) {
     .Call(`_kilnwright_grow_forest`, x, y, trees, tried, least)
 }
@@ -83,6 +87,10 @@ forest_leaves <- function(forest, x) {
 
 forest_imagined <- function(each, sizes, leaves, rows, at, value) {
     .Call(`_kilnwright_forest_imagined`, each, sizes, leaves, rows, at, value)
+}
+
+likely_twins <- function(points, codes, pairs, alike) {
+    .Call(`_kilnwright_likely_twins`, points, codes, pairs, alike)
 }
 
 set_alarm <- function(seconds) {

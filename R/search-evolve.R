@@ -28,7 +28,7 @@
 #' @param settings Number of settings that are proposed, of all candidates together.
 #' @param population So many of the best are kept as parents, beside the front and the best ones of
 #'   every candidate.
-#' @param at_once So many new ones are proposed at once: a generation. Default eight, or a tenth of
+#' @param at_once So many new ones are proposed at once: a generation. Default eight, or a fifth of
 #'   those so far if that is more, and four where all are scored on all splits.
 #' @param tournament The best of so many that are drawn from the population becomes a parent.
 #' @param mixed Share of the new settings that are mixed from two.
@@ -102,7 +102,7 @@ generation_size <- function(arguments, state, looks) {
   size <- if (so_far == 0) {
     ceiling((if (looks) 1.5 else 0.5) * arguments$population)
   } else {
-    arguments$at_once %||% (if (looks) max(8, so_far %/% 10) else 4)
+    arguments$at_once %||% (if (looks) max(8, so_far %/% 5) else 4)
   }
   min(size, state$left)
 }
@@ -137,19 +137,18 @@ next_generation <- function(known, field, history, n, population, tournament, mi
   parents <- frame_of_rows(parents, parents$candidate %in% open)
   merits <- merits_of_field(known, scaled_goods(good)$y)
   chances <- Map(chances_of_moves, spaces, merits)
-  twins <- Map(twins_by_axis, known$points, history[names(spaces)], splits_to_compare(field))
-  keys <- lapply(known$points, `[[`, "keys")
+  alike <- Map(pairs_alike, known$points, history[names(spaces)], splits_to_compare(field))
+  keys <- list()
   chosen <- list()
   for (turn in seq_len(most_broods)) {
     lacking <- n - sum(vapply(chosen, nrow, 1L))
     if (lacking == 0L) break
     # children that were there already say little: in the end anything new will do
-    brood <- new_brood(lacking * brood_size, known, parents, chances, open, tournament, mixed,
-      turn > most_broods / 2)
+    brood <- new_brood(lacking * brood_size, known, parents, chances, alike, open, tournament,
+      mixed, turn > most_broods / 2)
     for (child in brood) {
       name <- child$name
-      if (child$key %in% keys[[name]]) next
-      if (!child$fresh && likely_twin(child$code, known$points[[name]], twins[[name]])) next
+      if (child$twin || child$key %in% keys[[name]]) next
       keys[[name]] <- c(keys[[name]], child$key)
       chosen[[name]] <- if (is.null(chosen[[name]])) {
         child$point()

@@ -2,14 +2,15 @@
 # brought, since to work it out anew each time would take the longer the more is known.
 #   spaces   of all candidates, the values of what varies at hand
 #   alike    by candidate and dimension: which candidates vary it alike, itself among them
-#   shared   by candidate and other one: what both vary alike, so that one may give it to the other
+#   shared   by candidate and other one: what both vary alike, so that one may give it to the other,
+#            see shared_columns()
 #   points   by candidate: see nothing_known()
 grown_known <- function(known, field, history) {
   if (is.null(known)) {
     spaces <- lapply(field$spaces, with_values)
     alike <- varied_alike(spaces)
     known <- list(
-      spaces = spaces, alike = alike, shared = lapply(alike, shared_dimensions, length(spaces)),
+      spaces = spaces, alike = alike, shared = shared_columns(spaces, alike),
       points = lapply(spaces, nothing_known)
     )
   }
@@ -40,11 +41,16 @@ varied_alike <- function(spaces) {
   })
 }
 
-# `alike`: by dimension of a candidate. The names of what it varies as each of the candidates does.
-shared_dimensions <- function(alike, candidates) {
-  lapply(seq_len(candidates), function(other) {
-    names(alike)[vapply(alike, function(several) other %in% several, NA)]
-  })
+# By candidate and other one: the columns in the cube of the one and in that of the other of what
+# both vary alike.
+shared_columns <- function(spaces, alike) {
+  columns <- lapply(spaces, function(space) names(space$dimensions))
+  Map(function(own, alike) {
+    lapply(seq_along(spaces), function(other) {
+      both <- own[vapply(alike, function(several) other %in% several, NA)]
+      rbind(match(both, own), match(both, columns[[other]]))
+    })
+  }, columns, alike)
 }
 
 # Of a candidate's points
@@ -189,41 +195,4 @@ without_twins <- function(points, space, seen) {
   }
   fresh <- !duplicated(all)[nrow(seen$codes) + seq_len(nrow(codes))] | unlike
   if (any(fresh)) frame_of_rows(points, which(fresh)) else points
-}
-
-# Is a point likely to score as one does that is known? One that differs in at most two things, of
-# which each made no difference between the same two values where all else was most alike: an answer
-# to outliers where there are none, any scale before a tree. `alike`: see twins_by_axis().
-likely_twin <- function(code, one, alike) {
-  away <- one$codes != rep(code, each = nrow(one$codes))
-  for (other in which(.rowSums(away, nrow(away), ncol(away)) <= 2L)) {
-    twin <- TRUE
-    for (axis in which(away[other, ])) {
-      twin <- no_difference(one, alike, axis, code, one$codes[other, axis])
-      if (!twin) break
-    }
-    if (twin) return(TRUE)
-  }
-  FALSE
-}
-
-# Which pairs are alike (see pairs_alike()), and by axis those of which it is known.
-twins_by_axis <- function(one, told, enough) {
-  same <- pairs_alike(one, told, enough)
-  known <- which(!is.na(same))
-  axes <- factor(one$pairs$axis[known], seq_len(ncol(one$codes)))
-  list(same = same, known = unname(split(known, axes)))
-}
-
-no_difference <- function(one, alike, axis, code, other) {
-  pairs <- one$pairs
-  at <- alike$known[[axis]]
-  a <- pairs$a[at]
-  b <- pairs$b[at]
-  at <- at[(a == code[axis] & b == other) | (b == code[axis] & a == other)]
-  if (length(at) == 0L) return(FALSE)
-  context <- one$codes[pairs$first[at], -axis, drop = FALSE]
-  context <- context != rep(code[-axis], each = length(at))
-  far <- .rowSums(context, nrow(context), ncol(context))
-  min(far) <= 2L && all(alike$same[at[far == min(far)]])
 }

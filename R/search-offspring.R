@@ -2,85 +2,39 @@
 # is changed in them. A point is a setting without the values along its family's path
 # (search-points.R).
 
-# New children, one after the other list(name, key, code, fresh, point): of which candidate, its
-# text and codes (search-known.R), whether it has no parents, a function that gives its table.
-# Without those that cannot work. `open`: candidates of which not all is known; `fresh`: without
-# parents, all of them.
-new_brood <- function(n, known, parents, chances, open, tournament, mixed, fresh) {
-  places <- lapply(seq_len(n), function(i) {
-    if (fresh || nrow(parents) == 0L || stats::runif(1) < 0.05) return(newcomer(known, open))
-    child_of(known, parents, chances, tournament, mixed)
-  })
-  candidate <- vapply(places, `[[`, 1L, "candidate")
+# New children, one after the other list(name, key, twin, point): of which candidate, its text,
+# whether it will likely score as a known one does, a function that gives its table. Without those
+# that are known or cannot work. `alike`: by candidate, see pairs_alike(); `open`: candidates of
+# which not all is known; `fresh`: without parents, all of them.
+new_brood <- function(n, known, parents, chances, alike, open, tournament, mixed, fresh) {
+  bred <- bred_places(n, parents, lapply(known$points, `[[`, "cube"), chances, known$shared, open,
+    tournament, mixed, fresh)
   brood <- vector("list", n)
-  for (one in unique(candidate)) {
-    mine <- which(candidate == one)
-    brood[mine] <- whole_children(places[mine], known$spaces[[one]], known$points[[one]])
+  for (one in unique(bred$candidate)) {
+    mine <- which(bred$candidate == one)
+    brood[mine] <- whole_children(bred$place[mine], bred$fresh[mine], known$spaces[[one]],
+      known$points[[one]], alike[[one]])
   }
   Filter(Negate(is.null), brood)
 }
 
-# NULL for those that cannot work.
-whole_children <- function(places, space, one) {
-  cube <- do.call(rbind, lapply(places, `[[`, "place"))
-  judged <- judge_settings(space, settings_from_cube(space, matrix(cube, length(places))))
+# NULL for those that are known or cannot work. `fresh`: which have no parents, and are no twins.
+whole_children <- function(places, fresh, space, one, alike) {
+  cube <- matrix(as.numeric(unlist(places)), length(places), byrow = TRUE)
+  judged <- judge_settings(space, settings_from_cube(space, cube))
   points <- points_of(space, judged$settings)
   keys <- point_keys(points)
   codes <- codes_of(space, points, one$ranges)
+  new <- which(is.na(judged$why) & !keys %in% one$keys)
+  twin <- !fresh
+  twin[new] <- twin[new] & likely_twins(codes[new, , drop = FALSE], one$codes, one$pairs, alike)
   lapply(seq_along(places), function(i) {
-    if (!is.na(judged$why[i])) return(NULL)
+    if (!i %in% new) return(NULL)
     list(
-      name = space$candidate, key = keys[i], code = codes[i, ], fresh = places[[i]]$fresh,
+      name = space$candidate, key = keys[i], twin = twin[i],
       point = function() frame_of_rows(points, i)
     )
   })
-}
-
-# A random point of a random candidate.
-newcomer <- function(known, open) {
-  candidate <- open[[sample.int(length(open), 1L)]]
-  place <- stats::runif(length(known$spaces[[candidate]]$dimensions))
-  list(candidate = candidate, place = place, fresh = TRUE)
-}
-
-# Of one parent, or of two.
-child_of <- function(known, parents, chances, tournament, mixed) {
-  place_of <- function(at) known$points[[parents$candidate[at]]]$cube[parents$row[at], ]
-  first <- first_parent(parents, tournament)
-  candidate <- parents$candidate[first]
-  place <- place_of(first)
-  others <- seq_along(parents$good)[-first]
-  if (length(others) > 0L && stats::runif(1) < mixed) {
-    second <- draw_parent(parents, others, tournament)
-    theirs <- place_of(second)
-    # hyperparameters and choices that have an effect in it
-    swap <- known$shared[[candidate]][[parents$candidate[second]]]
-    swap <- swap[!is.na(theirs[swap])]
-    swap <- swap[stats::runif(length(swap)) < 0.7]
-    place[swap] <- theirs[swap]
-  }
-  # what had no effect may have one in the child
-  idle <- is.na(place)
-  if (any(idle)) place[idle] <- stats::runif(length(place))[idle]
-  list(candidate = candidate, place = mutated(place, chances[[candidate]]), fresh = FALSE)
-}
-
-# Every second time one of a candidate that is drawn, so that none dies out.
-first_parent <- function(parents, tournament) {
-  rows <- seq_along(parents$good)
-  if (stats::runif(1) < 0.5) {
-    candidates <- unique(parents$candidate)
-    rows <- which(parents$candidate == candidates[sample.int(length(candidates), 1L)])
-  }
-  draw_parent(parents, rows, tournament)
-}
-
-# Of these rows, few times out of ten one of the front, else the best of some that are drawn.
-draw_parent <- function(parents, rows, tournament) {
-  front <- rows[parents$front[rows]]
-  if (length(front) > 0L && stats::runif(1) < 0.2) return(front[sample.int(length(front), 1L)])
-  drawn <- rows[sample.int(length(rows), min(tournament, length(rows)))]
-  drawn[which.max(parents$good[drawn])]
 }
 
 # What values are worth ----------------------------------------------------------------------
@@ -123,62 +77,19 @@ merits_of_values <- function(several, shares) {
   sums / (numbers + 1)
 }
 
-# What may change in a point: the axes, how often each, and where to (moves_along()). As often one
-# of the family's hyperparameters as one of the steps'.
+# What may change in a point: the axes, how often each, and of those that have levels how many, in
+# an order or not, and what each is worth (merits_of_field()). As often one of the family's
+# hyperparameters as one of the steps'.
 chances_of_moves <- function(space, merits = NULL) {
   axes <- match(point_dimensions(space), names(space$dimensions))
-  of_family <- vapply(space$dimensions[axes], function(d) d$address == "family", NA)
+  dimensions <- space$dimensions[axes]
+  of_family <- vapply(dimensions, function(d) d$address == "family", NA)
+  levels <- vapply(dimensions, function(dimension) {
+    if (is_continuous(dimension)) 0L else length(dimension_values(dimension, NULL))
+  }, 1L)
   list(
-    axes = axes, often = 1 / ifelse(of_family, sum(of_family), sum(!of_family)),
-    moves = lapply(axes, function(axis) moves_along(space$dimensions[[axis]], merits[[axis]]))
+    axes = axes, often = 1 / ifelse(of_family, sum(of_family), sum(!of_family)), levels = levels,
+    ordered = vapply(dimensions, is_ordered_dimension, NA),
+    merits = lapply(axes, function(axis) merits[[axis]])
   )
-}
-
-# What has a merit of one standard deviation more is taken twenty times as often.
-merit_pull <- 3
-
-# Where a value may move to, as places on its axis, how likely each is, and all together, as a
-# function of its place: of a range to one nearby, of ordered values mostly to the next ones, of
-# others to any. Worked out once for each value that is asked for, since there may be thousands.
-moves_along <- function(dimension, merit) {
-  if (is_continuous(dimension)) {
-    return(function(place) {
-      list(to = min(max(place + stats::rnorm(1, sd = 0.15), 0), 1), likely = 1, together = 1)
-    })
-  }
-  levels <- length(dimension_values(dimension, NULL))
-  ordered <- is_ordered_dimension(dimension)
-  found <- vector("list", levels)
-  function(place) {
-    at <- min(floor(place * levels), levels - 1) + 1
-    if (!is.null(found[[at]])) return(found[[at]])
-    to <- seq_len(levels)[-at]
-    likely <- rep(1, levels - 1L)
-    if (ordered) likely <- stats::dnorm(to - at, sd = max(1.5, 0.15 * levels))
-    likely <- likely / sum(likely)
-    if (!is.null(merit)) likely <- likely * exp(merit_pull * (merit[to] - merit[at]))
-    found[[at]] <<- list(to = (to - 0.5) / levels, likely = likely, together = sum(likely))
-    found[[at]]
-  }
-}
-
-# One value changed, now and then more.
-mutated <- function(place, chances) {
-  axes <- chances$axes
-  if (length(axes) == 0L) return(place)
-  moves <- vector("list", length(axes))
-  likely <- numeric(length(axes))
-  for (k in seq_along(axes)) {
-    moves[[k]] <- chances$moves[[k]](place[axes[k]])
-    likely[k] <- moves[[k]]$together * chances$often[k]
-  }
-  for (i in seq_len(1L + stats::rbinom(1, length(axes) - 1L, 0.5 / length(axes)))) {
-    if (!any(likely > 0)) break
-    at <- sample.int(length(axes), 1L, prob = likely)
-    move <- moves[[at]]
-    to <- if (length(move$to) > 1L) sample.int(length(move$to), 1L, prob = move$likely) else 1L
-    place[axes[at]] <- move$to[to]
-    likely[at] <- 0
-  }
-  place
 }

@@ -61,11 +61,14 @@ first_points <- function(field, first, settings) {
   chosen
 }
 
+# The usual setting and as many evenly spread ones as make up n; after them more than are wanted,
+# since some could not work.
 spread_points <- function(space, n) {
   usual <- usual_setting(space)
-  if (length(space$dimensions) == 0L) return(usual)
-  # more than are wanted, since some could not work
-  rbind(usual, settings_from_cube(space, lhs::randomLHS(2 * n + 4, length(space$dimensions))))
+  axes <- length(space$dimensions)
+  if (axes == 0L) return(usual)
+  cube <- rbind(lhs::randomLHS(max(1, n - 1), axes), lhs::randomLHS(n + 4, axes))
+  rbind(usual, settings_from_cube(space, cube))
 }
 
 # The first n different points that can work.

@@ -237,6 +237,25 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// bred_places
+Rcpp::List bred_places(int n, const Rcpp::List& parents, const Rcpp::List& places, const Rcpp::List& chances, const Rcpp::List& shared, const std::vector<int>& open, int tournament, double mixed, bool fresh);
+RcppExport SEXP _kilnwright_bred_places(SEXP nSEXP, SEXP parentsSEXP, SEXP placesSEXP, SEXP chancesSEXP, SEXP sharedSEXP, SEXP openSEXP, SEXP tournamentSEXP, SEXP mixedSEXP, SEXP freshSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type parents(parentsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type places(placesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type chances(chancesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type shared(sharedSEXP);
+    Rcpp::traits::input_parameter< const std::vector<int>& >::type open(openSEXP);
+    Rcpp::traits::input_parameter< int >::type tournament(tournamentSEXP);
+    Rcpp::traits::input_parameter< double >::type mixed(mixedSEXP);
+    Rcpp::traits::input_parameter< bool >::type fresh(freshSEXP);
+    rcpp_result_gen = Rcpp::wrap(bred_places(n, parents, places, chances, shared, open, tournament, mixed, fresh));
+    return rcpp_result_gen;
+END_RCPP
+}
 // grow_forest
 Rcpp::List grow_forest(const Rcpp::NumericMatrix& x, const Rcpp::NumericVector& y, int trees, int tried, int least);
 RcppExport SEXP _kilnwright_grow_forest(SEXP xSEXP, SEXP ySEXP, SEXP treesSEXP, SEXP triedSEXP, SEXP leastSEXP) {
@@ -275,6 +294,19 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< int >::type at(atSEXP);
     Rcpp::traits::input_parameter< double >::type value(valueSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_imagined(each, sizes, leaves, rows, at, value));
+    return rcpp_result_gen;
+END_RCPP
+}
+// likely_twins
+Rcpp::LogicalVector likely_twins(const Rcpp::IntegerMatrix& points, const Rcpp::IntegerMatrix& codes, const Rcpp::List& pairs, const Rcpp::LogicalVector& alike);
+RcppExport SEXP _kilnwright_likely_twins(SEXP pointsSEXP, SEXP codesSEXP, SEXP pairsSEXP, SEXP alikeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::IntegerMatrix& >::type points(pointsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerMatrix& >::type codes(codesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::List& >::type pairs(pairsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::LogicalVector& >::type alike(alikeSEXP);
+    rcpp_result_gen = Rcpp::wrap(likely_twins(points, codes, pairs, alike));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -317,9 +349,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 5},
     {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 5},
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
+    {"_kilnwright_bred_places", (DL_FUNC) &_kilnwright_bred_places, 9},
     {"_kilnwright_grow_forest", (DL_FUNC) &_kilnwright_grow_forest, 5},
     {"_kilnwright_forest_leaves", (DL_FUNC) &_kilnwright_forest_leaves, 2},
     {"_kilnwright_forest_imagined", (DL_FUNC) &_kilnwright_forest_imagined, 6},
+    {"_kilnwright_likely_twins", (DL_FUNC) &_kilnwright_likely_twins, 4},
     {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
     {"_kilnwright_return_memory", (DL_FUNC) &_kilnwright_return_memory, 0},
     {NULL, NULL, 0}

@@ -44,6 +44,8 @@ plan <- file.path(folder, "pots-guided.yml")
 lines <- readLines(plan)
 changed <- sub("guided: {settings: 30}", "evolve: {settings: 60}", lines, fixed = TRUE)
 stopifnot(!identical(changed, lines))
+# what is looked at first is left to the search
+changed <- grep("^screen:", changed, invert = TRUE, value = TRUE)
 writeLines(changed, plan)
 run(found_searching, "exec/kilnwright", "run", plan, "--out", file.path(folder, "evolving"))
 

@@ -376,7 +376,8 @@ test_that("what made no difference among some values is tried with the others al
   one <- known$points$ledge
   twin <- function(a, b, good = -c(1, 1, 1, 1.1), ..., enough = 1L) {
     code <- kw("codes_of")(known$spaces$ledge, data.frame(a = a, b = b), one$ranges)
-    kw("likely_twin")(code[1, ], one, kw("twins_by_axis")(one, told_scores(good, ...), enough))
+    alike <- kw("pairs_alike")(one, told_scores(good, ...), enough)
+    kw("likely_twins")(code, one$codes, one$pairs, alike)
   }
   # 2, 5 and 12 were alike with another b; of 30 nothing is known
   expect_identical(
@@ -459,10 +460,14 @@ test_that("evolution moves ordered values to others, mostly near ones", {
     candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)
   )$spaces$hill
   set.seed(2)
-  chances <- kw("chances_of_moves")(space)
-  moved <- replicate(400, kw("mutated")(0.125, chances))
+  parents <- data.frame(candidate = 1L, row = 1L, good = 0, front = FALSE)
+  bred <- kw("bred_places")(400, parents, list(matrix(0.125)), list(kw("chances_of_moves")(space)),
+    list(list(matrix(1L, 2))), 1L, 5, 0.5, FALSE)
+  expect_equal(mean(bred$fresh), 0.05, tolerance = 0.6)
+  moved <- unlist(bred$place[!bred$fresh])
   expect_setequal(moved, c(0.375, 0.625, 0.875))
-  expect_gt(mean(moved == 0.375), 0.45)
+  # the next of three is 0.53 of what is as likely as a normal density of 1.5 levels says
+  expect_equal(mean(moved == 0.375), dnorm(1 / 1.5) / sum(dnorm(1:3 / 1.5)), tolerance = 0.1)
 })
 
 test_that("values are worth what the scores with them are above their candidate's mean", {
@@ -530,12 +535,11 @@ test_that("evolution tries with one candidate what served another, where both va
     known <- known_settings(spaces, list(
       ahead = data.frame(a = 0.7, b = 0.2), behind = data.frame(a = 0, b = 0.9)
     ))
-    chances <- lapply(spaces, kw("chances_of_moves"))
     parents <- data.frame(candidate = 1:2, row = 1L, good = c(0, -2), front = FALSE)
     set.seed(3)
-    made <- replicate(1200, kw("child_of")(known, parents, chances, 5, 0.5), simplify = FALSE)
-    behind <- do.call(rbind, lapply(Filter(function(child) child$candidate == 2L, made), `[[`,
-      "place"))
+    made <- kw("bred_places")(1200, parents, lapply(known$points, `[[`, "cube"),
+      lapply(spaces, kw("chances_of_moves")), known$shared, 1:2, 5, 0.5, FALSE)
+    behind <- do.call(rbind, made$place[made$candidate == 2L & !made$fresh])
     mean(kw("settings_from_cube")(spaces$behind, behind)$a == 0.7)
   }
   expect_gt(children(0:9 / 10), 0.09)
