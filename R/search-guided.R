@@ -60,10 +60,16 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
     propose = function(state, field, history) {
       state$turn <- state$turn + 1L
       seed <- derive_seed(state$seed, paste("guided search, round", state$turn))
-      begin <- guided_start(field, state, first, at_once, settings, surrogate, history)
+      if (is.null(state$points)) {
+        first <- first %||% enough_to_learn(field, at_once, settings, surrogate)
+        state$points <- guided_points(field, state$seed, first, settings)
+      }
+      begin <- guided_start(field, state, history)
       state$waiting <- is.null(history)
       if (!is.null(history)) {
+        begun <- !is.null(state$known)
         state$known <- grown_known(state$known, field, history)
+        if (!begun) state$known$spaces <- lapply(state$known$spaces, with_every_point)
         field$spaces <- state$known$spaces
       }
       chosen <- begin %||% with_seed(seed, if (state$left > 0) {
@@ -89,17 +95,21 @@ member_search_guided <- function() {
 
 # First points ---------------------------------------------------------------------------
 
-# What comes before anything is learned: something plain at once, so that there is a model soon,
-# then the other first points (`state$waiting`). NULL after that.
-guided_start <- function(field, state, first, at_once, settings, surrogate, history) {
-  if (!is.null(history) && !state$waiting) return(NULL)
-  seed <- derive_seed(state$seed, "guided search, round 1")
-  first <- first %||% enough_to_learn(field, at_once, settings, surrogate)
-  points <- with_seed(seed, first_points(field, first, settings))
+# What comes before anything is learned, of every candidate that can have any.
+guided_points <- function(field, seed, first, settings) {
+  points <- with_seed(
+    derive_seed(seed, "guided search, round 1"), first_points(field, first, settings)
+  )
   able <- Filter(function(table) nrow(table) > 0L, points)
-  if (length(able) > 0L) points <- able
-  plain <- plain_points(field, points)
-  if (is.null(history)) return(plain)
+  if (length(able) > 0L) able else points
+}
+
+# Something plain at once, so that there is a model soon, then the others (`state$waiting`). NULL
+# after that.
+guided_start <- function(field, state, history) {
+  points <- state$points
+  if (is.null(history)) return(plain_points(field, points))
+  if (!state$waiting) return(NULL)
   rest <- Map(function(space, all) {
     not_in(all, history[[space$candidate]]$settings)
   }, field$spaces[names(points)], points)
@@ -133,11 +143,12 @@ enough_to_learn <- function(field, at_once, settings, surrogate) {
 
 # What was learned -----------------------------------------------------------------------
 
-# The points of every candidate: points, features x, good, and what tells which are alike.
+# The points of every candidate: points, places in the unit cube, features x, good, and what tells
+# which are alike.
 seen_of_field <- function(field, history, known) {
   Map(function(space, one, told, good) {
     list(
-      points = one$table, x = point_features(space, one$table),
+      points = one$table, cube = one$cube, x = point_features(space, one$table),
       good = best_of_points(good, one$point), codes = one$codes, ranges = one$ranges,
       alike = alike_values(space, one, told, splits_to_compare(field))
     )

@@ -193,6 +193,8 @@ without_twins <- function(points, space, seen) {
     at <- all[, axis] > 0L
     all[at, axis] <- seen$alike[[axis]][all[at, axis]]
   }
-  fresh <- !duplicated(all)[nrow(seen$codes) + seq_len(nrow(codes))] | unlike
+  columns <- lapply(seq_len(ncol(all)), function(axis) all[, axis])
+  fresh <- !duplicated(group_rows(columns, nrow(all)))[nrow(seen$codes) + seq_len(nrow(codes))]
+  fresh <- fresh | unlike
   if (any(fresh)) frame_of_rows(points, which(fresh)) else points
 }

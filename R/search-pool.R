@@ -6,26 +6,39 @@
 whole_pool <- 1000L
 
 point_pool <- function(space, seen, process) {
-  dimensions <- space$dimensions[point_dimensions(space)]
-  ranges <- vapply(dimensions, is_continuous, logical(1))
-  sizes <- vapply(dimensions[!ranges], function(d) length(dimension_values(d, NULL)), integer(1))
   changes <- if (process) changes_at_once(seen) else Inf
-  settings <- if (!any(ranges) && prod(sizes) <= whole_pool) {
-    every_point(space, dimensions)
-  } else {
-    random <- random_settings(space, 400L)
-    near <- near_points(space, seen, 100L)
-    changed <- if (changes < length(dimensions)) changed_points(space, seen, 400L, changes)
-    Reduce(bind_tables, Filter(Negate(is.null), list(random, near, changed)))
-  }
-  judged <- judge_settings(space, points_of(space, settings))
-  fresh <- is.na(judged$why) & is_new(judged$settings, seen$points)
+  points <- space$every %||% drawn_points(space, seen, changes)
+  fresh <- is_new(points, seen$points)
   few <- fresh
   if (is.finite(changes)) {
-    apart <- changes_from(judged$settings, best_point(seen), names(dimensions))
+    apart <- changes_from(points, best_point(seen), point_dimensions(space))
     if (any(fresh & apart <= changes)) few <- fresh & apart <= changes
   }
-  frame_of_rows(judged$settings, which(few))
+  frame_of_rows(points, which(few))
+}
+
+# Every point that can work at hand, where they are few enough.
+with_every_point <- function(space) {
+  dimensions <- space$dimensions[point_dimensions(space)]
+  if (length(dimensions) == 0L || any(vapply(dimensions, is_continuous, NA))) return(space)
+  sizes <- vapply(dimensions, function(d) length(dimension_values(d, NULL)), integer(1))
+  if (prod(sizes) <= whole_pool) space$every <- able_points(space, every_point(space, dimensions))
+  space
+}
+
+drawn_points <- function(space, seen, changes) {
+  random <- random_settings(space, 400L)
+  near <- near_points(space, seen, 100L)
+  changed <- if (changes < length(point_dimensions(space))) {
+    changed_points(space, seen, 400L, changes)
+  }
+  able_points(space, Reduce(bind_tables, Filter(Negate(is.null), list(random, near, changed))))
+}
+
+# The points among settings that can work.
+able_points <- function(space, settings) {
+  judged <- judge_settings(space, points_of(space, settings))
+  frame_of_rows(judged$settings, which(is.na(judged$why)))
 }
 
 # A process that knows little expects most from the corners, where it knows least, and changes
@@ -73,8 +86,7 @@ every_point <- function(space, dimensions) {
 # Steps of a tenth of the cube, and now and then another level, from the best points.
 near_points <- function(space, seen, n) {
   best <- order(-seen$y)[seq_len(min(5L, length(seen$y)))]
-  places <- settings_to_cube(space, frame_of_rows(seen$points, best))
-  from <- places[rep(seq_along(best), length.out = n), , drop = FALSE]
+  from <- seen$cube[rep(best, length.out = n), , drop = FALSE]
   from[is.na(from)] <- 0.5
   moved <- from + stats::rnorm(length(from), sd = 0.1)
   jump <- stats::runif(length(from)) < 0.1

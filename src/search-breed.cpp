@@ -37,7 +37,7 @@ std::vector<int> some_of(std::vector<int> from, int n) {
   return drawn;
 }
 
-// Which one, each as likely as said.
+// Which one, each as likely as said; never one that is not likely at all, if others are.
 int weighted_one(std::vector<double> likely) {
   std::vector<int> which(likely.size());
   std::iota(which.begin(), which.end(), 0);
@@ -45,7 +45,9 @@ int weighted_one(std::vector<double> likely) {
   revsort(likely.data(), which.data(), static_cast<int>(likely.size()));
   double left = unif_rand() * total;
   std::size_t at = 0;
-  while (at + 1 < likely.size() && left > likely[at]) left -= likely[at++];
+  while (at + 1 < likely.size() && likely[at + 1] > 0.0 && left > likely[at]) {
+    left -= likely[at++];
+  }
   return which[at];
 }
 

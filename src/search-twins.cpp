@@ -1,5 +1,5 @@
-// Which new points are likely to score as a known one does: those that differ from it in at most two
-// things, of which each made no difference between the same two values where all else was most
+// Which new points are likely to score as a known one does: those that differ from it in at most
+// two things, of which each made no difference between the same two values where all else was most
 // alike, as an answer to outliers does where there are none, or any scale before a tree.
 
 #include <Rcpp/Lightest>
@@ -10,7 +10,8 @@ namespace {
 
 constexpr int most_apart = 2;
 
-// Of pairs of known points that differ in one thing, of which it is known whether they scored alike.
+// Pairs of known points that differ in one thing, and of which it is known whether they scored
+// alike.
 class Differences {
  public:
   Differences(const Rcpp::IntegerMatrix& codes, const Rcpp::List& pairs,

@@ -71,7 +71,7 @@ run_one <- function(seed, kind) {
   sum(!is.na(standings(cmp)$place))
 }
 
-# A search whose forest learns from settings of all kinds.
+# A search whose forest learns from settings of all kinds, and one that breeds them.
 searched <- function(seed) {
   table <- odd_table(seed)
   field <- candidates(
@@ -80,11 +80,13 @@ searched <- function(seed) {
     )),
     base = fam_baseline()
   )
-  cmp <- suppressWarnings(run_comparison(brief(table, "z", ignore = c("w", "y")), field,
-    splits = split_kfold(3), search = search_guided(16, surrogate = "forest"), seed = seed,
-    quiet = TRUE, workers = 1
-  ))
-  nrow(standings(cmp))
+  searches <- list(search_guided(16, surrogate = "forest"), search_evolve(40))
+  sum(vapply(searches, function(search) {
+    cmp <- suppressWarnings(run_comparison(brief(table, "z", ignore = c("w", "y")), field,
+      splits = split_kfold(5), search = search, seed = seed, quiet = TRUE, workers = 1
+    ))
+    nrow(standings(cmp))
+  }, 1L))
 }
 
 seeds <- if (nzchar(Sys.getenv("KILNWRIGHT_NATIVE_SHORT"))) 2 else 1:8
