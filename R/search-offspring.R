@@ -25,11 +25,11 @@ whole_children <- function(places, fresh, space, one, alike) {
   points <- points_of(space, judged$settings)
   keys <- point_keys(points)
   codes <- codes_of(space, points, one$ranges)
-  new <- which(is.na(judged$why) & !keys %in% one$keys)
-  twin <- !fresh
-  twin[new] <- twin[new] & likely_twins(codes[new, , drop = FALSE], one$codes, one$pairs, alike)
+  new <- is.na(judged$why) & !keys %in% one$keys
+  twin <- new & !fresh
+  twin[twin] <- likely_twins(codes[twin, , drop = FALSE], one$codes, one$pairs, alike)
   lapply(seq_along(places), function(i) {
-    if (!i %in% new) return(NULL)
+    if (!new[i]) return(NULL)
     list(
       name = space$candidate, key = keys[i], twin = twin[i],
       point = function() frame_of_rows(points, i)

@@ -5,6 +5,7 @@
 #include <Rcpp/Lightest>
 #include <algorithm>
 #include <cmath>
+#include <iterator>
 #include <numeric>
 #include <vector>
 
@@ -98,7 +99,7 @@ struct Axis {
 
 // What is known of a candidate.
 struct Candidate {
-  explicit Candidate(const Rcpp::NumericMatrix& places, const Rcpp::List& chances)
+  Candidate(const Rcpp::NumericMatrix& places, const Rcpp::List& chances)
       : places(places) {
     const Rcpp::IntegerVector columns = chances["axes"], levels = chances["levels"];
     const Rcpp::NumericVector often = chances["often"];

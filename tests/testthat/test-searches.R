@@ -455,6 +455,16 @@ test_that("what evolution knows round after round is what it would know of all a
   expect_equal(ranked(grown), ranked(at_once), ignore_attr = "row.names")
 })
 
+test_that("first settings beside the usual one are a hypercube, evenly spread", {
+  field <- candidates(hill = hill_family("hill")(a = among(1:8), b = from_to(0, 1)))
+  for (search in list(search_guided(18, first = 9), search_evolve(18, population = 18))) {
+    first <- head(climb(field, search, 1, 2)$results$tables[[1]], 9)
+    spread <- first[-1, ]
+    expect_setequal(spread$a, 1:8)
+    expect_setequal(floor(spread$b * 8), 0:7)
+  }
+})
+
 test_that("evolution moves ordered values to others, mostly near ones", {
   space <- plan_comparison(brief(data.frame(x = 1:9, y = 1:9), "y"),
     candidates(hill = hill_family("hill")(a = among(c(1, 5, 12, 30)))), splits = split_kfold(2)
