@@ -81,12 +81,20 @@ grow_forest <- function(x, y, trees, tried, least) {
     .Call(`_kilnwright_grow_forest`, x, y, trees, tried, least)
 }
 
-forest_leaves <- function(forest, x) {
-    .Call(`_kilnwright_forest_leaves`, forest, x)
+forest_says <- function(forest, x) {
+    .Call(`_kilnwright_forest_says`, forest, x)
 }
 
 forest_imagined <- function(each, sizes, leaves, rows, at, value) {
     .Call(`_kilnwright_forest_imagined`, each, sizes, leaves, rows, at, value)
+}
+
+group_codes <- function(codes) {
+    .Call(`_kilnwright_group_codes`, codes)
+}
+
+points_apart <- function(x, known, beside) {
+    .Call(`_kilnwright_points_apart`, x, known, beside)
 }
 
 likely_twins <- function(points, codes, pairs, alike) {

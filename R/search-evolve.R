@@ -78,7 +78,7 @@ evolve_further <- function(state, field, history, arguments) {
     if (!looks || is.null(history)) return(NULL)
     worth_the_rest(state$known, field, history, state$asked, max(2, many %/% 4), last)
   }
-  if (!is.null(history)) state$known <- grown_known(state$known, field, history)
+  if (!is.null(history)) state$known <- grown_known(state$known, field, history, "simple")
   more <- worth(last = FALSE)
   if (NROW(more) == 0L) {
     chosen <- new_generation(many, state, field, history, arguments)

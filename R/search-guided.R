@@ -68,7 +68,7 @@ search_guided <- function(settings = 60, first = NULL, at_once = 4, surrogate = 
       state$waiting <- is.null(history)
       if (!is.null(history)) {
         begun <- !is.null(state$known)
-        state$known <- grown_known(state$known, field, history)
+        state$known <- grown_known(state$known, field, history, "features")
         if (!begun) state$known$spaces <- lapply(state$known$spaces, with_every_point)
         field$spaces <- state$known$spaces
       }
@@ -148,17 +148,11 @@ enough_to_learn <- function(field, at_once, settings, surrogate) {
 seen_of_field <- function(field, history, known) {
   Map(function(space, one, told, good) {
     list(
-      points = one$table, cube = one$cube, x = point_features(space, one$table),
+      points = one$table, cube = one$cube, x = one$features,
       good = best_of_points(good, one$point), codes = one$codes, ranges = one$ranges,
       alike = alike_values(space, one, told, splits_to_compare(field))
     )
   }, field$spaces, known$points, history[names(field$spaces)], told_goods(field, history))
-}
-
-point_features <- function(space, points) {
-  smaller <- space
-  smaller$dimensions <- space$dimensions[point_dimensions(space)]
-  cube_features(smaller, points)
 }
 
 # Variance of a mean score once what all settings have in common on a split is taken out.
@@ -175,7 +169,7 @@ error_of_means <- function(history) {
 scaled_field <- function(field, history, known) {
   seen <- seen_of_field(field, history, known)
   good <- lapply(seen, `[[`, "good")
-  if (all(is.na(unlist(good)))) return(NULL)
+  if (all(is.na(unlist(good, use.names = FALSE)))) return(NULL)
   scaled <- scaled_goods(good, error_of_means(history))
   Map(function(one, y, noise) c(one, list(y = y, noise = noise)), seen, scaled$y, scaled$noise)
 }
@@ -207,7 +201,7 @@ surrogate_lengths <- function(field, seen, theta, surrogate) {
 # How many rounds in turn have brought nothing better. What was best may no longer count, once
 # something meets the constraints.
 with_progress <- function(state, seen) {
-  best <- max(unlist(lapply(seen, `[[`, "good")), -Inf, na.rm = TRUE)
+  best <- max(unlist(lapply(seen, `[[`, "good"), use.names = FALSE), -Inf, na.rm = TRUE)
   state$stalled <- if (best > state$best) 0L else state$stalled + 1L
   state$best <- best
   state
@@ -227,13 +221,10 @@ promising_points <- function(field, seen, n, theta, surrogate, passed_over, stal
   rivals <- Filter(Negate(is.null), rivals)
   chosen <- list()
   for (i in seq_len(n)) {
-    best <- max(unlist(lapply(seen, `[[`, "y")), -Inf)
+    best <- max(unlist(lapply(seen, `[[`, "y"), use.names = FALSE), -Inf)
     smooth <- max(vapply(rivals, `[[`, 1, "best"), -Inf)
-    gains <- lapply(rivals, function(rival) {
-      if (nrow(rival$pool) == 0L) return(-Inf)
-      to_beat <- (if (is.finite(smooth)) smooth else best) - rival$centre
-      expected_improvement(rival$predicted, to_beat) / rival$cost
-    })
+    rivals <- lapply(rivals, with_gains, to_beat = if (is.finite(smooth)) smooth else best)
+    gains <- lapply(rivals, `[[`, "gains")
     top <- vapply(gains, max, numeric(1))
     if (length(top) == 0L || !any(is.finite(top))) break
     drawn <- if (i == n && n > 1L) hardly_known(rivals, chosen, stalled)
@@ -245,6 +236,18 @@ promising_points <- function(field, seen, n, theta, surrogate, passed_over, stal
     if (i < n) rivals[[name]] <- imagined(rivals[[name]], at)
   }
   chosen
+}
+
+# What each point of a rival promises; the same as before where nothing of it has changed.
+with_gains <- function(rival, to_beat) {
+  if (identical(rival$to_beat, to_beat)) return(rival)
+  rival$to_beat <- to_beat
+  rival$gains <- if (nrow(rival$pool) == 0L) {
+    -Inf
+  } else {
+    expected_improvement(rival$predicted, to_beat - rival$centre) / rival$cost
+  }
+  rival
 }
 
 # A forest does not know where it has seen nothing, so that at first one proposal of a round is
@@ -273,17 +276,15 @@ new_rival <- function(space, seen, theta, surrogate) {
   } else {
     fit_process(seen$x, y, seen$noise, theta, steps = 0L)
   }
-  pool <- without_twins(point_pool(space, seen, process = !forest), space, seen)
-  if (nrow(pool) == 0L) return(NULL)
-  features <- point_features(space, pool)
-  apart <- apart_from(features, seen$x)
-  pool <- frame_of_rows(pool, apart)
-  features <- features[apart, , drop = FALSE]
+  pool <- point_pool(space, seen, process = !forest)
+  if (nrow(pool$points) == 0L) return(NULL)
+  if (is.null(pool$features)) pool$features <- point_features(space, pool$points, pool$codes)
+  pool <- pool_rows(pool, apart_from(pool$features, seen$x))
   list(
     known = length(y), forest = forest, wanted = length(point_dimensions(space)) + 2,
-    centre = centre, pool = pool, features = features, predicted = model$predict(features),
-    best = max(model$predict(seen$x, spread = FALSE)$mean) + centre,
-    cost = point_costs(space, pool, seen$points)
+    centre = centre, pool = pool$points, features = pool$features,
+    predicted = model$predict(pool$features), best = model$best() + centre,
+    cost = point_costs(space, pool$codes, seen$codes)
   )
 }
 
@@ -291,11 +292,12 @@ new_rival <- function(space, seen, theta, surrogate) {
 # that takes in seconds is nothing to go by, since it is never twice the same.
 new_steps_cost <- 0.1
 
-point_costs <- function(space, points, seen) {
-  steps <- names(Filter(function(dimension) dimension$address != "family", space$dimensions))
-  if (length(steps) == 0L) return(rep(1, nrow(points)))
-  known <- matching_rows(frame_columns_of(points, steps), frame_columns_of(seen, steps))
-  1 + new_steps_cost * is.na(known)
+# `codes` of points, and those of the known ones: see codes_of().
+point_costs <- function(space, codes, known) {
+  steps <- which(vapply(space$dimensions, function(d) d$address != "family", NA))
+  group <- group_codes(rbind(known, codes)[, steps, drop = FALSE])
+  own <- seq_len(nrow(known))
+  1 + new_steps_cost * !(group[-own] %in% group[own])
 }
 
 # Rows that are not next to a known point, where there are others: a fiftieth of a range tells
@@ -303,8 +305,7 @@ point_costs <- function(space, points, seen) {
 beside <- 0.02
 
 apart_from <- function(features, known) {
-  close <- squared_distances(features, known) <= beside^2
-  apart <- which(rowSums(close) == 0)
+  apart <- which(points_apart(features, known, beside))
   if (length(apart) > 0L) apart else seq_len(nrow(features))
 }
 
@@ -317,5 +318,6 @@ imagined <- function(rival, at) {
   rival$pool <- frame_of_rows(rival$pool, rest)
   rival$features <- rival$features[rest, , drop = FALSE]
   rival$cost <- rival$cost[rest]
+  rival$to_beat <- NULL
   rival
 }

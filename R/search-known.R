@@ -1,11 +1,12 @@
-# What evolution knows of the points that were tried, whatever they scored. It grows by what a round
-# brought, since to work it out anew each time would take the longer the more is known.
+# What searches that learn know of the points that were tried, whatever they scored. It grows by
+# what a round brought: to work it out anew each time would take the longer the more is known.
 #   spaces   of all candidates, the values of what varies at hand
 #   alike    by candidate and dimension: which candidates vary it alike, itself among them
 #   shared   by candidate and other one: what both vary alike, so that one may give it to the other,
 #            see shared_columns()
 #   points   by candidate: see nothing_known()
-grown_known <- function(known, field, history) {
+# `wants`: what of "simple" and "features" the search goes by.
+grown_known <- function(known, field, history, wants) {
   if (is.null(known)) {
     spaces <- lapply(field$spaces, with_values)
     alike <- varied_alike(spaces)
@@ -14,12 +15,15 @@ grown_known <- function(known, field, history) {
       points = lapply(spaces, nothing_known)
     )
   }
-  known$points <- Map(with_settings, known$points, known$spaces, history[names(known$spaces)])
+  known$points <- Map(function(one, space, told) {
+    with_settings(one, space, told$settings, wants)
+  }, known$points, known$spaces, history[names(known$spaces)])
   known
 }
 
-# The values of what varies, and what lies along a path, are asked for again and again.
+# The values of what varies, and what lies along a path or not, are asked for again and again.
 with_values <- function(space) {
+  space$axes <- point_dimensions(space)
   space$dimensions <- lapply(space$dimensions, function(dimension) {
     if (!is_continuous(dimension)) dimension$values <- dimension_values(dimension, NULL)
     dimension
@@ -62,23 +66,29 @@ shared_columns <- function(spaces, alike) {
 #            (`axis`), and its codes `a` and `b`
 #   simple   columns to sort by, the simplest first, see simplicity_columns(); none before there are
 #            points, since a user's family may not know what to say of no settings
+#   features what a model sees of them, see point_features(); both only where a search wants them
 nothing_known <- function(space) {
   none <- integer()
   table <- frame_of_rows(usual_setting(space), none)
-  ranges <- lapply(Filter(is_continuous, space$dimensions), function(dimension) numeric())
+  ranges <- no_ranges(space)
   list(
     table = table, keys = character(), cube = settings_to_cube(space, table), point = none,
     codes = codes_of(space, table, ranges), ranges = ranges,
-    pairs = list(first = none, second = none, axis = none, a = none, b = none), simple = NULL
+    pairs = list(first = none, second = none, axis = none, a = none, b = none), simple = NULL,
+    features = NULL
   )
 }
 
-# The settings of which it is told that are not in it yet.
-with_settings <- function(one, space, told) {
-  settings <- told$settings
-  new <- frame_of_rows(settings, seq_len(nrow(settings)) > length(one$point))
-  if (nrow(new) == 0L) return(one)
-  points <- points_of(space, new)
+# Of continuous ranges no value is known.
+no_ranges <- function(space) {
+  lapply(Filter(is_continuous, space$dimensions), function(dimension) numeric())
+}
+
+# With those settings that are not in it yet.
+with_settings <- function(one, space, settings, wants) {
+  known <- length(one$point)
+  if (nrow(settings) <= known) return(one)
+  points <- points_of(space, frame_of_rows(settings, (known + 1L):nrow(settings)))
   keys <- point_keys(points)
   fresh <- which(!duplicated(keys) & !keys %in% one$keys)
   one$keys <- c(one$keys, keys[fresh])
@@ -89,8 +99,12 @@ with_settings <- function(one, space, told) {
   one$ranges <- Map(function(known, name) unique(c(known, points[[name]])), one$ranges,
     names(one$ranges))
   before <- nrow(one$codes)
-  one$codes <- rbind(one$codes, codes_of(space, points, one$ranges))
-  if (length(fresh) > 0L) {
+  codes <- codes_of(space, points, one$ranges)
+  one$codes <- rbind(one$codes, codes)
+  if ("features" %in% wants) {
+    one$features <- rbind(one$features, point_features(space, points, codes))
+  }
+  if ("simple" %in% wants && length(fresh) > 0L) {
     each <- seq_along(fresh)
     simple <- simplicity_columns(list(space), list(points), rep(1L, length(each)), each)
     one$simple <- if (is.null(one$simple)) simple else Map(c, one$simple, simple)
@@ -116,7 +130,7 @@ codes_of <- function(space, points, ranges) {
     code[is.na(column)] <- 0L
     code
   })
-  matrix(as.integer(unlist(columns)), n, length(columns),
+  matrix(as.integer(unlist(columns, use.names = FALSE)), n, length(columns),
     dimnames = list(NULL, names(space$dimensions)))
 }
 
@@ -165,36 +179,48 @@ alike_values <- function(space, one, told, enough) {
   same <- pairs_alike(one, told, enough)
   low <- pmin(pairs$a, pairs$b)
   high <- pmax(pairs$a, pairs$b)
-  Map(function(dimension, axis) {
-    if (is_continuous(dimension)) return(NULL)
-    first <- seq_along(dimension$values)
-    mine <- which(!is.na(same) & pairs$axis == axis & low > 0L)
-    pair <- match(high[mine] * length(first) + low[mine], high[mine] * length(first) + low[mine])
-    enough <- tabulate(pair, length(pair)) >= pairs_enough
-    for (at in setdiff(which(enough), pair[!same[mine]])) {
-      both <- sort(first[c(low[mine[at]], high[mine[at]])])
-      first[first == both[2]] <- both[1]
-    }
-    first
-  }, space$dimensions, seq_along(space$dimensions))
+  known <- which(!is.na(same) & low > 0L)
+  first <- lapply(space$dimensions, function(dimension) {
+    if (!is_continuous(dimension)) seq_along(dimension$values)
+  })
+  # which thing, and which two values of it
+  most <- max(high, 0L) + 1
+  kind <- ((pairs$axis * most + high) * most + low)[known]
+  pair <- match(kind, kind)
+  several <- which(tabulate(pair, length(pair)) >= pairs_enough)
+  for (at in known[setdiff(several, pair[!same[known]])]) {
+    axis <- pairs$axis[at]
+    of_axis <- first[[axis]]
+    both <- sort(of_axis[c(low[at], high[at])])
+    of_axis[of_axis == both[2]] <- both[1]
+    first[[axis]] <- of_axis
+  }
+  first
 }
 
 pairs_enough <- 2L
 
 # Of new points one of all that are alike, and none that is like a known one, if others are left.
-# `seen`: see seen_of_field(); of continuous ranges no value is like another.
-without_twins <- function(points, space, seen) {
-  merged <- vapply(seen$alike, function(first) any(first != seq_along(first)), NA)
-  if (nrow(points) == 0L || !any(merged)) return(points)
-  codes <- codes_of(space, points, seen$ranges)
-  unlike <- rowSums(codes < 0L) > 0
-  all <- rbind(seen$codes, codes)
-  for (axis in which(merged)) {
-    at <- all[, axis] > 0L
-    all[at, axis] <- seen$alike[[axis]][all[at, axis]]
+# `pool`: see pool_of_points(), `seen`: see seen_of_field(); of continuous ranges no value is like
+# another.
+without_twins <- function(pool, seen) {
+  merged <- which(vapply(seen$alike, function(first) any(first != seq_along(first)), NA))
+  if (nrow(pool$codes) == 0L || length(merged) == 0L) return(pool)
+  as_merged <- function(codes) {
+    for (axis in merged) {
+      at <- codes[, axis] > 0L
+      codes[at, axis] <- seen$alike[[axis]][codes[at, axis]]
+    }
+    codes
   }
-  columns <- lapply(seq_len(ncol(all)), function(axis) all[, axis])
-  fresh <- !duplicated(group_rows(columns, nrow(all)))[nrow(seen$codes) + seq_len(nrow(codes))]
-  fresh <- fresh | unlike
-  if (any(fresh)) frame_of_rows(points, which(fresh)) else points
+  fresh <- new_codes(as_merged(pool$codes), as_merged(seen$codes))
+  for (name in names(seen$ranges)) {
+    fresh <- fresh | pool$codes[, name] > length(seen$ranges[[name]])
+  }
+  if (any(fresh)) pool_rows(pool, which(fresh)) else pool
+}
+
+# Which rows are neither known nor a repeat.
+new_codes <- function(codes, known) {
+  !duplicated(group_codes(rbind(known, codes)))[nrow(known) + seq_len(nrow(codes))]
 }

@@ -73,7 +73,7 @@ looks_of_field <- function(known, field, history) {
   done <- as.integer(rowSums(!is.na(scores)))
   good <- unlist(told_goods(field, history), use.names = FALSE)
   point <- unlist(lapply(known$points, `[[`, "point"), use.names = FALSE)
-  good[unlist(lapply(history, `[[`, "failed")) | !is.finite(good)] <- NA
+  good[unlist(lapply(history, `[[`, "failed"), use.names = FALSE) | !is.finite(good)] <- NA
   list(
     candidate = candidate, row = sequence(sizes), known = done, good = good, point = point,
     key = paste(candidate, point, done), scores = scores

@@ -13,7 +13,9 @@ path_dimensions <- function(space) {
 # How many values of a continuous range along a path are tried.
 path_points <- 15L
 
+# with_values() has them at hand.
 point_dimensions <- function(space) {
+  if (!is.null(space$axes)) return(space$axes)
   setdiff(names(space$dimensions), vapply(path_dimensions(space), `[[`, "", "name"))
 }
 
@@ -24,6 +26,14 @@ points_of <- function(space, settings) {
     )
   }
   settings
+}
+
+# What a model of the scores sees of points, a row each. `codes`: see codes_of().
+point_features <- function(space, points, codes) {
+  parts <- lapply(space$dimensions[point_dimensions(space)], function(dimension) {
+    dimension_features(dimension, points[[dimension$name]], codes[, dimension$name])
+  })
+  do.call(cbind, c(list(matrix(0, nrow(points), 0L)), unname(parts)))
 }
 
 # All values along the path of every point, cleaned and new: what is proposed, by candidate. Points
@@ -84,7 +94,7 @@ unique_points <- function(space, points, n) {
 told_goods <- function(field, history) {
   sign <- if (field$metric$direction == "higher") 1 else -1
   history <- history[names(field$spaces)]
-  none <- !any(unlist(lapply(history, function(told) told$meets & !is.na(told$expected))))
+  none <- !any(vapply(history, function(told) any(told$meets & !is.na(told$expected)), NA))
   lapply(history, function(told) ifelse(told$meets | none, sign * told$expected, NA))
 }
 

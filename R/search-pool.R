@@ -5,16 +5,31 @@
 # a process such that differ from the best in few things.
 whole_pool <- 1000L
 
+# A pool: the table of its points, their codes (codes_of()), and their features
+# (point_features()) where these are at hand. `ranges`: what is known of continuous ranges; what is
+# new of them has the numbers after that.
+pool_of_points <- function(space, points, ranges) {
+  ranges <- Map(function(known, name) unique(c(known, points[[name]])), ranges, names(ranges))
+  list(points = points, codes = codes_of(space, points, ranges), features = NULL)
+}
+
+pool_rows <- function(pool, rows) {
+  list(
+    points = frame_of_rows(pool$points, rows), codes = pool$codes[rows, , drop = FALSE],
+    features = pool$features[rows, , drop = FALSE]
+  )
+}
+
 point_pool <- function(space, seen, process) {
   changes <- if (process) changes_at_once(seen) else Inf
-  points <- space$every %||% drawn_points(space, seen, changes)
-  fresh <- is_new(points, seen$points)
+  pool <- space$every %||% pool_of_points(space, drawn_points(space, seen, changes), seen$ranges)
+  fresh <- new_codes(pool$codes, seen$codes)
   few <- fresh
   if (is.finite(changes)) {
-    apart <- changes_from(points, best_point(seen), point_dimensions(space))
+    apart <- changes_from(pool$points, best_point(seen), point_dimensions(space))
     if (any(fresh & apart <= changes)) few <- fresh & apart <= changes
   }
-  frame_of_rows(points, which(few))
+  without_twins(pool_rows(pool, which(few)), seen)
 }
 
 # Every point that can work at hand, where they are few enough.
@@ -22,17 +37,21 @@ with_every_point <- function(space) {
   dimensions <- space$dimensions[point_dimensions(space)]
   if (length(dimensions) == 0L || any(vapply(dimensions, is_continuous, NA))) return(space)
   sizes <- vapply(dimensions, function(d) length(dimension_values(d, NULL)), integer(1))
-  if (prod(sizes) <= whole_pool) space$every <- able_points(space, every_point(space, dimensions))
+  if (prod(sizes) > whole_pool) return(space)
+  points <- able_points(space, every_point(space, dimensions))
+  pool <- pool_of_points(space, points, no_ranges(space))
+  pool$features <- point_features(space, pool$points, pool$codes)
+  space$every <- pool
   space
 }
 
 drawn_points <- function(space, seen, changes) {
-  random <- random_settings(space, 400L)
-  near <- near_points(space, seen, 100L)
-  changed <- if (changes < length(point_dimensions(space))) {
-    changed_points(space, seen, 400L, changes)
+  random <- matrix(stats::runif(400L * length(space$dimensions)), 400L)
+  points <- settings_from_cube(space, rbind(random, near_places(seen, 100L)))
+  if (changes < length(point_dimensions(space))) {
+    points <- bind_tables(points, changed_points(space, seen, 400L, changes))
   }
-  able_points(space, Reduce(bind_tables, Filter(Negate(is.null), list(random, near, changed))))
+  able_points(space, points)
 }
 
 # The points among settings that can work.
@@ -84,12 +103,14 @@ every_point <- function(space, dimensions) {
 }
 
 # Steps of a tenth of the cube, and now and then another level, from the best points.
-near_points <- function(space, seen, n) {
+near_points <- function(space, seen, n) settings_from_cube(space, near_places(seen, n))
+
+near_places <- function(seen, n) {
   best <- order(-seen$y)[seq_len(min(5L, length(seen$y)))]
   from <- seen$cube[rep(best, length.out = n), , drop = FALSE]
   from[is.na(from)] <- 0.5
   moved <- from + stats::rnorm(length(from), sd = 0.1)
   jump <- stats::runif(length(from)) < 0.1
   moved[jump] <- stats::runif(sum(jump))
-  settings_from_cube(space, pmin(pmax(moved, 0), 1))
+  pmin(pmax(moved, 0), 1)
 }

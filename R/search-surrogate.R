@@ -1,8 +1,8 @@
 # Models of how a score depends on settings, for searches that learn. `x`: a matrix of features
 # from 0 to 1 (cube_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
-# A surrogate has predict(x, spread) -> list(mean, sd, imagine), the latter two where the spread is
-# asked for; imagine(at, rows) -> the same of these rows of x, once the point in row `at` is taken
-# to be as good as it is expected to be.
+# A surrogate has best() -> the most that it expects of any point that it learned from; predict(x) ->
+# list(mean, sd, imagine); imagine(at, rows) -> the same of these rows of x, once the point in row
+# `at` is taken to be as good as it is expected to be.
 
 # A Gaussian process with the Matern covariance of smoothness 5/2 and one length a feature
 # (Rasmussen & Williams 2006, chapters 2, 4 and 5). Lengths and the variance of the process are
@@ -24,7 +24,8 @@ fit_process <- function(x, y, noise, start = NULL, steps = 20L) {
     )$par
   }
   at <- most_telling(y, most_solved)
-  solve_process(x[at, , drop = FALSE], y[at], noise[at], found)
+  solved <- solve_process(x[at, , drop = FALSE], y[at], noise[at], found)
+  list(theta = found, best = function() max(solved$mean(x)), predict = solved$predict)
 }
 
 # Middle of the prior, which is broad: a factor of about e either way. Half the cube for one
@@ -105,15 +106,17 @@ solve_process <- function(x, y, noise, theta) {
   k <- matern(squared_distances(scaled, scaled), variance)
   root <- chol(k + diag(noise + jitter, length(y)))
   alpha <- backsolve(root, backsolve(root, y, transpose = TRUE))
+  scaled_by <- function(new) sweep(new, 2L, lengths, `/`)
+  likeness <- function(new) matern(squared_distances(scaled, new), variance)
+  expected <- function(cross) as.vector(crossprod(cross, alpha))
   list(
-    theta = theta,
-    predict = function(new, spread = TRUE) {
-      new <- sweep(new, 2L, lengths, `/`)
-      cross <- matern(squared_distances(scaled, new), variance)
-      mean <- as.vector(crossprod(cross, alpha))
-      if (!spread) return(list(mean = mean))
+    mean = function(new) expected(likeness(scaled_by(new))),
+    predict = function(new) {
+      new <- scaled_by(new)
+      cross <- likeness(new)
       solved <- backsolve(root, cross, transpose = TRUE)
-      predicted_process(mean, variance - colSums(solved^2), solved, new, variance, mean(noise))
+      predicted_process(expected(cross), variance - colSums(solved^2), solved, new, variance,
+        mean(noise))
     }
   )
 }
@@ -142,28 +145,19 @@ surrogate_trees <- 60L
 
 fit_surrogate_forest <- function(x, y) {
   forest <- grow_forest(x, y, surrogate_trees, ceiling(ncol(x) * 5 / 6), least = 3L)
-  leaves_of <- function(new) forest_leaves(forest, new)
-  # every leaf has rows that its tree learned from
-  sizes <- as.double(tabulate(leaves_of(x), length(forest$value)))
   list(
-    theta = NULL,
-    predict = function(new, spread = TRUE) {
-      leaves <- leaves_of(new)
-      each <- matrix(forest$value[leaves], nrow(new))
-      if (!spread) return(list(mean = rowMeans(each)))
-      predicted_forest(each, matrix(sizes[leaves], nrow(new)), leaves)
-    }
+    best = function() max(forest_says(forest, x)$mean),
+    predict = function(new) predicted_forest(forest_says(forest, new))
   )
 }
 
-# `each`: what every tree says of every point, `sizes`: of how many points, `leaves`: where.
-predicted_forest <- function(each, sizes, leaves) {
-  mean <- rowMeans(each)
+# `said`: mean and sd, what every tree says of every point (`each`), of how many points (`sizes`),
+# and in which leaf (`leaves`).
+predicted_forest <- function(said) {
   list(
-    mean = mean, sd = sqrt(pmax(rowMeans((each - mean)^2), 1e-12)),
+    mean = said$mean, sd = said$sd,
     imagine = function(at, rows) {
-      found <- forest_imagined(each, sizes, leaves, rows, at, mean[at])
-      predicted_forest(found$each, found$sizes, found$leaves)
+      predicted_forest(forest_imagined(said$each, said$sizes, said$leaves, rows, at, said$mean[at]))
     }
   )
 }

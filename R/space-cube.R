@@ -34,25 +34,28 @@ position_in_range <- function(range, values) {
   pmin(pmax(position, 0), 1)
 }
 
-# What a model of the scores sees of settings: numbers as their place among the others, 0 to 1;
-# levels as indicators. Values without effect are in the middle, so that they tell nothing.
-cube_features <- function(space, settings) {
-  parts <- lapply(space$dimensions, function(dimension) {
-    column <- settings[[dimension$name]]
-    if (is_ordered_dimension(dimension)) {
-      place <- dimension_place(dimension, column)
-      return(cbind(ifelse(is.na(place), 0.5, place)))
-    }
-    values <- dimension_values(dimension, NULL)
-    at <- match(column, values)
-    indicators <- matrix(0, length(at), length(values))
-    known <- which(!is.na(at))
-    indicators[known + (at[known] - 1L) * length(at)] <- 1
-    indicators[is.na(at), ] <- 1 / length(values)
-    # two levels are one apart, as the ends of a range are
-    indicators / sqrt(2)
-  })
-  do.call(cbind, c(list(matrix(0, nrow(settings), 0L)), unname(parts)))
+# What a model of the scores sees of a dimension: of numbers their place among the others, 0 to 1;
+# of levels indicators. Values without effect are in the middle, so that they tell nothing. `codes`:
+# of listed values which ones they are; less than 1 for others.
+dimension_features <- function(dimension, column, codes) {
+  if (is_continuous(dimension)) {
+    place <- position_in_range(dimension$varying, column)
+    place[is.na(place)] <- 0.5
+    return(place)
+  }
+  n <- length(dimension_values(dimension, NULL))
+  other <- which(codes < 1L)
+  if (is_ordered_dimension(dimension)) {
+    place <- (codes - 0.5) / n
+    place[other] <- 0.5
+    return(place)
+  }
+  indicators <- matrix(0, length(codes), n)
+  known <- which(codes > 0L)
+  indicators[known + (codes[known] - 1L) * length(codes)] <- 1
+  indicators[other, ] <- 1 / n
+  # two levels are one apart, as the ends of a range are
+  indicators / sqrt(2)
 }
 
 is_ordered_dimension <- function(dimension) {

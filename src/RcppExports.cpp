@@ -271,14 +271,14 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// forest_leaves
-Rcpp::IntegerMatrix forest_leaves(const Rcpp::List& forest, const Rcpp::NumericMatrix& x);
-RcppExport SEXP _kilnwright_forest_leaves(SEXP forestSEXP, SEXP xSEXP) {
+// forest_says
+Rcpp::List forest_says(const Rcpp::List& forest, const Rcpp::NumericMatrix& x);
+RcppExport SEXP _kilnwright_forest_says(SEXP forestSEXP, SEXP xSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Rcpp::List& >::type forest(forestSEXP);
     Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type x(xSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_leaves(forest, x));
+    rcpp_result_gen = Rcpp::wrap(forest_says(forest, x));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -294,6 +294,28 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< int >::type at(atSEXP);
     Rcpp::traits::input_parameter< double >::type value(valueSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_imagined(each, sizes, leaves, rows, at, value));
+    return rcpp_result_gen;
+END_RCPP
+}
+// group_codes
+Rcpp::IntegerVector group_codes(const Rcpp::IntegerMatrix& codes);
+RcppExport SEXP _kilnwright_group_codes(SEXP codesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::IntegerMatrix& >::type codes(codesSEXP);
+    rcpp_result_gen = Rcpp::wrap(group_codes(codes));
+    return rcpp_result_gen;
+END_RCPP
+}
+// points_apart
+Rcpp::LogicalVector points_apart(const Rcpp::NumericMatrix& x, const Rcpp::NumericMatrix& known, double beside);
+RcppExport SEXP _kilnwright_points_apart(SEXP xSEXP, SEXP knownSEXP, SEXP besideSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type x(xSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< double >::type beside(besideSEXP);
+    rcpp_result_gen = Rcpp::wrap(points_apart(x, known, beside));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -351,8 +373,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
     {"_kilnwright_bred_places", (DL_FUNC) &_kilnwright_bred_places, 9},
     {"_kilnwright_grow_forest", (DL_FUNC) &_kilnwright_grow_forest, 5},
-    {"_kilnwright_forest_leaves", (DL_FUNC) &_kilnwright_forest_leaves, 2},
+    {"_kilnwright_forest_says", (DL_FUNC) &_kilnwright_forest_says, 2},
     {"_kilnwright_forest_imagined", (DL_FUNC) &_kilnwright_forest_imagined, 6},
+    {"_kilnwright_group_codes", (DL_FUNC) &_kilnwright_group_codes, 1},
+    {"_kilnwright_points_apart", (DL_FUNC) &_kilnwright_points_apart, 3},
     {"_kilnwright_likely_twins", (DL_FUNC) &_kilnwright_likely_twins, 4},
     {"_kilnwright_set_alarm", (DL_FUNC) &_kilnwright_set_alarm, 1},
     {"_kilnwright_return_memory", (DL_FUNC) &_kilnwright_return_memory, 0},

@@ -4,6 +4,7 @@
 
 #include <Rcpp/Lightest>
 #include <algorithm>
+#include <cmath>
 #include <numeric>
 #include <vector>
 
@@ -167,67 +168,117 @@ class Grower {
   std::vector<Sum> sums_;
 };
 
+// What every tree says of points, of how many points, in which leaf, points x trees; mean and
+// spread.
+class Said {
+ public:
+  Said(int points, int trees)
+      : each_(points, trees), sizes_(points, trees), leaves_(points, trees), sums_(points, 0.0L) {}
+
+  void put(int point, int tree, double value, double size, int leaf) {
+    each_(point, tree) = value;
+    sizes_(point, tree) = size;
+    leaves_(point, tree) = leaf;
+    sums_[point] += value;
+  }
+
+  Rcpp::List whole() const {
+    const int points = each_.nrow(), trees = each_.ncol();
+    Rcpp::NumericVector mean(points), sd(points);
+    std::vector<long double> squares(points, 0.0L);
+    for (int i = 0; i < points; ++i) mean[i] = static_cast<double>(sums_[i] / trees);
+    for (int tree = 0; tree < trees; ++tree) {
+      for (int i = 0; i < points; ++i) {
+        const double apart = each_(i, tree) - mean[i];
+        squares[i] += apart * apart;
+      }
+    }
+    for (int i = 0; i < points; ++i) {
+      sd[i] = std::sqrt(std::max(static_cast<double>(squares[i] / trees), least_variance));
+    }
+    return Rcpp::List::create(
+        Rcpp::Named("mean") = mean, Rcpp::Named("sd") = sd, Rcpp::Named("each") = each_,
+        Rcpp::Named("sizes") = sizes_, Rcpp::Named("leaves") = leaves_);
+  }
+
+ private:
+  static constexpr double least_variance = 1e-12;
+  Rcpp::NumericMatrix each_, sizes_;
+  Rcpp::IntegerMatrix leaves_;
+  std::vector<long double> sums_;
+};
+
+// The leaf of a tree that a row of x falls into.
+int leaf_of(const Rcpp::NumericMatrix& x, int row, int node, const int* feature, const int* child,
+            const double* cut) {
+  while (feature[node - 1] > 0) {
+    node = child[node - 1] + (x(row, feature[node - 1] - 1) > cut[node - 1]);
+  }
+  return node;
+}
+
 }  // namespace
 
 // `tried` features are looked at in each node, those with more than `least` rows are split. Returns
 // root (of every tree), and of every node, from 1: feature (from 1, 0 for a leaf), cut, child (the
-// left one; the right one is the next) and value. Draws from R's generator.
+// left one; the right one is the next), value, and how many rows of x fall into it if it is a leaf
+// (size). Draws from R's generator.
 // [[Rcpp::export]]
 Rcpp::List grow_forest(
     const Rcpp::NumericMatrix& x, const Rcpp::NumericVector& y, int trees, int tried, int least) {
   Grower grower(x, y, tried, least);
   for (int tree = 0; tree < trees; ++tree) grower.grow_tree();
+  const int* feature = grower.feature.data();
+  const int* child = grower.child.data();
+  const double* cut = grower.cut.data();
+  std::vector<double> size(grower.value.size(), 0.0);
+  for (int root : grower.root) {
+    for (int i = 0; i < x.nrow(); ++i) ++size[leaf_of(x, i, root, feature, child, cut) - 1];
+  }
   return Rcpp::List::create(
       Rcpp::Named("root") = grower.root, Rcpp::Named("feature") = grower.feature,
       Rcpp::Named("cut") = grower.cut, Rcpp::Named("child") = grower.child,
-      Rcpp::Named("value") = grower.value);
+      Rcpp::Named("value") = grower.value, Rcpp::Named("size") = size);
 }
 
-// The leaf that each row of x falls into, rows x trees.
+// What the forest says of each row of x: mean and sd over its trees (sd at least 1e-6), and, rows x
+// trees, each tree's own value, the size of the leaf that it comes from, and that leaf.
 // [[Rcpp::export(rng = false)]]
-Rcpp::IntegerMatrix forest_leaves(const Rcpp::List& forest, const Rcpp::NumericMatrix& x) {
+Rcpp::List forest_says(const Rcpp::List& forest, const Rcpp::NumericMatrix& x) {
   const Rcpp::IntegerVector root = forest["root"], feature = forest["feature"];
   const Rcpp::IntegerVector child = forest["child"];
-  const Rcpp::NumericVector cut = forest["cut"];
-  const int n = x.nrow();
-  const int trees = root.size();
-  Rcpp::IntegerMatrix leaves(n, trees);
-  for (int tree = 0; tree < trees; ++tree) {
-    for (int i = 0; i < n; ++i) {
-      int node = root[tree];
-      while (feature[node - 1] > 0) {
-        node = child[node - 1] + (x(i, feature[node - 1] - 1) > cut[node - 1]);
-      }
-      leaves(i, tree) = node;
+  const Rcpp::NumericVector cut = forest["cut"], value = forest["value"], size = forest["size"];
+  Said said(x.nrow(), root.size());
+  for (int tree = 0; tree < root.size(); ++tree) {
+    for (int i = 0; i < x.nrow(); ++i) {
+      const int leaf = leaf_of(x, i, root[tree], feature.begin(), child.begin(), cut.begin());
+      said.put(i, tree, value[leaf - 1], size[leaf - 1], leaf);
     }
   }
-  return leaves;
+  return said.whole();
 }
 
 // What the forest says of some rows once the point in row `at` is taken to be as good as `value`:
-// list(each, sizes, leaves), as predicted_forest() has them. Where they fall into a leaf with the
+// as forest_says(), of which `each`, `sizes` and `leaves` are. Where they fall into a leaf with the
 // point, the leaf's mean moves towards it.
 // [[Rcpp::export(rng = false)]]
 Rcpp::List forest_imagined(const Rcpp::NumericMatrix& each, const Rcpp::NumericMatrix& sizes,
                            const Rcpp::IntegerMatrix& leaves, const Rcpp::IntegerVector& rows,
                            int at, double value) {
   const int n = rows.size();
-  const int trees = each.ncol();
-  Rcpp::NumericMatrix said(n, trees), counts(n, trees);
-  Rcpp::IntegerMatrix places(n, trees);
-  for (int tree = 0; tree < trees; ++tree) {
+  Said said(n, each.ncol());
+  for (int tree = 0; tree < each.ncol(); ++tree) {
     const int there = leaves(at - 1, tree);
     for (int i = 0; i < n; ++i) {
       const int row = rows[i] - 1;
       const double mean = each(row, tree);
-      const double count = sizes(row, tree);
-      const bool beside = leaves(row, tree) == there;
-      places(i, tree) = leaves(row, tree);
-      said(i, tree) = beside ? (count * mean + value) / (count + 1) : mean;
-      counts(i, tree) = beside ? count + 1 : count;
+      const double size = sizes(row, tree);
+      if (leaves(row, tree) == there) {
+        said.put(i, tree, (size * mean + value) / (size + 1), size + 1, there);
+      } else {
+        said.put(i, tree, mean, size, leaves(row, tree));
+      }
     }
   }
-  return Rcpp::List::create(
-    Rcpp::Named("each") = said, Rcpp::Named("sizes") = counts, Rcpp::Named("leaves") = places
-  );
+  return said.whole();
 }

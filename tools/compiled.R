@@ -1,7 +1,7 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in more than one of
 # three runs, which are the demo's two and one of very many settings; and those of searches that it
-# compiles in the guided demo and in one with evolution instead, which go through them for every
-# setting.
+# compiles in the guided demo and in two with other searches instead, which go through them for
+# every setting.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -42,19 +42,23 @@ run(found, "bench/many-settings.R")
 file.copy(Sys.glob("inst/extdata/pots*"), folder)
 plan <- file.path(folder, "pots-guided.yml")
 lines <- readLines(plan)
-changed <- sub("guided: {settings: 30}", "evolve: {settings: 60}", lines, fixed = TRUE)
-stopifnot(!identical(changed, lines))
-# what is looked at first is left to the search
-changed <- grep("^screen:", changed, invert = TRUE, value = TRUE)
-writeLines(changed, plan)
-run(found_searching, "exec/kilnwright", "run", plan, "--out", file.path(folder, "evolving"))
+for (search in c("evolve: {settings: 60}", "guided: {settings: 60, surrogate: forest}")) {
+  changed <- sub("guided: {settings: 30}", search, lines, fixed = TRUE)
+  stopifnot(!identical(changed, lines))
+  # what is looked at first is left to the search
+  changed <- grep("^screen:", changed, invert = TRUE, value = TRUE)
+  writeLines(changed, plan)
+  run(found_searching, "exec/kilnwright", "run", plan, "--out", tempfile("searching"))
+}
 
 functions_in <- function(file) {
   unlist(lapply(parse(file, keep.source = FALSE), function(one) {
     if (is.call(one) && identical(one[[1]], quote(`<-`))) as.character(one[[2]])
   }))
 }
-of_searches <- unlist(lapply(Sys.glob("R/search-*.R"), functions_in))
+of_searches <- unlist(lapply(
+  c(Sys.glob("R/search-*.R"), "R/run-rounds.R", "R/space-cube.R"), functions_in
+))
 searching <- intersect(readLines(found_searching), of_searches)
 times <- table(readLines(found))
 # in the order of every locale

@@ -353,7 +353,7 @@ test_that("evolution spends little on choices that never make a difference", {
 known_settings <- function(spaces, settings) {
   kw("grown_known")(NULL, list(spaces = spaces), lapply(settings, function(one) {
     list(settings = one)
-  }))
+  }), c("simple", "features"))
 }
 
 # What is told of the scores of settings, one or some of each; NA: it failed.
@@ -420,12 +420,30 @@ test_that("values are alike where several pairs that differ in nothing else scor
   left <- function(seen_rows, new) {
     some <- known_settings(plan$spaces, list(hill = points[seen_rows, ]))$points$hill
     seen <- list(codes = some$codes, ranges = some$ranges, alike = alike(points$b))
-    kw("without_twins")(new, known$spaces$hill, seen)
+    pool <- kw("pool_of_points")(known$spaces$hill, new, seen$ranges)
+    kw("without_twins")(pool, seen)$points
   }
   expect_identical(left(1:9, new)$top, c(0.1, 0.1))
   # nothing else left: all of it
   expect_identical(nrow(left(1:9, new[3:4, ])), 2L)
   expect_identical(nrow(left(4:9, new[3:4, ])), 1L)
+})
+
+test_that("equal rows of codes have one number, and rows next to a known one are found", {
+  set.seed(1)
+  few <- matrix(sample(-1:2, 600, TRUE), 200)
+  # more than one number has room for
+  many <- matrix(sample(c(-1L, 0L, 7L, .Machine$integer.max - 1L), 1400, TRUE), 200)
+  many <- many[sample(200, 300, TRUE), ]
+  for (codes in list(few, many, few[0, ], few[, 0])) {
+    texts <- apply(codes, 1L, paste, collapse = " ")
+    expect_identical(kw("group_codes")(codes), match(texts, unique(texts)))
+  }
+  x <- matrix(runif(300), 100)
+  known <- x[1:20, ] + rnorm(60, sd = 0.02)
+  distance <- as.matrix(stats::dist(rbind(x, known)))[1:100, 101:120]
+  expect_identical(kw("points_apart")(x, known, 0.03), unname(apply(distance, 1L, min) > 0.03))
+  expect_lt(sum(kw("points_apart")(x, known, 0.03)), 100)
 })
 
 test_that("what evolution knows round after round is what it would know of all at once", {
@@ -442,9 +460,11 @@ test_that("what evolution knows round after round is what it would know of all a
   all <- lapply(plan$round, `[[`, "settings")
   some <- function(n) lapply(all, function(table) list(settings = utils::head(table, n)))
   field <- list(spaces = plan$spaces)
-  grown <- Reduce(function(known, n) kw("grown_known")(known, field, some(n)), c(3, 3, 4, 20, 40),
-    NULL)
-  at_once <- kw("grown_known")(NULL, field, some(40))
+  wants <- c("simple", "features")
+  grown <- Reduce(function(known, n) {
+    kw("grown_known")(known, field, some(n), wants)
+  }, c(3, 3, 4, 20, 40), NULL)
+  at_once <- kw("grown_known")(NULL, field, some(40), wants)
   expect_identical(grown$points, at_once$points)
   expect_gt(length(at_once$points$tree$pairs$first), 5)
   good <- lapply(at_once$points, function(one) sin(seq_along(one$keys)))
@@ -766,6 +786,7 @@ test_that("what promises the same is tried first where its steps are there alrea
   space <- plan$spaces$p
   points <- kw("points_of")(space, plan$round$p$settings)
   skew <- points[[setdiff(names(points), c("lasso_share", "penalty"))]]
-  seen <- kw("frame_of_rows")(points, 1L)
-  expect_identical(kw("point_costs")(space, points, seen), ifelse(skew == skew[1], 1, 1.1))
+  codes <- kw("pool_of_points")(kw("with_values")(space), points, kw("no_ranges")(space))$codes
+  costs <- kw("point_costs")(space, codes, codes[1, , drop = FALSE])
+  expect_identical(costs, ifelse(skew == skew[1], 1, 1.1))
 })
