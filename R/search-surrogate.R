@@ -1,8 +1,8 @@
 # Models of how a score depends on settings, for searches that learn. `x`: a matrix of features
 # from 0 to 1 (cube_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
-# A surrogate has best() -> the most that it expects of any point that it learned from; predict(x) ->
-# list(mean, sd, imagine); imagine(at, rows) -> the same of these rows of x, once the point in row
-# `at` is taken to be as good as it is expected to be.
+# A surrogate has best() -> the most that it expects of any point that it learned from;
+# predict(x) -> list(mean, sd, imagine); imagine(at, rows) -> the same of these rows of x, once the
+# point in row `at` is taken to be as good as it is expected to be.
 
 # A Gaussian process with the Matern covariance of smoothness 5/2 and one length a feature
 # (Rasmussen & Williams 2006, chapters 2, 4 and 5). Lengths and the variance of the process are
