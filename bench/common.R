@@ -185,21 +185,3 @@ keep_row <- function(work, how, reached, wanted, met, floor_met = NA) {
     append = TRUE
   )
 }
-
-# For before.R, which wants the package's seconds alone: one line for each work that is timed.
-if (nzchar(Sys.getenv("KILNWRIGHT_BENCH_SECONDS"))) {
-  time_package <- function(plan, floor = NULL, enough = 60) {
-    mirai::daemons(2, .compute = "kilnwright")
-    on.exit(mirai::daemons(0, .compute = "kilnwright"))
-    works <- list(
-      one = function() run_comparison(plan, quiet = TRUE, workers = 1),
-      two = function() run_comparison(plan, quiet = TRUE)
-    )
-    for (work in works) work()
-    took <- apply(seconds_in_turn(works, enough / 4), 2L, median)
-    cat(took, "\n", file = Sys.getenv("KILNWRIGHT_BENCH_SECONDS"), append = TRUE)
-    as.list(took)
-  }
-  time_loop <- function(...) NULL
-  report <- function(...) NULL
-}

@@ -7,7 +7,7 @@ files <- setdiff(
   sort(list.files("bench", "[.]R$", full.names = TRUE)),
   file.path("bench", paste0(c(
     "common", "fields", "run-all", "run-searches", "searches", "screens", "rows", "budget",
-    "by-itself", "honesty", "own-cost", "serve", "before"
+    "by-itself", "honesty", "own-cost", "serve", "before", "seconds-only"
   ), ".R"))
 )
 if (length(asked) > 0L) files <- file.path("bench", paste0(asked, ".R"))

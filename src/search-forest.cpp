@@ -168,6 +168,8 @@ class Grower {
   std::vector<Sum> sums_;
 };
 
+constexpr double least_variance = 1e-12;
+
 // What every tree says of points, of how many points, in which leaf, points x trees; mean and
 // spread.
 class Said {
@@ -202,7 +204,6 @@ class Said {
   }
 
  private:
-  static constexpr double least_variance = 1e-12;
   Rcpp::NumericMatrix each_, sizes_;
   Rcpp::IntegerMatrix leaves_;
   std::vector<long double> sums_;

@@ -1,7 +1,8 @@
 # Writes R/zzz-compiled.R: the functions that R finds worth compiling by itself in more than one of
 # three runs, which are the demo's two and one of very many settings; and those of searches that it
 # compiles in the guided demo and in two with other searches instead, which go through them for
-# every setting.
+# every setting; and what it compiles, before it goes on, where somebody compares twice, alone
+# and with workers: a second in all.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -51,6 +52,20 @@ for (search in c("evolve: {settings: 60}", "guided: {settings: 60, surrogate: fo
   run(found_searching, "exec/kilnwright", "run", plan, "--out", tempfile("searching"))
 }
 
+found_twice <- tempfile(fileext = ".txt")
+plan <- file.path(folder, "pots-plan.yml")
+writeLines(sub("kfold: {k: 10}", "kfold: {k: 2}", readLines(plan), fixed = TRUE), plan)
+again <- tempfile(fileext = ".R")
+writeLines(c(
+  "library(kilnwright)",
+  "for (workers in c(1, 1, 2, 2)) {",
+  sprintf("  plan <- read_plan(%s)", encodeString(plan, quote = "\"")),
+  "  cmp <- run_comparison(plan, workers = workers, journal = tempfile(), quiet = TRUE)",
+  "  standings(cmp)",
+  "}"
+), again)
+run(found_twice, again)
+
 functions_in <- function(file) {
   unlist(lapply(parse(file, keep.source = FALSE), function(one) {
     if (is.call(one) && identical(one[[1]], quote(`<-`))) as.character(one[[2]])
@@ -62,7 +77,9 @@ of_searches <- unlist(lapply(
 searching <- intersect(readLines(found_searching), of_searches)
 times <- table(readLines(found))
 # in the order of every locale
-names <- sort(union(names(times)[times > 1L], searching), method = "radix")
+names <- sort(
+  unique(c(names(times)[times > 1L], searching, readLines(found_twice))), method = "radix"
+)
 writeLines(c(
   "# What most runs go through, compiled as the package is installed; R compiles the rest by",
   "# itself where it pays. All of it compiled would take much more room and no less time.",
