@@ -69,7 +69,7 @@ test_that("workers are sent every step's definition once, and have the steps tha
   )), splits = split_kfold(4), seed = 8)
   work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
   bytes <- serialize(kw("packed_run")(list(work = work)), NULL)
-  expect_lt(length(bytes), length(serialize(work, NULL)) / 4)
+  expect_lt(length(bytes), length(serialize(work, NULL)) / 3)
   sent <- kw("unpacked_run")(unserialize(bytes))$work
   steps <- function(work) {
     lapply(work$nodes, function(node) c(node$parent, node$key, kw("step_key")(node$step)))
