@@ -1,5 +1,5 @@
 # Models of how a score depends on settings, for searches that learn. `x`: a matrix of features
-# from 0 to 1 (cube_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
+# from 0 to 1 (point_features()), a row a setting; `y`: goodness, scaled; `noise`: its variance.
 # A surrogate has best() -> the most that it expects of any point that it learned from;
 # predict(x) -> list(mean, sd, imagine); imagine(at, rows) -> the same of these rows of x, once the
 # point in row `at` is taken to be as good as it is expected to be.

@@ -1,7 +1,7 @@
 # Is what is committed here as fast as an earlier version? Installs both side by side and lets them
-# do the work of some benchmarks in turn, in fresh R processes, by one process and with two workers. Gives the
-# median seconds of both, and of the turns the median, least and most of this version's seconds over
-# the earlier one's.
+# do the work of some benchmarks in turn, in fresh R processes, by one process and with two workers.
+# Gives the median seconds of both, and of the turns the median, least and most of this version's
+# seconds over the earlier one's.
 # Usage, from the package's root: Rscript bench/before.R COMMIT [BENCHMARK ...]
 
 asked <- commandArgs(TRUE)
@@ -30,6 +30,9 @@ installed <- function(commit) {
   run("git", "archive", "-o", archive, commit)
   utils::untar(archive, exdir = source)
   utils::install.packages(source, library, repos = NULL, type = "source", quiet = TRUE)
+  # else another version that is installed would be timed
+  there <- dir.exists(file.path(library, "kilnwright"))
+  if (!there) stop(commit, " was not installed", call. = FALSE)
   file.append(file.path(source, "bench", "common.R"), file.path("bench", "seconds-only.R"))
   list(source = source, library = library)
 }

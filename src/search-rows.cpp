@@ -28,10 +28,11 @@ Rcpp::IntegerVector group_codes(const Rcpp::IntegerMatrix& codes) {
   for (int j = 0; j < codes.ncol(); ++j) {
     const Rcpp::IntegerMatrix::ConstColumn column = codes(Rcpp::_, j);
     // the lowest code is -1
-    const std::uint64_t most = n == 0 ? 1 : *std::max_element(column.begin(), column.end()) + 2;
+    const std::uint64_t most =
+        n == 0 ? 1 : std::int64_t{*std::max_element(column.begin(), column.end())} + 2;
     // all codes as the digits of one number, as long as it has room
     if (size >= room) size = renumber(keys);
-    for (int i = 0; i < n; ++i) keys[i] = keys[i] * most + (column[i] + 1);
+    for (int i = 0; i < n; ++i) keys[i] = keys[i] * most + (std::int64_t{column[i]} + 1);
     size *= most;
   }
   renumber(keys);
