@@ -4,27 +4,40 @@
 # enough for keys.
 
 # A form is a list whose first name is the type: s, n, i, l for texts, numbers, whole numbers and
-# flags, r for a range of whole numbers, code, list, apart, ours; k are names, a attributes.
+# flags, r for a range of whole numbers, code, list, o for a list of which every part has a name of
+# its own, apart, ours; k are names, a attributes. One text or flag without any is its own form.
 # `special(x)` may give list(ours = ...) for values that are known elsewhere; `apart(x)` keeps a
 # value that cannot be written as text and gives its number.
 write_plain <- function(x, apart, special = function(x) NULL) {
-  form <- special(x)
-  if (!is.null(form)) return(form)
   if (is.null(x)) return(NULL)
+  form <- if (is.object(x) || is.function(x)) special(x)
+  if (!is.null(form)) return(form)
   if (is.language(x)) return(write_code(x, apart))
   inner <- function(part) write_plain(part, apart, special)
   attributes <- attributes(x)
-  body <- if (is.list(x)) {
+  if (is_one_word(x) && is.null(attributes)) return(if (is.character(x)) enc2utf8(x) else x)
+  by_name <- is.list(x) && has_own_names(attributes$names)
+  body <- if (by_name) {
+    list(o = lapply(stats::setNames(unclass(x), enc2utf8(attributes$names)), inner))
+  } else if (is.list(x)) {
     list(list = lapply(unname(unclass(x)), inner))
   } else if (is.atomic(x) && typeof(x) %in% names(plain_types)) {
     write_vector(x)
   } else {
     return(apart_form(x, apart))
   }
-  body$k <- text_list(attributes$names)
+  if (!by_name) body$k <- text_list(attributes$names)
   attributes$names <- NULL
   if (length(attributes) > 0L) body$a <- lapply(attributes, inner)
   body
+}
+
+is_one_word <- function(x) {
+  (is.logical(x) || is.character(x)) && length(x) == 1L && !is.na(x)
+}
+
+has_own_names <- function(names) {
+  length(names) > 0L && !anyNA(names) && all(nzchar(names)) && !anyDuplicated(names)
 }
 
 plain_types <- c(double = "n", integer = "i", logical = "l", character = "s")
@@ -119,14 +132,15 @@ harmless_calls <- c(
 # `ours(v)` gives what special() had named, `apart(v)` what was kept apart, or NULL.
 read_plain <- function(form, ours, apart) {
   inner <- function(part) read_plain(part, ours, apart)
-  if (is.null(form)) return(NULL)
+  if (!is.list(form)) return(form)
   type <- names(form)[1]
   content <- form[[1]]
   value <- switch(type %||% "",
     ours = return(ours(content)),
     apart = return(apart(content) %||% unread(form$text)),
     code = return(read_code(content)),
-    list = lapply(content, inner),
+    list = ,
+    o = lapply(content, inner),
     s = read_texts(content),
     n = as.double(plain_words(content)),
     i = as.integer(plain_words(content)),
@@ -134,9 +148,8 @@ read_plain <- function(form, ours, apart) {
     l = as.logical(plain_words(content)),
     stop_kw("plain", paste0("A value of the unknown type ", describe_value(type), "."))
   )
-  attributes(value) <- c(
-    if (!is.null(form$k)) list(names = read_texts(form$k)), lapply(form$a, inner)
-  )
+  names <- if (type == "o") names(content) else if (!is.null(form$k)) read_texts(form$k)
+  attributes(value) <- c(if (!is.null(names)) list(names = names), lapply(form$a, inner))
   value
 }
 

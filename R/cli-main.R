@@ -141,6 +141,8 @@ command_words <- function(text) {
     "brief: {rows_without_outcome: leave_out} in the plan file", text,
     fixed = TRUE
   )
+  # how a date becomes a number
+  text <- sub(": as\\.numeric\\(difftime\\(.*\\)\\)\\.$", ", in the table itself.", text)
   for (argument in c("read_as", "missing_codes")) {
     option <- paste0("--", gsub("_", "-", argument))
     text <- gsub(

@@ -25,12 +25,16 @@ journal_facts <- function(plan) {
 # The search of every candidate, in the form of versions_text().
 searches_text <- function(plan) {
   names <- names(plan$spaces)
-  keys <- vapply(names, function(name) {
-    search <- search_of(plan$seats, name)
+  searches <- lapply(names, function(name) search_of(plan$seats, name))
+  # several candidates mostly have the same
+  first <- vapply(searches, function(search) {
+    Position(function(other) identical(other, search), searches)
+  }, 1L)
+  keys <- vapply(searches[unique(first)], function(search) {
     form <- search[c("name", "arguments", if (!is_shipped_search(search)) "propose")]
     canonical_text(c(form, if (!is.null(plan$search_seed)) plan["search_seed"]))
   }, "")
-  paste(short_hash(names), short_hash(keys), collapse = "; ")
+  paste(short_hash(names), short_hash(keys)[match(first, unique(first))], collapse = "; ")
 }
 
 is_shipped_search <- function(search) !is.null(named_member(search))

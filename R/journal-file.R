@@ -1,10 +1,10 @@
 # The journal: an SQLite file with one row for every fit, split and path value, never
-# keyed by unit or worker. Rows are committed in batches less than a second apart. One
+# keyed by unit or worker. Rows are committed in batches at most a second apart. One
 # process writes, held by an exclusive lock on a small second file, which dies with the
 # process; others may read. Every row has a checksum, made of the job's facts as well: a row
 # that was damaged, or that is of another job, is not taken.
 
-journal_batch_seconds <- 0.5
+journal_batch_seconds <- 0.8
 
 # Opens or makes a journal for this plan and says what does not fit. A journal has
 #   rows(), steps()     what it held when it was opened, data frames
@@ -12,6 +12,8 @@ journal_batch_seconds <- 0.5
 #   round(round, number, plan)  writes down what is tried in a round; later ones of an earlier
 #                       run are taken away
 #   write(rows, steps, took)  keeps rows for the next time of writing; took: seconds of a unit
+#   tend(ahead)         writes what waits, if it is time, or will be before one can look again;
+#                       ahead: seconds until then, NA where nobody knows
 #   forget(fits, split, share)  takes rows away again
 #   finish(took, names, ledger, plan)  how it ended, and what it took of what was held
 #   flush(); close(); failure()  NULL, or why it could not be written
@@ -207,6 +209,11 @@ journal_handle <- function(journal, lock, metrics, job) {
       ))
     }))
   }
+  tend <- function(ahead = 0) {
+    if (length(waiting) == 0L) return(invisible())
+    soon <- seconds_now() - flushed + ahead < journal_batch_seconds
+    if (!isTRUE(soon)) flush()
+  }
   list(
     rows = function() {
       if (is.null(held)) held <<- read_journal_rows(con, job, mend = is.null(failure))
@@ -230,8 +237,9 @@ journal_handle <- function(journal, lock, metrics, job) {
     write = function(rows, steps, took = 0) {
       units <<- units + took
       waiting[[length(waiting) + 1L]] <<- list(rows = rows, steps = steps)
-      if (seconds_now() - flushed >= journal_batch_seconds) flush()
+      tend()
     },
+    tend = tend,
     forget = function(fits, split, share) {
       flush()
       n <- length(fits)

@@ -188,6 +188,7 @@ fly <- function(run, schedule, sink, until, deadline, flying, n) {
     if (length(landed) == 0L) {
       deaths$look()
       Sys.sleep(pause)
+      sink$rest()
     }
     if (seconds_now() - told > 0.5) {
       told <- seconds_now()

@@ -53,6 +53,8 @@ new_sink <- function(plan, listener, journal, units = 0, log = NULL, held = FALS
       if (!is.null(log)) log$take(part, work)
     },
     drop = watch$drop,
+    # while nothing comes, for so many seconds
+    rest = function(ahead = 0) if (!is.null(journal)) journal$tend(ahead),
     # after a round
     thin = function() {
       if (!held) return(invisible())

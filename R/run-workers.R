@@ -29,6 +29,7 @@ process_pool <- function() {
     run = function(run, schedule, sink, until, deadline, enough = function() FALSE) {
       run$stop_at <- deadline
       while (!is.null(unit <- schedule$take(seconds = until - seconds_now()))) {
+        sink$rest(schedule$expected(unit$fits))
         done <- timed_unit(run, unit$split, unit$fits, cache, unit$share)
         if (was_interrupted(done$ledger)) rlang::interrupt()
         late <- which(done$ledger$message %in% out_of_time)

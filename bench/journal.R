@@ -34,9 +34,7 @@ timed_journal <- function(file) {
     }
   }
   journal <- timed(kilnwright:::open_journal)(file, plan)
-  for (name in c("rows", "write", "flush", "finish", "close")) {
-    journal[[name]] <- timed(journal[[name]])
-  }
+  for (name in names(Filter(is.function, journal))) journal[[name]] <- timed(journal[[name]])
   c(journal, seconds = function() spent)
 }
 

@@ -69,6 +69,10 @@ test_that("what no line of a plan file would do is said of the table, not in R",
   expect_setequal(formats, list("%d/%m/%Y", "%m/%d/%Y"))
   expect_no_match(text, "table[", fixed = TRUE)
   expect_no_match(text, "brief(", fixed = TRUE)
+  utils::write.csv(data.frame(day = as.Date("2024-03-01") + 1:30, x = sin(1:30)), file)
+  said <- paste(command_here("draft", file, "--outcome", "day")$err, collapse = " ")
+  expect_match(said, "such as the days since a fixed start, in the table itself.", fixed = TRUE)
+  expect_no_match(said, "as.numeric", fixed = TRUE)
 })
 
 test_that("names and levels with commas, =, < and quotes, and codes such as 007, can be given", {

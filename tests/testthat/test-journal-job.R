@@ -214,3 +214,28 @@ test_that("a value of the workspace that is called like a column changes no deri
   home$x1 <- 5
   expect_identical(scores(), before)
 })
+
+test_that("what a journal keeps of a plan comes back as it was, whatever names and texts it has", {
+  again <- function(x) {
+    form <- kw("write_plain")(x, function(x) stop("not as text"))
+    kw("read_plain")(kw("of_json")(kw("json_of")(form)), function(form) stop(), function(i) NULL)
+  }
+  latin <- `Encoding<-`("gr\xfcn", "latin1")
+  for (x in list(
+    "NA", NA_character_, "", "a \"b\"\n\\", "\u00e9", c("x", NA), character(), TRUE, NA,
+    c(a = TRUE), c(a = "b"), list(), structure(list(), names = character()),
+    list(a = NULL, b = list(NULL)), list(a = 1, a = 2), list(1, b = "2"),
+    list(o = 1, k = "k", a = list(s = "t")), structure(list(1), names = NA_character_),
+    list("a \"name\"" = 1L, "\u00e9" = c(0.1, NaN, NA, -Inf, 1 / 3)),
+    structure("x", class = "own"), structure(FALSE, note = "n"), factor(c("b", "a")),
+    data.frame(n = c(1, NA), t = c("u", NA)), as.Date("2024-02-29")
+  )) {
+    expect_identical(again(x), x)
+  }
+  expect_identical(again(list(latin)), list(enc2utf8(latin)))
+  # as earlier versions wrote it
+  earlier <- '{"list":[{"s":["x"]},{"l":"TRUE"},null],"k":["a","b","c"]}'
+  expect_identical(
+    kw("read_plain")(kw("of_json")(earlier), identity, identity), list(a = "x", b = TRUE, c = NULL)
+  )
+})

@@ -49,6 +49,37 @@ test_that("a journal of part of the fits is completed, by workers too", {
   expect_gt(count_rows(file), left)
 })
 
+test_that("what workers bring home close together is written down while the next fits go on", {
+  slow <- define_family("slow", "number",
+    defaults = list(a = 1),
+    fit = function(x, y, weights, settings, seed, threads) {
+      Sys.sleep(1.8)
+      settings$a
+    },
+    predict = function(model, x) rep(model, nrow(x))
+  )
+  plan <- plan_comparison(toy_brief("number"), candidates(slow = slow()),
+    splits = split_kfold(6), metrics = "rmse", seed = 1
+  )
+  file <- journal_file()
+  journal <- kw("open_journal")(file, plan)
+  # after every event: since when nothing came, how much had come, how much is in the file
+  seen <- list()
+  look <- function(event) {
+    before <- seen[length(seen)]
+    same <- length(before) == 1L && before[[1]]$done == event$done
+    since <- if (same) before[[1]]$since else event$seconds
+    seen[[length(seen) + 1L]] <<- list(
+      since = since, quiet = event$seconds - since, done = event$done, rows = rows_so_far(file)
+    )
+  }
+  kw("execute_plan")(plan, listener = look, journal = journal, workers = 2)
+  journal$close()
+  settled <- Filter(function(one) one$quiet > 1, seen)
+  expect_gt(length(settled), 1)
+  for (one in settled) expect_identical(one$rows, as.integer(one$done))
+})
+
 test_that("repeats that deal few rows alike are splits of their own, in a journal too", {
   few <- plan_comparison(
     toy_brief("number", toy(6)),
