@@ -29,8 +29,8 @@ draw_screen <- function(cmp, ...) {
   data <- settings_left(cmp)
   stages <- attr(data, "stages")
   ends <- data[data$stage == stages_of(data)[as.character(data$candidate)], ]
-  # below the end where others' lines go on
-  ends$below <- ifelse(ends$stage < length(stages), 1.6, 0.5)
+  # below the end where others' lines go on, else above, where no line of the grid strikes it out
+  ends$below <- ifelse(ends$stage < length(stages), 1.6, -0.3)
   ggplot2::ggplot(data, ggplot2::aes(
     .data$stage, .data$height, colour = .data$candidate, linetype = .data$candidate,
     shape = .data$candidate
