@@ -73,6 +73,10 @@ lift_columns <- function(prediction, the_class, classes, event, weights, share) 
     .Call(`_kilnwright_lift_columns`, prediction, the_class, classes, event, weights, share)
 }
 
+added_at <- function(matrix, rows, columns, more) {
+    .Call(`_kilnwright_added_at`, matrix, rows, columns, more)
+}
+
 bred_places <- function(n, parents, places, chances, shared, open, tournament, mixed, fresh) {
     .Call(`_kilnwright_bred_places`, n, parents, places, chances, shared, open, tournament, mixed, fresh)
 }

@@ -257,7 +257,7 @@ new_fitter <- function(definition, x, target, threads = 1L) {
   definition <- unclass(definition)
   fit <- definition$fit
   random <- definition$random
-  call_fit <- function(settings, seed) {
+  learn <- function(settings, seed) {
     if (is.null(more)) {
       return(fit(
         x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads
@@ -269,22 +269,29 @@ new_fitter <- function(definition, x, target, threads = 1L) {
     ))
   }
   coded <- list(coding = coding, present = present)
+  as_it_is <- !random && is.null(coding) && is.null(more)
+  recalibrated <- !is.null(target$recalibration)
+  # what is called for every fit does without further calls where it can
   function(settings, seed) {
-    model <- in_true_names(coded, {
-      if (random) with_seed(seed, call_fit(settings, seed)) else call_fit(settings, seed)
-    })
+    model <- if (as_it_is) {
+      fit(x = x, y = y, weights = weights, settings = settings, seed = seed, threads = threads)
+    } else {
+      in_true_names(
+        coded, if (random) with_seed(seed, learn(settings, seed)) else learn(settings, seed)
+      )
+    }
     fitted <- list(
       definition = definition, model = model, present = present, levels = levels,
       settings = settings, coding = coding, lowest = lowest, inputs = inputs
     )
-    if (!is.null(target$recalibration)) {
+    if (recalibrated) {
       fitted$recalibration <- recalibration_of(definition, given, target, settings, seed, threads)
     }
     if (is.null(scale)) return(fitted)
     values <- all_path_values(definition, settings)
-    c(fitted, list(
-      scale = with_smear(scale, y, predict_raw(fitted, x, values), values, target$weights)
-    ))
+    # of `x` as the family's package sees it
+    predicted <- predict_family(fitted[c("definition", "model")], x, values)
+    c(fitted, list(scale = with_smear(scale, y, predicted, values, target$weights)))
   }
 }
 
@@ -364,24 +371,28 @@ all_path_values <- function(definition, settings) {
   plain_frame(settings[along], length(settings[[along[1]]]))
 }
 
-# `x` as the family's package sees it.
-predict_raw <- function(fitted, x, values) {
-  path <- fitted$definition$path
-  if (is.null(path)) return(fitted$definition$predict(fitted$model, x))
-  path$predict(fitted$model, x, values)
-}
-
 # Predictions of a fitted family: for a path rows x values (or rows x classes x
 # values), else a vector (or rows x classes).
 predict_family <- function(fitted, x, values = NULL) {
+  if (!is.null(fitted$coding)) x <- encode_input(x, fitted$coding)
   definition <- fitted$definition
-  x <- encode_input(x, fitted$coding)
-  prediction <- all_levels(predict_raw(fitted, x, values), fitted$present, fitted$levels)
-  check_prediction(
-    prediction, if (isTRUE(definition$combines)) x$n else nrow(x), fitted,
-    if (!is.null(definition$path)) path_count(values),
-    definition
-  )
+  levels <- fitted$levels
+  path <- definition$path
+  prediction <- if (is.null(path)) {
+    definition$predict(fitted$model, x)
+  } else {
+    path$predict(fitted$model, x, values)
+  }
+  if (length(fitted$present) < length(levels)) {
+    prediction <- all_levels(prediction, fitted$present, levels)
+  }
+  # what a blend is given has no dimensions
+  n <- dim(x)[1L]
+  if (is.null(n)) n <- x$n
+  plain <- is.null(levels) && is.null(path) && length(prediction) == n && is.null(dim(prediction))
+  if (!plain || !is.numeric(prediction)) {
+    check_prediction(prediction, n, fitted, if (!is.null(path)) path_count(values))
+  }
   if (!is.null(fitted$scale)) prediction <- in_own_unit(prediction, fitted$scale, values)
   if (!is.null(fitted$recalibration)) {
     prediction <- recalibrate_prediction(prediction, fitted$recalibration, values)
@@ -494,26 +505,27 @@ all_levels <- function(raw, present, levels) {
   whole
 }
 
-check_prediction <- function(prediction, n, fitted, n_values, definition) {
+check_prediction <- function(prediction, n, fitted, n_values) {
   levels <- fitted$levels
   got <- dim(prediction)
-  plain <- is.null(levels) && is.null(n_values) && is.null(got)
-  if (plain && is.numeric(prediction) && length(prediction) == n) return(invisible())
   wanted <- c(n, if (!is.null(levels)) length(levels), n_values)
   if (is.null(got)) got <- length(prediction)
-  who <- paste0("fam_", definition$name)
+  definition <- fitted$definition
+  who <- function() paste0("fam_", definition$name)
   if (!is.numeric(prediction)) {
     stop_kw("prediction", paste0(
-      who, " predicted ", describe_value(prediction), " where numbers were expected."
+      who(), " predicted ", describe_value(prediction), " where numbers were expected."
     ))
   }
   if (length(got) != length(wanted) || any(got != wanted)) {
     stop_kw("prediction", paste0(
-      who, " predicted ", if (length(got) == 1L) "a vector of ", paste(got, collapse = " x "),
+      who(), " predicted ", if (length(got) == 1L) "a vector of ", paste(got, collapse = " x "),
       " values where ", paste(wanted, collapse = " x "), " were expected."
     ))
   }
-  if (!definition$shipped && !is.null(fitted$present)) check_probabilities(prediction, levels, who)
+  if (!definition$shipped && !is.null(fitted$present)) {
+    check_probabilities(prediction, levels, who())
+  }
 }
 
 # Of a user's family: the columns are those of the classes, in their order, and every row is a

@@ -21,7 +21,7 @@ results_of <- function(
   if (seconds) {
     results <- add_step_seconds(results, ledger$steps, work)
     of_fits <- (ledger$seconds / spread$sizes)[spread$at]
-    results$seconds <- add_at(results$seconds, cells, of_fits)
+    results$seconds <- added_at(results$seconds, cells[, 1], cells[, 2], of_fits)
   }
   results$spent <- ledger_seconds(ledger) + c(0, 0, 0, 0, spent_units)
   results$partial <- partial_scores(ledger, spread, plan)
@@ -69,16 +69,6 @@ new_results <- function(work, plan, training, predictions) {
   )
 }
 
-# Adds to cells of a matrix, also where one is named more than once.
-add_at <- function(matrix, cells, more) {
-  if (length(more) == 0L) return(matrix)
-  place <- cells[, 1] + (cells[, 2] - 1) * nrow(matrix)
-  sums <- if (anyDuplicated(place)) rowsum(more, place, reorder = FALSE)[, 1] else more
-  place <- unique(place)
-  matrix[place] <- ifelse(is.na(matrix[place]), 0, matrix[place]) + sums
-  matrix
-}
-
 # Every setting below a step bears its part of it.
 add_step_seconds <- function(results, steps, work) {
   if (length(steps$node) == 0L) return(results)
@@ -89,8 +79,8 @@ add_step_seconds <- function(results, steps, work) {
   })
   # all at once: a search asks after every round
   sizes <- lengths(members)[at]
-  results$seconds <- add_at(
-    results$seconds, cbind(unlist(members[at], use.names = FALSE), rep(steps$split, sizes)),
+  results$seconds <- added_at(
+    results$seconds, unlist(members[at], use.names = FALSE), rep(steps$split, sizes),
     rep(steps$seconds / sizes, sizes)
   )
   for (i in which(lengths(steps$warnings) > 0L)) {

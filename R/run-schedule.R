@@ -93,12 +93,11 @@ new_schedule <- function(
       group <- groups[[1]]
       together <- dear(group$branch)
       room <- unit_seconds * part
-      each <- costs$of(group$fits, group$share %||% share)
       if (together && workers > 1L) {
-        room <- max(
-          room, min(longest_unit_seconds, sum(each), left() / workers), na.rm = TRUE
-        )
+        in_all <- sum(costs$of(group$fits, group$share %||% share))
+        room <- max(room, min(longest_unit_seconds, in_all, left() / workers), na.rm = TRUE)
       }
+      each <- seconds_of_first(costs, group$fits, group$share %||% share, room)
       many <- if (is.na(each[1])) {
         1L
       } else {
@@ -183,6 +182,17 @@ parts_of_waves <- function(fits, work) {
   candidate <- work$fits$candidate[fits]
   place <- stats::ave(seq_along(fits), candidate, FUN = seq_along)
   list(candidate = candidate, wave = as.integer(floor(log2(place))))
+}
+
+# Of so many first fits that they take longer than `room`, or all: what a group of 100,000 takes is
+# not worked out for each of its units.
+seconds_of_first <- function(costs, fits, share, room) {
+  many <- min(1000L, length(fits))
+  repeat {
+    each <- costs$of(fits[seq_len(many)], share)
+    if (many == length(fits) || anyNA(each) || sum(each) > room) return(each)
+    many <- min(4L * many, length(fits))
+  }
 }
 
 # Groups in the order in which they are looked at where time is short: by wave, and within a wave

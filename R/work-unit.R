@@ -162,9 +162,9 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
   repeat {
     failure <- catch_failure(
       {
+        started <- seconds_now()
         while (i < n) {
           i <- i + 1L
-          started <- seconds_now()
           described <- describe(fits[i])
           if (is.null(fit)) fit <- new_fitter(definition, x, prepared$training$target)
           fitted <- if (limited) {
@@ -179,7 +179,9 @@ fit_alike <- function(fits, definition, x, input, prepared, context) {
           if (!is.null(read_more)) found[[i]] <- read_more(fitted, described$values, counts[i])
           phase <- 1L
           predict_seconds[i] <- clock$predicting
-          seconds[i] <- seconds_now() - started
+          ended <- seconds_now()
+          seconds[i] <- ended - started
+          started <- ended
         }
       },
       function(text) warned[[length(warned) + 1L]] <<- list(at = i, text = text)
@@ -257,18 +259,20 @@ new_scorer <- function(input, target, metrics, clock) {
   truth <- truth_of(target)
   weights <- target$weights
   columns <- prediction_columns(truth)
-  dims <- if (is.null(columns)) 2L else 3L
+  shape <- c(length(truth), if (!is.null(columns)) length(columns), 1L)
+  dims <- length(shape)
   usable <- which(vapply(
     metrics, function(metric) is.null(metric$undefined(truth, weights)), logical(1)
   ))
   score <- lapply(metrics, function(metric) metric$score)
   blank <- matrix(NA_real_, 1L, length(metrics))
   block <- max(1, floor(2e7 / max(1, length(truth) * max(1L, length(columns)))))
-  score_block <- function(fitted, values, n_values) {
+  score_all <- function(fitted, values, n_values) {
+    if (n_values > block) return(score_in_blocks(fitted, values, n_values))
     if (is.null(x)) x <<- input()
     started <- seconds_now()
     path <- predict_family(fitted, x, values)
-    if (length(dim(path)) < dims) dim(path) <- c(if (dims == 3L) dim(path) else length(path), 1L)
+    if (length(dim(path)) < dims) dim(path) <- shape
     clock$predicting <- clock$predicting + (seconds_now() - started)
     clock$path <- path
     scores <- if (n_values == 1L) blank else matrix(NA_real_, n_values, length(score))
@@ -276,17 +280,17 @@ new_scorer <- function(input, target, metrics, clock) {
       found <- score[[m]](truth, path, weights)
       # one kind of undefined: a journal knows no other
       if (anyNA(found)) found[is.na(found)] <- NA_real_
-      scores[, m] <- found
+      if (n_values == 1L) scores[m] <- found else scores[, m] <- found
     }
     scores
   }
-  function(fitted, values, n_values) {
-    if (n_values <= block) return(score_block(fitted, values, n_values))
+  score_in_blocks <- function(fitted, values, n_values) {
     blocks <- split(seq_len(n_values), (seq_len(n_values) - 1L) %/% block)
-    scores <- lapply(blocks, function(at) score_block(fitted, path_take(values, at), length(at)))
+    scores <- lapply(blocks, function(at) score_all(fitted, path_take(values, at), length(at)))
     clock$path <- NULL
     do.call(rbind, scores)
   }
+  score_all
 }
 
 # run_unit() with the seconds that it took: list(ledger, took).

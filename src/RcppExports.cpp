@@ -237,6 +237,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// added_at
+Rcpp::NumericMatrix added_at(const Rcpp::NumericMatrix& matrix, const Rcpp::IntegerVector& rows, const Rcpp::IntegerVector& columns, const Rcpp::NumericVector& more);
+RcppExport SEXP _kilnwright_added_at(SEXP matrixSEXP, SEXP rowsSEXP, SEXP columnsSEXP, SEXP moreSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix& >::type matrix(matrixSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector& >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector& >::type more(moreSEXP);
+    rcpp_result_gen = Rcpp::wrap(added_at(matrix, rows, columns, more));
+    return rcpp_result_gen;
+END_RCPP
+}
 // bred_places
 Rcpp::List bred_places(int n, const Rcpp::List& parents, const Rcpp::List& places, const Rcpp::List& chances, const Rcpp::List& shared, const std::vector<int>& open, int tournament, double mixed, bool fresh);
 RcppExport SEXP _kilnwright_bred_places(SEXP nSEXP, SEXP parentsSEXP, SEXP placesSEXP, SEXP chancesSEXP, SEXP sharedSEXP, SEXP openSEXP, SEXP tournamentSEXP, SEXP mixedSEXP, SEXP freshSEXP) {
@@ -371,6 +384,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_auc_columns", (DL_FUNC) &_kilnwright_auc_columns, 5},
     {"_kilnwright_average_precision_columns", (DL_FUNC) &_kilnwright_average_precision_columns, 5},
     {"_kilnwright_lift_columns", (DL_FUNC) &_kilnwright_lift_columns, 6},
+    {"_kilnwright_added_at", (DL_FUNC) &_kilnwright_added_at, 4},
     {"_kilnwright_bred_places", (DL_FUNC) &_kilnwright_bred_places, 9},
     {"_kilnwright_grow_forest", (DL_FUNC) &_kilnwright_grow_forest, 5},
     {"_kilnwright_forest_says", (DL_FUNC) &_kilnwright_forest_says, 2},

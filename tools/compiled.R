@@ -2,7 +2,8 @@
 # three runs, which are the demo's two and one of very many settings; and those of searches that it
 # compiles in the guided demo and in two with other searches instead, which go through them for
 # every setting; and what it compiles, before it goes on, where somebody compares twice, alone
-# and with workers: a second in all.
+# and with workers: a second in all. And what is too small for R to compile it, however often it
+# is called, of the files that every fit goes through.
 # Usage: Rscript tools/compiled.R
 
 library <- tempfile("library")
@@ -25,10 +26,14 @@ writeLines(".Last <- function() {
   cat(names(functions)[compiled], sep = '\\n', file = Sys.getenv('COMPILED'), append = TRUE)
 }", hook)
 
-run <- function(found, ...) {
+run <- function(found, ..., small = FALSE) {
   paths <- paste(c(library, .libPaths()), collapse = .Platform$path.sep)
   status <- system2(file.path(R.home("bin"), "Rscript"), c(...),
-    env = paste0(c("R_PROFILE_USER=", "R_LIBS=", "COMPILED="), c(hook, paths, found)),
+    env = c(
+      paste0(c("R_PROFILE_USER=", "R_LIBS=", "COMPILED="), c(hook, paths, found)),
+      # whatever is called twice
+      if (small) "R_JIT_STRATEGY=2"
+    ),
     stdout = FALSE
   )
   if (status != 0L) stop("the run ended with status ", status, ": ", paste(...), call. = FALSE)
@@ -39,6 +44,9 @@ run(found, "exec/kilnwright", "demo", "--out", folder, "--replace")
 run(found_searching, "exec/kilnwright", "demo", "--guided", "--out", folder, "--replace")
 file.append(found, found_searching)
 run(found, "bench/many-settings.R")
+found_small <- tempfile(fileext = ".txt")
+run(found_small, "bench/many-settings.R", small = TRUE)
+run(found_small, "exec/kilnwright", "demo", "--out", folder, "--replace", small = TRUE)
 
 file.copy(Sys.glob("inst/extdata/pots*"), folder)
 plan <- file.path(folder, "pots-guided.yml")
@@ -75,10 +83,19 @@ of_searches <- unlist(lapply(
   c(Sys.glob("R/search-*.R"), "R/run-rounds.R", "R/space-cube.R"), functions_in
 ))
 searching <- intersect(readLines(found_searching), of_searches)
+of_fits <- unlist(lapply(
+  c(
+    Sys.glob("R/metric-*.R"), "R/fam-contract.R", "R/work-unit.R", "R/work-prepared.R",
+    "R/outcome-prediction.R", "R/base-conditions.R", "R/base-seed.R", "R/RcppExports.R"
+  ),
+  functions_in
+))
+small <- intersect(readLines(found_small), of_fits)
 times <- table(readLines(found))
 # in the order of every locale
 names <- sort(
-  unique(c(names(times)[times > 1L], searching, readLines(found_twice))), method = "radix"
+  unique(c(names(times)[times > 1L], searching, readLines(found_twice), small)),
+  method = "radix"
 )
 writeLines(c(
   "# What most runs go through, compiled as the package is installed; R compiles the rest by",

@@ -259,6 +259,64 @@ test_that("what a fit took on one split is expected on the others, and dear fits
   expect_true(all(later[, "of"] == 1))
 })
 
+test_that("units of a group of thousands hold what is done in their half second, and no more", {
+  plan <- plan_comparison(
+    brief(toy(40)[c("x1", "number")], "number"),
+    candidates(t = fam_tree(min_leaf = among(1:170), depth = among(1:30))),
+    splits = split_kfold(2),
+    seed = 1
+  )
+  work <- kw("compile_work")(plan$spaces, lapply(plan$round, `[[`, "settings"))
+  n <- length(work$fits$node)
+  expect_identical(n, 5100L)
+  units_of <- function(takes) {
+    costs <- list(
+      spent = function() 0, of = function(fits, share) takes[fits], step = function(branch) 0
+    )
+    schedule <- kw("new_schedule")(work, matrix(TRUE, n, 2), costs = costs)
+    found <- list()
+    while (!is.null(unit <- schedule$take())) {
+      if (unit$split == 2L) found[[length(found) + 1L]] <- unit$fits
+    }
+    found
+  }
+  # what is taken from all of them together
+  by_hand <- function(takes, fits) {
+    found <- list()
+    while (length(fits) > 0L) {
+      seconds <- cumsum(ifelse(is.na(takes[fits]), Inf, takes[fits]))
+      many <- if (is.na(takes[fits[1]])) 1L else max(1L, sum(seconds <= 0.5))
+      found[[length(found) + 1L]] <- fits[seq_len(many)]
+      fits <- fits[-seq_len(many)]
+    }
+    found
+  }
+  for (takes in list(
+    rep(2^-12, n), rep(2^-20, n), rep(c(2^-20, 0.4), c(3000, n - 3000)), rep(c(0.4, 0), n / 2),
+    replace(rep(2^-20, n), c(1, 1500, 1501, n), NA)
+  )) {
+    found <- units_of(takes)
+    expect_identical(found, by_hand(takes, unlist(found)))
+    expect_setequal(unlist(found), seq_len(n))
+  }
+})
+
+test_that("seconds are added to cells that are named twice, and to none that are not", {
+  seconds <- matrix(c(1, NA, 3, NA, 5, NaN), 3)
+  at <- rbind(c(1, 1), c(2, 1), c(2, 1), c(3, 2), c(1, 2))
+  more <- c(0.5, 1, 2, 4, 8)
+  by_hand <- seconds
+  for (i in seq_along(more)) {
+    old <- by_hand[at[i, 1], at[i, 2]]
+    by_hand[at[i, 1], at[i, 2]] <- (if (is.na(old)) 0 else old) + more[i]
+  }
+  before <- seconds + 0
+  expect_identical(kw("added_at")(seconds, at[, 1], at[, 2], more), by_hand)
+  expect_identical(seconds, before)
+  expect_identical(kw("added_at")(seconds, integer(), integer(), numeric()), before)
+  expect_error(kw("added_at")(seconds, 4L, 1L, 1), "no cell 4, 1")
+})
+
 test_that("workers = 1 is this process, even where workers are set up", {
   mirai::daemons(1, .compute = "kilnwright")
   withr::defer(mirai::daemons(0, .compute = "kilnwright"))
