@@ -173,10 +173,77 @@ read_code <- function(text) {
   code
 }
 
+# A form as JSON, and back. A form has hundreds of lists in one another, of which each alone would
+# take its time: its parts are written as columns.
 json_of <- function(form) {
-  as.character(jsonlite::toJSON(form, auto_unbox = TRUE, null = "null", na = "null"))
+  as.character(jsonlite::toJSON(flat_form(form), na = "null"))
 }
 
-of_json <- function(text) jsonlite::parse_json(text, simplifyVector = FALSE)
+of_json <- function(text) {
+  read <- jsonlite::parse_json(text, simplifyVector = FALSE)
+  # earlier versions wrote lists in one another
+  if (identical(names(read), flat_columns)) nested_form(read) else read
+}
+
+flat_columns <- c("up", "name", "kind", "text")
+
+# Parts of a form, one a row, what is farther out first: `up`, in which row it stands (0: none),
+# its name, its kind, and its text.
+flat_form <- function(form) {
+  levels <- list()
+  before <- 0L
+  parts <- list(form)
+  up <- 0L
+  name <- ""
+  while (length(parts) > 0L) {
+    kind <- kinds_of_parts(parts)
+    level <- list(up, name, kind, rep(NA_character_, length(parts)))
+    bare <- which(kind %in% c("text", "flag", "number"))
+    level[[4]][bare] <- vapply(parts[bare], as.character, "", USE.NAMES = FALSE)
+    levels[[length(levels) + 1L]] <- level
+    holds <- which(kind %in% c("named", "list"))
+    inner <- lapply(parts[holds], function(part) as.list(unclass(part)))
+    name <- unlist(lapply(inner, function(part) names(part) %||% character(length(part))))
+    up <- rep(before + holds, lengths(inner))
+    before <- before + length(parts)
+    parts <- unlist(unname(inner), recursive = FALSE, use.names = FALSE)
+  }
+  stats::setNames(do.call(Map, c(list(c), levels)), flat_columns)
+}
+
+kinds_of_parts <- function(parts) {
+  is <- function(what) vapply(parts, what, logical(1))
+  kind <- rep("number", length(parts))
+  kind[is(is.character)] <- "text"
+  kind[is(is.logical)] <- "flag"
+  # one that is missing is of several texts
+  kind[is(is.null) | (kind != "number" & is(anyNA))] <- "nothing"
+  # several texts are of a class, see text_list()
+  holds <- is(is.list) | is(is.object)
+  kind[holds] <- ifelse(lengths(lapply(parts[holds], names)) > 0L, "named", "list")
+  kind
+}
+
+nested_form <- function(flat) {
+  up <- vapply(flat$up, function(one) if (is.numeric(one)) as.integer(one) else NA_integer_, 1L)
+  name <- read_texts(flat$name)
+  kind <- read_texts(flat$kind)
+  text <- read_texts(flat$text)
+  places <- seq_along(up)
+  if (length(unique(lengths(flat))) != 1L || anyNA(up) || !all(up >= 0L & up < places)) {
+    stop_kw("plain", "A part that stands nowhere.")
+  }
+  parts <- vector("list", length(up))
+  parts[kind == "text"] <- as.list(text[kind == "text"])
+  parts[kind == "flag"] <- as.list(as.logical(text[kind == "flag"]))
+  parts[kind == "number"] <- as.list(as.numeric(text[kind == "number"]))
+  inner <- split(places, factor(up, places))
+  for (at in rev(which(kind %in% c("named", "list")))) {
+    held <- parts[inner[[at]]]
+    if (kind[at] == "named") names(held) <- name[inner[[at]]]
+    parts[[at]] <- held
+  }
+  parts[[1]]
+}
 
 seen_levels <- function(x) levels(x)[tabulate(x, nlevels(x)) > 0L]

@@ -76,17 +76,20 @@ function_form <- function(x) {
 # Functions of ours that stand in members of a user's own, and defaults that are worked out
 # when the pipeline meets the brief.
 our_functions <- function() {
-  members <- c(shipped_members("fam"), shipped_members("step"))
-  defaults <- lapply(members, function(make) {
-    lapply(make()$arguments, function(declared) declared$default)
-  })
-  c(
-    list(
-      no_simplicity = no_simplicity, keep_model = keep_model, keeps_no_rows = keeps_no_rows,
-      never_undefined = never_undefined
-    ),
-    Filter(is.function, unlist(defaults, recursive = FALSE))
-  )
+  if (is.null(member_store[["function"]])) {
+    members <- c(shipped_members("fam"), shipped_members("step"))
+    defaults <- lapply(members, function(make) {
+      lapply(make()$arguments, function(declared) declared$default)
+    })
+    member_store[["function"]] <- c(
+      list(
+        no_simplicity = no_simplicity, keep_model = keep_model, keeps_no_rows = keeps_no_rows,
+        never_undefined = never_undefined
+      ),
+      Filter(is.function, unlist(defaults, recursive = FALSE))
+    )
+  }
+  member_store[["function"]]
 }
 
 shipped_form <- function(x, kind) {

@@ -233,9 +233,21 @@ test_that("what a journal keeps of a plan comes back as it was, whatever names a
     expect_identical(again(x), x)
   }
   expect_identical(again(list(latin)), list(enc2utf8(latin)))
+  # numbers of what is kept apart, beside flags
+  apart <- kw("write_plain")(list(TRUE, quote(quit()), FALSE), function(x) 7L)
+  expect_equal(kw("of_json")(kw("json_of")(apart))$list[[2]]$apart, 7)
+  mixed <- list(list(TRUE, 12), list(FALSE))
+  expect_identical(kw("of_json")(kw("json_of")(mixed)), mixed)
   # as earlier versions wrote it
   earlier <- '{"list":[{"s":["x"]},{"l":"TRUE"},null],"k":["a","b","c"]}'
   expect_identical(
     kw("read_plain")(kw("of_json")(earlier), identity, identity), list(a = "x", b = TRUE, c = NULL)
   )
+  # a part that stands in itself or in none that there is; columns of different lengths
+  columns <- '{"up":[0,%s],"name":["","a"],"kind":["named","text"],"text":[null,"x"%s]}'
+  expect_identical(kw("of_json")(sprintf(columns, 1, "")), list(a = "x"))
+  for (up in c("2", "7", "-1", "null")) {
+    expect_error(kw("of_json")(sprintf(columns, up, "")), class = "kw_error_plain")
+  }
+  expect_error(kw("of_json")(sprintf(columns, 1, ",\"y\"")), class = "kw_error_plain")
 })
