@@ -55,7 +55,7 @@ write_vector <- function(x) {
 
 text_list <- function(x) {
   if (is.null(x)) return(NULL)
-  I(ifelse(is.na(x), NA_character_, enc2utf8(x)))
+  I(enc2utf8(as.vector(x)))
 }
 
 # Row numbers, mostly.
@@ -197,9 +197,12 @@ flat_form <- function(form) {
   name <- ""
   while (length(parts) > 0L) {
     kind <- kinds_of_parts(parts)
-    level <- list(up, name, kind, rep(NA_character_, length(parts)))
+    text <- rep(NA_character_, length(parts))
     bare <- which(kind %in% c("text", "flag", "number"))
-    level[[4]][bare] <- vapply(parts[bare], as.character, "", USE.NAMES = FALSE)
+    text[bare] <- vapply(parts[bare], as.character, "", USE.NAMES = FALSE)
+    # one that is missing is of several texts
+    kind[bare][is.na(text[bare])] <- "nothing"
+    level <- list(up, name, kind, text)
     levels[[length(levels) + 1L]] <- level
     holds <- which(kind %in% c("named", "list"))
     inner <- lapply(parts[holds], function(part) as.list(unclass(part)))
@@ -212,17 +215,19 @@ flat_form <- function(form) {
 }
 
 kinds_of_parts <- function(parts) {
-  is <- function(what) vapply(parts, what, logical(1))
-  kind <- rep("number", length(parts))
-  kind[is(is.character)] <- "text"
-  kind[is(is.logical)] <- "flag"
-  # one that is missing is of several texts
-  kind[is(is.null) | (kind != "number" & is(anyNA))] <- "nothing"
+  kind <- unname(part_kinds[vapply(parts, typeof, "")])
   # several texts are of a class, see text_list()
-  holds <- is(is.list) | is(is.object)
-  kind[holds] <- ifelse(lengths(lapply(parts[holds], names)) > 0L, "named", "list")
+  texts <- which(kind == "text")
+  kind[texts[vapply(parts[texts], is.object, NA)]] <- "list"
+  lists <- which(kind == "list")
+  kind[lists[lengths(lapply(parts[lists], names)) > 0L]] <- "named"
   kind
 }
+
+part_kinds <- c(
+  "NULL" = "nothing", character = "text", logical = "flag", integer = "number", double = "number",
+  list = "list"
+)
 
 nested_form <- function(flat) {
   up <- vapply(flat$up, function(one) if (is.numeric(one)) as.integer(one) else NA_integer_, 1L)

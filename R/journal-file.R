@@ -168,7 +168,10 @@ mend_journal <- function(con, plan, facts) {
     write_journal_facts(con, c(facts, state = "running", beside = ""))
     written <- plan_as_text(plan)
     same <- identical(read_plan_tables(con)$plan, written$text)
-    if (!same || !working_rows_whole(con, plan)) write_plan_tables(con, plan, written)
+    if (!same || !working_rows_whole(con, plan)) {
+      clear_plan_tables(con)
+      write_plan_tables(con, plan, written)
+    }
   })
 }
 
@@ -185,7 +188,7 @@ journal_handle <- function(journal, lock, metrics, job) {
   con <- journal$con
   failure <- journal$failure
   waiting <- list()
-  opened <- flushed <- seconds_now()
+  opened <- waits_since <- seconds_now()
   held <- steps <- NULL
   earlier <- earlier_time(read_journal_facts(con))
   units <- earlier$units
@@ -197,7 +200,6 @@ journal_handle <- function(journal, lock, metrics, job) {
     })
   }
   flush <- function() {
-    flushed <<- seconds_now()
     if (length(waiting) == 0L) return(invisible())
     written <- waiting
     waiting <<- list()
@@ -205,13 +207,13 @@ journal_handle <- function(journal, lock, metrics, job) {
       insert_rows(con, "fits", lapply(written, `[[`, "rows"), job, replace = TRUE)
       insert_rows(con, "steps", lapply(written, `[[`, "steps"), job)
       write_journal_facts(con, list(
-        seconds = number_text(earlier$seconds + flushed - opened), units = number_text(units)
+        seconds = number_text(earlier$seconds + seconds_now() - opened), units = number_text(units)
       ))
     }))
   }
   tend <- function(ahead = 0) {
     if (length(waiting) == 0L) return(invisible())
-    soon <- seconds_now() - flushed + ahead < journal_batch_seconds
+    soon <- seconds_now() - waits_since + ahead < journal_batch_seconds
     if (!isTRUE(soon)) flush()
   }
   list(
@@ -236,6 +238,7 @@ journal_handle <- function(journal, lock, metrics, job) {
     },
     write = function(rows, steps, took = 0) {
       units <<- units + took
+      if (length(waiting) == 0L) waits_since <<- seconds_now()
       waiting[[length(waiting) + 1L]] <<- list(rows = rows, steps = steps)
       tend()
     },

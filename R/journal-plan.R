@@ -164,10 +164,15 @@ filled_columns <- function(prototypes, values) {
   plain_frame(columns, length(columns[[1]]))
 }
 
+# Of a journal that is written once more.
+clear_plan_tables <- function(con) {
+  for (table in c("plan", "own")) DBI::dbExecute(con, paste("DELETE FROM", table))
+  for (name in grep("^rows_", DBI::dbListTables(con), value = TRUE)) DBI::dbRemoveTable(con, name)
+}
+
 # Into the journal: the plan, what came with it, and the working rows.
 write_plan_tables <- function(con, plan, written = plan_as_text(plan)) {
   own <- if (length(written$own) > 0L) serialize(written$own, NULL)
-  for (table in c("plan", "own")) DBI::dbExecute(con, paste("DELETE FROM", table))
   DBI::dbExecute(con, "INSERT INTO plan VALUES (?, ?)", list(
     written$text, row_sums_of(list(written$text), "plan")
   ))
@@ -180,7 +185,6 @@ write_plan_tables <- function(con, plan, written = plan_as_text(plan)) {
 }
 
 write_working_rows <- function(con, table) {
-  for (name in grep("^rows_", DBI::dbListTables(con), value = TRUE)) DBI::dbRemoveTable(con, name)
   columns <- unname(lapply(unclass(table), function(x) {
     attributes(x) <- NULL
     if (is.character(x)) enc2utf8(x) else x

@@ -280,7 +280,7 @@ new_scorer <- function(input, target, metrics, clock) {
       found <- score[[m]](truth, path, weights)
       # one kind of undefined: a journal knows no other
       if (anyNA(found)) found[is.na(found)] <- NA_real_
-      if (n_values == 1L) scores[m] <- found else scores[, m] <- found
+      if (n_values == 1L) scores[[m]] <- found else scores[, m] <- found
     }
     scores
   }

@@ -49,6 +49,11 @@ test_that("a metric that gives NA, or fails without deciding, costs no more than
   expect_true(all(is.na(standings(cmp, metric = "broken")$mean)))
   expect_output(print(cmp), "the metric 'broken' failed: no idea")
   expect_error(own_run(half, metrics = list(broken(), "log_loss")), "no idea")
+  # two scores where one was asked for
+  twice <- define_metric(
+    "twice", "two_class", "lower", function(truth, prediction, weights) c(1, 2), vectorised = TRUE
+  )
+  expect_error(own_run(half, metrics = list(twice(), "log_loss")), class = "kw_error_run")
   pooled <- suppressWarnings(quiet_run(
     toy_brief(table = toy(30)), candidates(b = fam_baseline(), t = fam_tree()),
     splits = split_leave_row(), metrics = list("log_loss", broken()), seed = 1
