@@ -20,13 +20,13 @@ for (compiled in scan(what = "", quiet = TRUE, text = "
   family_notes family_packages fill_nodes fill_of fill_part filled_matrix find_edges find_failed
   find_gap find_metric find_metrics find_odd_splits find_wide_spread finish_comparison first_line
   first_round fit_alike fit_baseline fit_chains fit_describer fit_forest fit_keys fit_penalised
-  fit_process fit_tree fits_alike fits_below fly flying_pool for_rules forgiving_metrics
-  frame_swap from_to goodness grid_settings group_rows grown_known hardly_known has_byte
-  honest_score honest_text honest_words hyperparameter_importance imagined in_budget in_focus
-  in_one_sentence in_spread_order in_true_names incident_rows indent_depth input_form insert_rows
-  is_cut_off is_harmless_code joined_by_fit joined_cells journal_facts journal_handle
-  journal_parts json_column json_state judge_settings learn_coding learn_missing learn_node
-  learn_onehot learn_rare_levels learn_scale learn_schema learn_settled learned_kind
+  fit_process fit_tree fits_alike fits_below flat_form fly flying_pool for_rules
+  forgiving_metrics frame_swap from_to goodness grid_settings group_rows grown_known hardly_known
+  has_byte honest_score honest_text honest_words hyperparameter_importance imagined in_budget
+  in_focus in_one_sentence in_spread_order in_true_names incident_rows indent_depth input_form
+  insert_rows is_cut_off is_harmless_code joined_by_fit joined_cells journal_facts journal_handle
+  journal_parts json_column json_state judge_settings kinds_of_parts learn_coding learn_missing
+  learn_node learn_onehot learn_rare_levels learn_scale learn_schema learn_settled learned_kind
   ledger_of_fits let_go_of_rows limit_settings lines_that_fit listing_cells load_packages
   load_plan_yaml lock_journal log_loss_columns looked_at looks_of_field lowest_prediction
   made_form make_journal make_splits mark_table meet_brief meet_one meeting_notes
@@ -53,8 +53,8 @@ for (compiled in scan(what = "", quiet = TRUE, text = "
   run_alike run_parts run_round run_stage run_unit scaled_goods score_predictions score_summary
   score_with_threshold screen_about screen_round screen_splits screen_view seal_rows
   search_evolve search_guided search_history search_of search_seats search_sentence
-  searches_by_candidate searches_text seconds_now select_columns select_final selection_field
-  send_home set_aside setting_words settled_sentence shortlist shortlist_counts
+  searches_by_candidate searches_text seconds_now seconds_of_first select_columns select_final
+  selection_field send_home set_aside setting_words settled_sentence shortlist shortlist_counts
   simplicity_columns software_versions solve_process split_kfold spread_ledger stage_in_time
   stages_of_tasks standings standings_figure_data standings_rows start_own_workers step_key
   steps_of_rows sums_of_values surrogate_lengths swapped_groups table_lines takes_columns
