@@ -11,11 +11,11 @@ Rcpp::NumericMatrix added_at(
   Rcpp::NumericMatrix sums = Rcpp::clone(matrix);
   const int height = sums.nrow(), width = sums.ncol();
   for (R_xlen_t i = 0; i < many; ++i) {
-    const int row = rows[i] - 1, column = columns[i] - 1;
-    if (row < 0 || row >= height || column < 0 || column >= width) {
-      Rcpp::stop("there is no cell %d, %d", row + 1, column + 1);
+    const int row = rows[i], column = columns[i];
+    if (row < 1 || row > height || column < 1 || column > width) {
+      Rcpp::stop("there is no cell %d, %d", row, column);
     }
-    double& cell = sums[row + static_cast<R_xlen_t>(column) * height];
+    double& cell = sums[row - 1 + static_cast<R_xlen_t>(column - 1) * height];
     cell = (Rcpp::NumericVector::is_na(cell) ? 0 : cell) + more[i];
   }
   return sums;

@@ -315,6 +315,7 @@ test_that("seconds are added to cells that are named twice, and to none that are
   expect_identical(seconds, before)
   expect_identical(kw("added_at")(seconds, integer(), integer(), numeric()), before)
   expect_error(kw("added_at")(seconds, 4L, 1L, 1), "no cell 4, 1")
+  expect_error(kw("added_at")(seconds, NA_integer_, 1L, 1), "no cell")
 })
 
 test_that("workers = 1 is this process, even where workers are set up", {
