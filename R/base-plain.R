@@ -55,7 +55,7 @@ write_vector <- function(x) {
 
 text_list <- function(x) {
   if (is.null(x)) return(NULL)
-  I(enc2utf8(as.vector(x)))
+  I(enc2utf8(x))
 }
 
 # Row numbers, mostly.
@@ -202,8 +202,7 @@ flat_form <- function(form) {
     text[bare] <- vapply(parts[bare], as.character, "", USE.NAMES = FALSE)
     # one that is missing is of several texts
     kind[bare][is.na(text[bare])] <- "nothing"
-    level <- list(up, name, kind, text)
-    levels[[length(levels) + 1L]] <- level
+    levels[[length(levels) + 1L]] <- list(up, name, kind, text)
     holds <- which(kind %in% c("named", "list"))
     inner <- lapply(parts[holds], function(part) as.list(unclass(part)))
     name <- unlist(lapply(inner, function(part) names(part) %||% character(length(part))))
@@ -235,7 +234,8 @@ nested_form <- function(flat) {
   kind <- read_texts(flat$kind)
   text <- read_texts(flat$text)
   places <- seq_along(up)
-  if (length(unique(lengths(flat))) != 1L || anyNA(up) || !all(up >= 0L & up < places)) {
+  fine <- length(up) > 0L && length(unique(lengths(flat))) == 1L && !anyNA(up) && !anyNA(kind)
+  if (!fine || !all(up >= 0L & up < places)) {
     stop_kw("plain", "A part that stands nowhere.")
   }
   parts <- vector("list", length(up))

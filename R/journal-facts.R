@@ -158,18 +158,7 @@ software_versions <- function(plan) {
   list(
     r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
     blas = basename(extSoftVersion()[["BLAS"]]),
-    packages = vapply(packages, version_of_package, "")
-  )
-}
-
-# Of what is loaded, not of what lies in the library by now; that one takes a file to read, too.
-version_of_package <- function(name) {
-  as.character(
-    if (isNamespaceLoaded(name)) {
-      package_version(getNamespaceVersion(name))
-    } else {
-      utils::packageVersion(name)
-    }
+    packages = vapply(packages, function(p) as.character(utils::packageVersion(p)), character(1))
   )
 }
 

@@ -1,5 +1,5 @@
 # The journal: an SQLite file with one row for every fit, split and path value, never
-# keyed by unit or worker. Rows are committed in batches at most a second apart. One
+# keyed by unit or worker. Rows wait for one another, at most a second long. One
 # process writes, held by an exclusive lock on a small second file, which dies with the
 # process; others may read. Every row has a checksum, made of the job's facts as well: a row
 # that was damaged, or that is of another job, is not taken.

@@ -153,6 +153,8 @@ execute_plan <- function(
     done <- run_round(plan, run, new, earlier_nodes, crew, round$tasks)
     stopped <- patience$after(done$stopped, length(sink$ledger()$fit) > known, plan, run, crew)
     sink$thin()
+    # nobody knows how long a search thinks
+    sink$rest(Inf)
     if (!is.null(done$dropped)) {
       round$dropped <- done$dropped
       rounds <- with_round(utils::head(rounds, -1L), round, plan, journal)

@@ -111,6 +111,27 @@ test_that("a journal of which a round is lost says so, and is mended by the same
   }
 })
 
+test_that("all of a round is in the journal while a search thinks of the next one", {
+  file <- journal_file()
+  seen <- withr::local_tempfile()
+  withr::local_options(rounds_file = file, rounds_seen = seen)
+  looking <- define_search("looking", propose = function(field, history, arguments, memory) {
+    turn <- length(memory) + 1L
+    if (!is.null(history)) {
+      con <- DBI::dbConnect(RSQLite::SQLite(), getOption("rounds_file"), synchronous = NULL)
+      on.exit(DBI::dbDisconnect(con))
+      rows <- DBI::dbGetQuery(con, "SELECT count(*) AS n FROM fits")$n
+      cat(rows, "\n", file = getOption("rounds_seen"), append = TRUE)
+    }
+    if (turn > 3L) return(NULL)
+    settings <- field$from_cube("p", matrix(turn / 4, 1, 1))
+    list(settings = list(p = settings), memory = seq_len(turn))
+  })
+  cmp <- quiet_run(rounds_plan(looking()), workers = 1, journal = file)
+  splits <- length(cmp$plan$splits)
+  expect_identical(scan(seen, quiet = TRUE), c(1, 2, 3) * splits)
+})
+
 test_that("what later rounds have in common with earlier ones is learned once for the run", {
   rounds <- define_search("six", defaults = list(n = 6), propose = function(field, history,
                                                                            arguments, memory) {
