@@ -21,6 +21,14 @@ nearest_rows <- function(queries, donors, category, k, skip) {
     .Call(`_kilnwright_nearest_rows`, queries, donors, category, k, skip)
 }
 
+plain_form <- function(x, special, code, apart) {
+    .Call(`_kilnwright_plain_form`, x, special, code, apart)
+}
+
+flat_form <- function(form) {
+    .Call(`_kilnwright_flat_form`, form)
+}
+
 note_terminations <- function() {
     invisible(.Call(`_kilnwright_note_terminations`))
 }

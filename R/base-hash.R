@@ -5,14 +5,16 @@
 # digits, names sorted in the C locale, NULL and NA told apart, types tagged.
 canonical_text <- function(x) {
   if (is.null(x)) return("null")
-  if (inherits(x, "kw_identified")) return(paste0("id(", attr(x, "id"), ")"))
-  if (inherits(x, "kw_unread")) return(attr(x, "text"))
+  if (is.object(x)) {
+    if (inherits(x, "kw_identified")) return(paste0("id(", attr(x, "id"), ")"))
+    if (inherits(x, "kw_unread")) return(attr(x, "text"))
+    if (is.factor(x)) {
+      return(paste0("factor(", canonical_text(levels(x)), canonical_text(as.integer(x)), ")"))
+    }
+  }
   if (is.function(x)) return(canonical_function(x))
   if (is.symbol(x) || is.call(x)) {
     return(paste0("code(", paste(deparse(x, width.cutoff = 500L), collapse = " "), ")"))
-  }
-  if (is.factor(x)) {
-    return(paste0("factor(", canonical_text(levels(x)), canonical_text(as.integer(x)), ")"))
   }
   if (is.atomic(x)) return(canonical_vector(x))
   if (is.list(x)) return(canonical_list(x))
@@ -27,11 +29,17 @@ canonical_vector <- function(x) {
   } else if (is.logical(x)) {
     paste0("l:", x)
   } else if (is.character(x)) {
-    ifelse(is.na(x), "s:NA", paste0("s", nchar(x, "bytes"), ":", enc2utf8(x)))
+    canonical_words(x)
   } else {
     paste0(class(x)[1], ":", format(unclass(x), digits = 15))
   }
   named_body(body, names(x), "v", keep_order = TRUE)
+}
+
+canonical_words <- function(x) {
+  text <- paste0("s", nchar(x, "bytes"), ":", enc2utf8(x), recycle0 = TRUE)
+  text[is.na(x)] <- "s:NA"
+  text
 }
 
 canonical_number <- function(x) {

@@ -21,18 +21,22 @@ known_members <- function(kind) {
   all[order(names(all), method = "radix")]
 }
 
-# Looked for once.
 shipped_members <- function(kind) {
-  if (is.null(member_store[[kind]])) {
+  kept_once(kind, {
     prefix <- paste0("member_", kind, "_")
     home <- topenv(environment())
     names <- sort(ls(home, pattern = paste0("^", prefix)), method = "radix")
-    member_store[[kind]] <- stats::setNames(
+    stats::setNames(
       lapply(names, get, envir = home, mode = "function"),
       substring(names, nchar(prefix) + 1L)
     )
-  }
-  member_store[[kind]]
+  })
+}
+
+# What is the same all the session: worked out when it is first asked for.
+kept_once <- function(key, work) {
+  if (is.null(member_store[[key]])) member_store[[key]] <- work
+  member_store[[key]]
 }
 
 member_store <- new.env(parent = emptyenv())

@@ -9,69 +9,9 @@
 # `special(x)` may give list(ours = ...) for values that are known elsewhere; `apart(x)` keeps a
 # value that cannot be written as text and gives its number.
 write_plain <- function(x, apart, special = function(x) NULL) {
-  if (is.null(x)) return(NULL)
-  form <- if (is.object(x) || is.function(x)) special(x)
-  if (!is.null(form)) return(form)
-  if (is.language(x)) return(write_code(x, apart))
-  inner <- function(part) write_plain(part, apart, special)
-  attributes <- attributes(x)
-  if (is_one_word(x) && is.null(attributes)) return(if (is.character(x)) enc2utf8(x) else x)
-  by_name <- is.list(x) && has_own_names(attributes$names)
-  body <- if (by_name) {
-    list(o = lapply(stats::setNames(unclass(x), enc2utf8(attributes$names)), inner))
-  } else if (is.list(x)) {
-    list(list = lapply(unname(unclass(x)), inner))
-  } else if (is.atomic(x) && typeof(x) %in% names(plain_types)) {
-    write_vector(x)
-  } else {
-    return(apart_form(x, apart))
-  }
-  if (!by_name) body$k <- text_list(attributes$names)
-  attributes$names <- NULL
-  if (length(attributes) > 0L) body$a <- lapply(attributes, inner)
-  body
-}
-
-is_one_word <- function(x) {
-  (is.logical(x) || is.character(x)) && length(x) == 1L && !is.na(x)
-}
-
-has_own_names <- function(names) {
-  length(names) > 0L && !anyNA(names) && all(nzchar(names)) && !anyDuplicated(names)
-}
-
-plain_types <- c(double = "n", integer = "i", logical = "l", character = "s")
-
-write_vector <- function(x) {
-  values <- as.vector(unclass(x))
-  if (is_range(values)) return(list(r = paste(range(values), collapse = " ")))
-  form <- list(switch(typeof(x),
-    character = text_list(values),
-    double = paste(exact_numbers(values), collapse = " "),
-    paste(as.character(values), collapse = " ")
-  ))
-  stats::setNames(form, plain_types[[typeof(x)]])
-}
-
-text_list <- function(x) {
-  if (is.null(x)) return(NULL)
-  I(enc2utf8(x))
-}
-
-# Row numbers, mostly.
-is_range <- function(x) {
-  is.integer(x) && length(x) > 3L && !anyNA(x[c(1, length(x))]) &&
-    x[length(x)] - x[1] == length(x) - 1L && identical(x, x[1]:x[length(x)])
-}
-
-# The shortest of the usual forms that gives the number back to the last bit.
-exact_numbers <- function(x) {
-  text <- sprintf("%.15g", x)
-  text[is.na(x) & !is.nan(x)] <- "NA"
-  finite <- which(is.finite(x))
-  inexact <- finite[as.double(text[finite]) != x[finite]]
-  text[inexact] <- sprintf("%a", x[inexact])
-  text
+  plain_form(
+    x, special, function(code) write_code(code, apart), function(other) apart_form(other, apart)
+  )
 }
 
 write_code <- function(x, apart) {
@@ -186,47 +126,6 @@ of_json <- function(text) {
 }
 
 flat_columns <- c("up", "name", "kind", "text")
-
-# Parts of a form, one a row, what is farther out first: `up`, in which row it stands (0: none),
-# its name, its kind, and its text.
-flat_form <- function(form) {
-  levels <- list()
-  before <- 0L
-  parts <- list(form)
-  up <- 0L
-  name <- ""
-  while (length(parts) > 0L) {
-    kind <- kinds_of_parts(parts)
-    text <- rep(NA_character_, length(parts))
-    bare <- which(kind %in% c("text", "flag", "number"))
-    text[bare] <- vapply(parts[bare], as.character, "", USE.NAMES = FALSE)
-    # one that is missing is of several texts
-    kind[bare][is.na(text[bare])] <- "nothing"
-    levels[[length(levels) + 1L]] <- list(up, name, kind, text)
-    holds <- which(kind %in% c("named", "list"))
-    inner <- lapply(parts[holds], function(part) as.list(unclass(part)))
-    name <- unlist(lapply(inner, function(part) names(part) %||% character(length(part))))
-    up <- rep(before + holds, lengths(inner))
-    before <- before + length(parts)
-    parts <- unlist(unname(inner), recursive = FALSE, use.names = FALSE)
-  }
-  stats::setNames(do.call(Map, c(list(c), levels)), flat_columns)
-}
-
-kinds_of_parts <- function(parts) {
-  kind <- unname(part_kinds[vapply(parts, typeof, "")])
-  # several texts are of a class, see text_list()
-  texts <- which(kind == "text")
-  kind[texts[vapply(parts[texts], is.object, NA)]] <- "list"
-  lists <- which(kind == "list")
-  kind[lists[lengths(lapply(parts[lists], names)) > 0L]] <- "named"
-  kind
-}
-
-part_kinds <- c(
-  "NULL" = "nothing", character = "text", logical = "flag", integer = "number", double = "number",
-  list = "list"
-)
 
 nested_form <- function(flat) {
   up <- vapply(flat$up, function(one) if (is.numeric(one)) as.integer(one) else NA_integer_, 1L)

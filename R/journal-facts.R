@@ -87,7 +87,7 @@ fact_words <- c(
 
 write_journal_facts <- function(con, facts) {
   facts <- unlist(facts)
-  DBI::dbExecute(con, "INSERT OR REPLACE INTO facts VALUES (?, ?, ?)", list(
+  run_sql(con, "INSERT OR REPLACE INTO facts VALUES (?, ?, ?)", list(
     names(facts), unname(facts), fact_sums(names(facts), facts)
   ))
 }

@@ -5,6 +5,8 @@
 # that was damaged, or that is of another job, is not taken.
 
 journal_batch_seconds <- 0.8
+# so often at most the time so far is written, of which a kill may lose a fit's anyway
+journal_time_seconds <- 3
 
 # Opens or makes a journal for this plan and says what does not fit. A journal has
 #   rows(), steps()     what it held when it was opened, data frames
@@ -46,7 +48,7 @@ open_journal <- function(file, plan, accept_versions = FALSE) {
 connect_journal <- function(file) {
   con <- connect_sqlite(file, write = TRUE)
   DBI::dbGetQuery(con, "PRAGMA journal_mode = WAL")
-  DBI::dbExecute(con, "PRAGMA synchronous = NORMAL")
+  run_sql(con, "PRAGMA synchronous = NORMAL")
   pages <- getOption("kilnwright.journal_pages")
   if (!is.null(pages)) DBI::dbGetQuery(con, paste("PRAGMA max_page_count =", as.integer(pages)))
   con
@@ -55,15 +57,17 @@ connect_journal <- function(file) {
 # The exclusive lock: a transaction on a file beside the journal that is never ended.
 lock_journal <- function(file) {
   beside <- lock_file(file)
-  con <- tryCatch(for_owner_only(connect_sqlite(beside, write = TRUE)), error = function(e) {
+  con <- tryCatch(for_owner_only(connect_file(beside, RSQLite::SQLITE_RWC)), error = function(e) {
     stop_kw("journal", paste0("The journal ", quoted(file), " cannot be written."),
       where = plain_message(e), remedy = "Give a file in a folder that can be written to."
     )
   })
   tryCatch(
     {
-      DBI::dbExecute(con, "PRAGMA locking_mode = EXCLUSIVE")
-      DBI::dbExecute(con, "BEGIN EXCLUSIVE")
+      # as long as a reader may take to see whether somebody writes
+      run_sql(con, "PRAGMA busy_timeout = 1000")
+      run_sql(con, "PRAGMA locking_mode = EXCLUSIVE")
+      run_sql(con, "BEGIN EXCLUSIVE")
     },
     error = function(e) {
       DBI::dbDisconnect(con)
@@ -109,7 +113,7 @@ make_journal <- function(file, plan, facts) {
           create_facts, create_plan, create_own, create_rounds, create_steps,
           create_fits(length(plan$metrics))
         )) {
-          DBI::dbExecute(con, statement)
+          run_sql(con, statement)
         }
         write_journal_facts(con, c(facts, state = "running"))
         write_plan_tables(con, plan)
@@ -125,7 +129,7 @@ make_journal <- function(file, plan, facts) {
       )
     }
   )
-  list(con = con, failure = NULL)
+  list(con = con, failure = NULL, facts = list(), fresh = TRUE)
 }
 
 # An existing journal, if it is of the same job. One that cannot be written any more is read,
@@ -136,43 +140,45 @@ resume_journal <- function(file, plan, facts, accept_versions) {
   tryCatch(
     {
       con <- connect_journal(file)
-      mend_journal(con, plan, facts)
-      list(con = con, failure = NULL)
+      written <- mend_journal(con, plan, facts)
+      list(con = con, failure = NULL, facts = written, fresh = FALSE)
     },
     error = function(e) {
       said <- plain_message(e)
       if (!is.null(con)) DBI::dbDisconnect(con)
       say_journal_failure(said)
-      list(con = connect_sqlite(file), failure = said)
+      con <- connect_sqlite(file)
+      list(con = con, failure = said, facts = read_journal_facts(con), fresh = FALSE)
     }
   )
 }
 
 # All or nothing. Where the disk is full SQLite has rolled back by itself.
 in_transaction <- function(con, expr) {
-  DBI::dbBegin(con)
+  run_sql(con, "BEGIN")
   done <- FALSE
-  on.exit(if (!done) try(DBI::dbRollback(con), silent = TRUE))
+  on.exit(if (!done) try(run_sql(con, "ROLLBACK"), silent = TRUE))
   expr
-  DBI::dbCommit(con)
+  run_sql(con, "COMMIT")
   done <- TRUE
 }
 
 # Facts that were damaged are written again: what a row belongs to is in its checksum. The plan
-# is that of the last call: there may be a candidate more.
+# is that of the last call: there may be a candidate more. Returns the facts as they were.
 mend_journal <- function(con, plan, facts) {
   in_transaction(con, {
     written <- read_journal_facts(con)
     facts$versions <- joined_versions(written$versions, facts$versions)
     facts$searches <- joined_versions(written$searches, facts$searches)
     write_journal_facts(con, c(facts, state = "running", beside = ""))
-    written <- plan_as_text(plan)
-    same <- identical(read_plan_tables(con)$plan, written$text)
+    form <- plan_as_text(plan)
+    same <- identical(read_plan_tables(con)$plan, form$text)
     if (!same || !working_rows_whole(con, plan)) {
       clear_plan_tables(con)
-      write_plan_tables(con, plan, written)
+      write_plan_tables(con, plan, form)
     }
   })
+  written
 }
 
 say_journal_failure <- function(why) {
@@ -187,10 +193,13 @@ say_journal_failure <- function(why) {
 journal_handle <- function(journal, lock, metrics, job) {
   con <- journal$con
   failure <- journal$failure
+  last_round <- if (journal$fresh) 0L else Inf
   waiting <- list()
   opened <- waits_since <- seconds_now()
-  held <- steps <- NULL
-  earlier <- earlier_time(read_journal_facts(con))
+  noted <- -Inf
+  held <- if (journal$fresh) no_rows(fits_columns(length(metrics)))
+  steps <- if (journal$fresh) no_rows(steps_columns)
+  earlier <- earlier_time(journal$facts)
   units <- earlier$units
   guarded <- function(expr) {
     if (!is.null(failure)) return(invisible())
@@ -206,9 +215,12 @@ journal_handle <- function(journal, lock, metrics, job) {
     guarded(in_transaction(con, {
       insert_rows(con, "fits", lapply(written, `[[`, "rows"), job, replace = TRUE)
       insert_rows(con, "steps", lapply(written, `[[`, "steps"), job)
-      write_journal_facts(con, list(
-        seconds = number_text(earlier$seconds + seconds_now() - opened), units = number_text(units)
-      ))
+      if (seconds_now() - noted >= journal_time_seconds) {
+        noted <<- seconds_now()
+        write_journal_facts(con, list(
+          seconds = number_text(earlier$seconds + noted - opened), units = number_text(units)
+        ))
+      }
     }))
   }
   tend <- function(ahead = 0) {
@@ -228,12 +240,15 @@ journal_handle <- function(journal, lock, metrics, job) {
     earlier = function() earlier,
     round = function(round, number, plan) {
       guarded(in_transaction(con, {
-        DBI::dbExecute(con, "DELETE FROM rounds WHERE number >= ?", list(number))
+        if (number <= last_round) {
+          run_sql(con, "DELETE FROM rounds WHERE number >= ?", list(number))
+        }
         text <- round_as_text(round, plan)
-        DBI::dbExecute(con, "INSERT INTO rounds VALUES (?, ?, ?)", list(
+        run_sql(con, "INSERT INTO rounds VALUES (?, ?, ?)", list(
           number, text, row_sums_of(list(text), paste("round", number))
         ))
         write_journal_facts(con, list(rounds = as.character(number)))
+        last_round <<- number
       }))
     },
     write = function(rows, steps, took = 0) {
@@ -246,7 +261,7 @@ journal_handle <- function(journal, lock, metrics, job) {
     forget = function(fits, split, share) {
       flush()
       n <- length(fits)
-      guarded(DBI::dbExecute(
+      guarded(run_sql(
         con, "DELETE FROM fits WHERE fit = ? AND split = ? AND share = ?",
         list(fits, rep(split, n), rep(share, n))
       ))
@@ -257,15 +272,17 @@ journal_handle <- function(journal, lock, metrics, job) {
       state <- if (is.null(took$stopped)) "finished" else paste("stopped by", took$stopped)
       try(write_journal_facts(con, list(
         state = state, seconds = number_text(took$seconds),
-        processes = number_text(took$processes),
+        processes = number_text(took$processes), units = number_text(units),
         beside = rows_beside(held, names, ledger, plan)
       )), silent = TRUE)
     },
     close = function() {
       flush()
-      # what is beside the file belongs into it
-      try(DBI::dbGetQuery(con, "PRAGMA wal_checkpoint(TRUNCATE)"), silent = TRUE)
-      try(DBI::dbGetQuery(con, "PRAGMA journal_mode = DELETE"), silent = TRUE)
+      # what is beside the file belongs into it, as far as readers allow that
+      mode <- try(DBI::dbGetQuery(con, "PRAGMA journal_mode = DELETE"), silent = TRUE)
+      if (!identical(mode[[1]], "delete")) {
+        try(DBI::dbGetQuery(con, "PRAGMA wal_checkpoint(TRUNCATE)"), silent = TRUE)
+      }
       DBI::dbDisconnect(con)
       unlock_journal(lock)
     },
@@ -275,13 +292,20 @@ journal_handle <- function(journal, lock, metrics, job) {
 
 # `rows`: a list of columns, or several, one below the other.
 insert_rows <- function(con, table, several, job, replace = FALSE) {
-  rows <- lapply(stats::setNames(nm = names(several[[1]])), function(name) {
-    parts <- lapply(several, `[[`, name)
-    if (is.list(parts[[1]])) do.call(c, parts) else unlist(parts, use.names = FALSE)
-  })
+  rows <- several[[1]]
+  if (length(several) > 1L) {
+    for (name in names(rows)) {
+      parts <- lapply(several, `[[`, name)
+      rows[[name]] <- if (is.list(rows[[name]])) {
+        do.call(c, parts)
+      } else {
+        unlist(parts, use.names = FALSE)
+      }
+    }
+  }
   if (length(rows[[1]]) == 0L) return(invisible())
   rows$sum <- row_sums_of(rows, job)
-  DBI::dbExecute(
+  run_sql(
     con,
     paste0(
       "INSERT ", if (replace) "OR REPLACE ", "INTO ", table, " VALUES (",
@@ -333,7 +357,7 @@ read_journal_rows <- function(con, job, mend = FALSE) {
       remedy = "run_comparison() with the same plan and journal fits them again."
     )
     if (mend) {
-      DBI::dbExecute(
+      run_sql(
         con, "DELETE FROM fits WHERE split IS ? AND fit IS ? AND share IS ? AND value IS ?",
         unname(as.list(rows[!whole, c("split", "fit", "share", "value")]))
       )

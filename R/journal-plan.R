@@ -76,32 +76,33 @@ function_form <- function(x) {
 # Functions of ours that stand in members of a user's own, and defaults that are worked out
 # when the pipeline meets the brief.
 our_functions <- function() {
-  if (is.null(member_store[["function"]])) {
+  kept_once("function", {
     members <- c(shipped_members("fam"), shipped_members("step"))
     defaults <- lapply(members, function(make) {
       lapply(make()$arguments, function(declared) declared$default)
     })
-    member_store[["function"]] <- c(
+    c(
       list(
         no_simplicity = no_simplicity, keep_model = keep_model, keeps_no_rows = keeps_no_rows,
         never_undefined = never_undefined
       ),
       Filter(is.function, unlist(defaults, recursive = FALSE))
     )
-  }
-  member_store[["function"]]
+  })
 }
 
 shipped_form <- function(x, kind) {
   make <- shipped_members(kind)[[x$name]]
-  if (is.null(make) || !same_member(make(), x)) return(NULL)
+  if (is.null(make)) return(NULL)
+  if (!same_member(kept_once(paste(kind, x$name), make()), x)) return(NULL)
   list(ours = list(kind = kind, name = x$name))
 }
 
 # By the exported function, and the arguments, with which it was made.
 made_form <- function(x, prefix) {
-  makers <- known_makers(prefix, shipped_members)
-  for (name in names(makers)) {
+  makers <- shipped_makers(prefix)
+  # mostly it is the one of its name
+  for (name in union(intersect(x$name, names(makers)), names(makers))) {
     if (!setequal(names(arguments_of_maker(makers[[name]])), names(x$arguments))) next
     made <- tryCatch(do.call(makers[[name]], x$arguments), error = function(e) NULL)
     if (!same_member(made, x)) next
@@ -112,6 +113,8 @@ made_form <- function(x, prefix) {
   }
   NULL
 }
+
+shipped_makers <- function(prefix) kept_once(prefix, known_makers(prefix, shipped_members))
 
 same_member <- function(a, b) {
   identical(a, b, ignore.bytecode = TRUE, ignore.environment = TRUE, ignore.srcref = TRUE)
@@ -125,7 +128,7 @@ known_member <- function(form) {
     metric_ = ,
     split_ = ,
     search_ = ,
-    screen_ = known_makers(form$kind, shipped_members),
+    screen_ = shipped_makers(form$kind),
     "function" = our_functions(),
     list()
   )
@@ -166,18 +169,18 @@ filled_columns <- function(prototypes, values) {
 
 # Of a journal that is written once more.
 clear_plan_tables <- function(con) {
-  for (table in c("plan", "own")) DBI::dbExecute(con, paste("DELETE FROM", table))
+  for (table in c("plan", "own")) run_sql(con, paste("DELETE FROM", table))
   for (name in grep("^rows_", DBI::dbListTables(con), value = TRUE)) DBI::dbRemoveTable(con, name)
 }
 
 # Into the journal: the plan, what came with it, and the working rows.
 write_plan_tables <- function(con, plan, written = plan_as_text(plan)) {
   own <- if (length(written$own) > 0L) serialize(written$own, NULL)
-  DBI::dbExecute(con, "INSERT INTO plan VALUES (?, ?)", list(
+  run_sql(con, "INSERT INTO plan VALUES (?, ?)", list(
     written$text, row_sums_of(list(written$text), "plan")
   ))
   if (!is.null(own)) {
-    DBI::dbExecute(con, "INSERT INTO own VALUES (?, ?)", list(
+    run_sql(con, "INSERT INTO own VALUES (?, ?)", list(
       list(own), row_sums_of(list(list(own)), "own")
     ))
   }
@@ -192,8 +195,8 @@ write_working_rows <- function(con, table) {
   parts <- split(seq_along(columns), (seq_along(columns) - 1L) %/% columns_a_table)
   for (number in seq_along(parts)) {
     mine <- columns[parts[[number]]]
-    DBI::dbExecute(con, create_rows(number, sql_types[vapply(mine, typeof, "")]))
-    DBI::dbExecute(con, paste0(
+    run_sql(con, create_rows(number, sql_types[vapply(mine, typeof, "")]))
+    run_sql(con, paste0(
       "INSERT INTO rows_", number, " VALUES (", paste(rep("?", length(mine)), collapse = ", "), ")"
     ), mine)
   }

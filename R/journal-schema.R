@@ -4,6 +4,8 @@
 
 journal_schema <- "3"
 
+columns_text <- function(columns) paste(names(columns), columns, collapse = ", ")
+
 # What is beside the rows of fits: facts of the job; the plan as text; a user's own functions,
 # which are read only from trusted files; the working rows, some hundred columns a table.
 create_facts <- "CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT, sum TEXT)"
@@ -11,18 +13,34 @@ create_plan <- "CREATE TABLE plan (plan TEXT, sum TEXT)"
 create_own <- "CREATE TABLE own (own BLOB, sum TEXT)"
 # The rounds of settings that were tried, as text; the steps that were learned.
 create_rounds <- "CREATE TABLE rounds (number INTEGER PRIMARY KEY, round TEXT, sum TEXT)"
-create_steps <- paste(
-  "CREATE TABLE steps (split TEXT, node TEXT, share REAL, stage TEXT, warnings TEXT,",
-  "seconds REAL, sum TEXT)"
+steps_columns <- c(
+  split = "TEXT", node = "TEXT", share = "REAL", stage = "TEXT", warnings = "TEXT",
+  seconds = "REAL", sum = "TEXT"
 )
+create_steps <- paste0("CREATE TABLE steps (", columns_text(steps_columns), ")")
+
+fits_columns <- function(n_metrics) {
+  scores <- journal_columns(n_metrics)
+  c(
+    split = "TEXT", fit = "TEXT", share = "REAL", value = "TEXT", status = "TEXT",
+    stage = "TEXT", message = "TEXT", warnings = "TEXT", fit_seconds = "REAL",
+    predict_seconds = "REAL", seconds = "REAL",
+    stats::setNames(rep("REAL", length(scores)), scores),
+    prediction = "BLOB", sum = "TEXT"
+  )
+}
 
 create_fits <- function(n_metrics) {
   paste0(
-    "CREATE TABLE fits (split TEXT, fit TEXT, share REAL, value TEXT, status TEXT, stage TEXT, ",
-    "message TEXT, warnings TEXT, fit_seconds REAL, predict_seconds REAL, seconds REAL, ",
-    paste0(journal_columns(n_metrics), " REAL", collapse = ", "),
-    ", prediction BLOB, sum TEXT, PRIMARY KEY (split, fit, share, value)) WITHOUT ROWID"
+    "CREATE TABLE fits (", columns_text(fits_columns(n_metrics)),
+    ", PRIMARY KEY (split, fit, share, value)) WITHOUT ROWID"
   )
+}
+
+# What a table has that was made just now, without being asked.
+no_rows <- function(columns) {
+  kinds <- list(TEXT = character(), REAL = numeric(), BLOB = list())
+  plain_frame(stats::setNames(kinds[columns], names(columns)), 0L)
 }
 
 # Validation, training and no-information scores of every metric.
@@ -46,12 +64,20 @@ sql_types <- c(double = "REAL", integer = "INTEGER", logical = "INTEGER", charac
 
 # A reader's or the writer's connection: what the file says about itself is not believed.
 connect_sqlite <- function(file, write = FALSE) {
-  flags <- if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO
-  con <- DBI::dbConnect(RSQLite::SQLite(), file, flags = flags, synchronous = NULL)
-  DBI::dbExecute(con, "PRAGMA trusted_schema = OFF")
-  DBI::dbExecute(con, "PRAGMA cell_size_check = ON")
-  DBI::dbExecute(con, "PRAGMA busy_timeout = 5000")
+  con <- connect_file(file, if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO)
+  run_sql(con, "PRAGMA trusted_schema = OFF")
+  run_sql(con, "PRAGMA cell_size_check = ON")
+  run_sql(con, "PRAGMA busy_timeout = 5000")
   con
+}
+
+connect_file <- function(file, flags) {
+  DBI::dbConnect(RSQLite::SQLite(), file, flags = flags, synchronous = NULL)
+}
+
+# Of which nothing comes back, not even how many rows it changed: that takes a third longer.
+run_sql <- function(con, statement, params = NULL) {
+  DBI::dbClearResult(DBI::dbSendStatement(con, statement, params = params))
 }
 
 # Why a file is no journal of ours, or NULL. An empty file has no tables.

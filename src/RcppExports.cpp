@@ -64,6 +64,29 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// plain_form
+SEXP plain_form(SEXP x, SEXP special, SEXP code, SEXP apart);
+RcppExport SEXP _kilnwright_plain_form(SEXP xSEXP, SEXP specialSEXP, SEXP codeSEXP, SEXP apartSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type special(specialSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type code(codeSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type apart(apartSEXP);
+    rcpp_result_gen = Rcpp::wrap(plain_form(x, special, code, apart));
+    return rcpp_result_gen;
+END_RCPP
+}
+// flat_form
+Rcpp::List flat_form(SEXP form);
+RcppExport SEXP _kilnwright_flat_form(SEXP formSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< SEXP >::type form(formSEXP);
+    rcpp_result_gen = Rcpp::wrap(flat_form(form));
+    return rcpp_result_gen;
+END_RCPP
+}
 // note_terminations
 void note_terminations();
 RcppExport SEXP _kilnwright_note_terminations() {
@@ -371,6 +394,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kilnwright_is_ordinary_file", (DL_FUNC) &_kilnwright_is_ordinary_file, 1},
     {"_kilnwright_output_state", (DL_FUNC) &_kilnwright_output_state, 0},
     {"_kilnwright_nearest_rows", (DL_FUNC) &_kilnwright_nearest_rows, 5},
+    {"_kilnwright_plain_form", (DL_FUNC) &_kilnwright_plain_form, 4},
+    {"_kilnwright_flat_form", (DL_FUNC) &_kilnwright_flat_form, 1},
     {"_kilnwright_note_terminations", (DL_FUNC) &_kilnwright_note_terminations, 0},
     {"_kilnwright_was_terminated", (DL_FUNC) &_kilnwright_was_terminated, 0},
     {"_kilnwright_prefix_means", (DL_FUNC) &_kilnwright_prefix_means, 2},

@@ -233,6 +233,24 @@ test_that("what a journal keeps of a plan comes back as it was, whatever names a
     expect_identical(again(x), x)
   }
   expect_identical(again(list(latin)), list(enc2utf8(latin)))
+  # numbers of any size to the last bit, and how long the row numbers of a table are as text
+  set.seed(6)
+  numbers <- c(
+    runif(500, -1, 1) * 10^sample(-307:308, 500, TRUE), 5e-324, 2^53 + 2, 1e22, 123456789012345678,
+    0.1 + 0.2, Inf
+  )
+  expect_identical(again(list(numbers, 3:200000, c(4L, NA, 5:1), 7:4)),
+    list(numbers, 3:200000, c(4L, NA, 5:1), 7:4))
+  expect_identical(kw("write_plain")(3:200000, identity), list(r = "3 200000"))
+  # code is written, or kept apart, and never run
+  code <- list(quote(stop("run")), as.name("no_such_value"), y ~ stop("run"), quote(a + log(b)))
+  kept <- list()
+  forms <- kw("write_plain")(code, function(x) length(kept <<- c(kept, list(x))))$list
+  expect_identical(kept, code[c(1, 3)])
+  expect_identical(lapply(forms, names), list(
+    c("apart", "text"), "code", c("apart", "text"), "code"
+  ))
+  expect_identical(again(code[c(2, 4)]), code[c(2, 4)])
   # numbers of what is kept apart, beside flags
   apart <- kw("write_plain")(list(TRUE, quote(quit()), FALSE), function(x) 7L)
   expect_equal(kw("of_json")(kw("json_of")(apart))$list[[2]]$apart, 7)

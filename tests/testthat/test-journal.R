@@ -223,7 +223,24 @@ test_that("a second writer is refused while the first one lives, a reader is not
   expect_error(quiet_run(plan, journal = file), "another process", class = "kw_error_journal")
   first$flush()
   expect_s3_class(open_comparison(file), "kw_comparison")
+  # what a reader holds open is left beside the file, and lost by nobody
+  reader <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
+  DBI::dbExecute(reader, "BEGIN")
+  DBI::dbGetQuery(reader, "SELECT count(*) FROM fits")
+  kw("execute_plan")(plan, journal = first)
   first$close()
+  DBI::dbDisconnect(reader)
+  same_numbers(open_comparison(file), quiet_run(plan))
+  expect_s3_class(quiet_run(plan, journal = file), "kw_comparison")
+  # a reader looks whether somebody writes, and holds the lock meanwhile
+  begun <- withr::local_tempfile()
+  looking <- start_r(c("-e", sprintf(paste0(
+    "con <- DBI::dbConnect(RSQLite::SQLite(), '%s'); ",
+    "invisible(DBI::dbExecute(con, 'BEGIN IMMEDIATE')); invisible(file.create('%s')); ",
+    "Sys.sleep(0.2)"
+  ), paste0(file, "-lock"), begun)))
+  withr::defer(looking$kill())
+  expect_true(eventually(function() file.exists(begun)))
   expect_s3_class(quiet_run(plan, journal = file), "kw_comparison")
 })
 
@@ -267,6 +284,7 @@ test_that("killed at random moments and resumed ends as if nothing had happened"
     now <- rows_so_far(file)
     expect_gte(now, kept)
     kept <- now
+    if (now > 0) expect_gt(time_spent(open_comparison(file))$seconds[1], 0)
   }
   expect_gt(kept, 0)
   same_numbers(quiet_run(plan, journal = file), quiet_run(plan))
