@@ -158,8 +158,15 @@ software_versions <- function(plan) {
   list(
     r = paste(R.version$major, R.version$minor, sep = "."), platform = R.version$platform,
     blas = basename(extSoftVersion()[["BLAS"]]),
-    packages = vapply(packages, function(p) as.character(utils::packageVersion(p)), character(1))
+    packages = vapply(packages, version_of_package, "")
   )
+}
+
+# Of what is loaded, if it is: it may have been installed anew meanwhile.
+version_of_package <- function(package) {
+  loaded <- isNamespaceLoaded(package)
+  version <- if (loaded) package_version(getNamespaceVersion(package)[[1]])
+  as.character(version %||% utils::packageVersion(package))
 }
 
 node_packages <- function(nodes) {

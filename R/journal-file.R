@@ -66,7 +66,6 @@ lock_journal <- function(file) {
     {
       # as long as a reader may take to see whether somebody writes
       run_sql(con, "PRAGMA busy_timeout = 1000")
-      run_sql(con, "PRAGMA locking_mode = EXCLUSIVE")
       run_sql(con, "BEGIN EXCLUSIVE")
     },
     error = function(e) {
@@ -215,13 +214,15 @@ journal_handle <- function(journal, lock, metrics, job) {
     guarded(in_transaction(con, {
       insert_rows(con, "fits", lapply(written, `[[`, "rows"), job, replace = TRUE)
       insert_rows(con, "steps", lapply(written, `[[`, "steps"), job)
-      if (seconds_now() - noted >= journal_time_seconds) {
-        noted <<- seconds_now()
-        write_journal_facts(con, list(
-          seconds = number_text(earlier$seconds + noted - opened), units = number_text(units)
-        ))
-      }
+      if (seconds_now() - noted >= journal_time_seconds) note()
     }))
+  }
+  # the time so far, and other facts
+  note <- function(facts = list()) {
+    noted <<- seconds_now()
+    write_journal_facts(con, c(facts, list(
+      seconds = number_text(earlier$seconds + noted - opened), units = number_text(units)
+    )))
   }
   tend <- function(ahead = 0) {
     if (length(waiting) == 0L) return(invisible())
@@ -247,7 +248,7 @@ journal_handle <- function(journal, lock, metrics, job) {
         run_sql(con, "INSERT INTO rounds VALUES (?, ?, ?)", list(
           number, text, row_sums_of(list(text), paste("round", number))
         ))
-        write_journal_facts(con, list(rounds = as.character(number)))
+        note(list(rounds = as.character(number)))
         last_round <<- number
       }))
     },

@@ -250,12 +250,12 @@ no_information_scores <- function(fitted, x, target, values, metrics) {
   matrix(scores, n_values)
 }
 
-# A function of a fit, its path values and their number that gives scores on the rows that
-# `input` gives when it is first asked, values x metrics; `clock` collects the seconds of
+# A function of a fit of one fitter, its path values and their number that gives scores on the rows
+# that `input` gives when it is first asked, values x metrics; `clock` collects the seconds of
 # predicting and has what was predicted (`path`), unless it was too much: long paths are predicted
 # in blocks that keep the predictions below about 160 MB. What the truth leaves undefined is NA.
 new_scorer <- function(input, target, metrics, clock) {
-  x <- NULL
+  predictor <- NULL
   truth <- truth_of(target)
   weights <- target$weights
   columns <- prediction_columns(truth)
@@ -269,9 +269,9 @@ new_scorer <- function(input, target, metrics, clock) {
   block <- max(1, floor(2e7 / max(1, length(truth) * max(1L, length(columns)))))
   score_all <- function(fitted, values, n_values) {
     if (n_values > block) return(score_in_blocks(fitted, values, n_values))
-    if (is.null(x)) x <<- input()
+    if (is.null(predictor)) predictor <<- new_predictor(fitted, input())
     started <- seconds_now()
-    path <- predict_family(fitted, x, values)
+    path <- predictor(fitted, values)
     if (length(dim(path)) < dims) dim(path) <- shape
     clock$predicting <- clock$predicting + (seconds_now() - started)
     clock$path <- path

@@ -36,18 +36,18 @@ for (compiled in scan(what = "", quiet = TRUE, text = "
   member_step_scale member_yaml mend_level merits_of_field merits_of_values metric_definition
   moved_groups near_places needs_two_classes never_undefined new_brood new_cache new_context
   new_costs new_death_watch new_doubt new_family new_fitter new_flights new_node_store
-  new_results new_rival new_round_state new_row_writer new_run new_schedule new_scorer new_seeds
-  new_silence new_sink new_step new_step_log new_watch new_work next_generation no_simplicity
-  node_dimensions only_inputs open_journal optimism_of_choice packed_run paired_differences
-  paired_field pairs_alike pairs_with parents_of part_at part_form part_values part_yaml
-  partial_scores path_count path_values pending_groups percent picked_worth pipeline plain_column
-  plain_fields plain_file plain_form plain_tree plan_as_text plan_brief plan_choosing
-  plan_columns plan_comparison plan_from_file plan_keys plan_language plan_lines plan_member
-  plan_part plan_parts plan_rule plan_search plan_set_aside plan_shared plan_step plan_value
-  point_pool points_of predict_baseline predict_family predict_forest predict_penalised
-  predict_tree predicted_process prediction_rows prefix_means prepared_node process_likelihood
-  process_pool promising_points propose_all radical_inverse ranger_predictions read_delimited
-  reasons_for_na reference_column refresh_brief refuse_empty_round refuse_missing
+  new_predictor new_results new_rival new_round_state new_row_writer new_run new_schedule
+  new_scorer new_seeds new_silence new_sink new_step new_step_log new_watch new_work
+  next_generation no_simplicity node_dimensions only_inputs open_journal optimism_of_choice
+  packed_run paired_differences paired_field pairs_alike pairs_with parents_of part_at part_form
+  part_values part_yaml partial_scores path_count path_values pending_groups percent picked_worth
+  pipeline plain_column plain_fields plain_file plain_form plain_tree plan_as_text plan_brief
+  plan_choosing plan_columns plan_comparison plan_from_file plan_keys plan_language plan_lines
+  plan_member plan_part plan_parts plan_rule plan_search plan_set_aside plan_shared plan_step
+  plan_value point_pool points_of predict_baseline predict_family predict_forest
+  predict_penalised predict_tree predicted_process prediction_rows prefix_means prepared_node
+  process_likelihood process_pool promising_points propose_all radical_inverse ranger_predictions
+  read_delimited reasons_for_na reference_column refresh_brief refuse_empty_round refuse_missing
   refuse_zero_byte remember_rng repeats_alike report_listing report_table resolve_part results_of
   round_as_text row_names_of_fits row_sums_of rows_at rows_beside rows_of run_alike run_parts
   run_round run_stage run_unit scaled_goods score_predictions score_summary score_with_threshold
