@@ -128,24 +128,24 @@ Rcpp::List forms_of(const Rcpp::List& parts, const Others& others) {
   return forms;
 }
 
-Rcpp::List write_list(SEXP x, SEXP names, const Others& others) {
-  Rcpp::List forms = forms_of(x, others);
-  if (!has_own_names(names)) return one_named("list", forms);
-  forms.names() = texts_as_utf8(names);
-  return one_named("o", forms);
-}
-
-// Those but for the names, a list by name; as R shows them.
-Rcpp::List other_attributes(SEXP x) {
-  Rcpp::Shield<SEXP> all(answer_of(Rf_install("attributes"), x));
+// As R shows them: a table of one dimension has no names, but names of its dimension.
+struct Attributes {
+  Rcpp::RObject names;
   Rcpp::List others;
-  const SEXP names = Rf_getAttrib(all, R_NamesSymbol);
-  for (R_xlen_t i = 0; i < Rf_xlength(all); ++i) {
-    const std::string name = CHAR(STRING_ELT(names, i));
-    if (name != "names") others.push_back(VECTOR_ELT(all, i), name);
+
+  explicit Attributes(SEXP x) {
+    Rcpp::Shield<SEXP> all(answer_of(Rf_install("attributes"), x));
+    const SEXP called = Rf_getAttrib(all, R_NamesSymbol);
+    for (R_xlen_t i = 0; i < Rf_xlength(all); ++i) {
+      const std::string name = CHAR(STRING_ELT(called, i));
+      if (name == "names") {
+        names = VECTOR_ELT(all, i);
+      } else {
+        others.push_back(VECTOR_ELT(all, i), name);
+      }
+    }
   }
-  return others;
-}
+};
 
 SEXP form_of(SEXP x, const Others& others) {
   if (TYPEOF(x) == NILSXP) return x;
@@ -159,18 +159,24 @@ SEXP form_of(SEXP x, const Others& others) {
   if (is_code(x)) return answer_of(others.code, x);
   const bool list = Rf_isNewList(x);
   if (!list && type_of_vector(x) == nullptr) return answer_of(others.apart, x);
-  Rcpp::List attributes = other_attributes(x);
-  const SEXP names = Rf_getAttrib(x, R_NamesSymbol);
-  const bool named = TYPEOF(names) != NILSXP;
-  if (!named && attributes.size() == 0 && is_one_word(x)) {
+  const Attributes attributes(x);
+  const bool named = !attributes.names.isNULL();
+  if (!named && attributes.others.size() == 0 && is_one_word(x)) {
     return TYPEOF(x) == STRSXP ? SEXP(texts_as_utf8(x)) : x;
   }
-  Rcpp::List form = list ? write_list(x, names, others) : write_vector(x);
-  const bool told = list && has_own_names(names);
-  if (named && !told) form.push_back(text_list(names), "k");
-  if (attributes.size() > 0) {
-    Rcpp::List forms = forms_of(attributes, others);
-    forms.names() = attributes.names();
+  const bool by_name = list && has_own_names(attributes.names);
+  Rcpp::List form;
+  if (list) {
+    Rcpp::List forms = forms_of(x, others);
+    if (by_name) forms.names() = texts_as_utf8(attributes.names);
+    form = one_named(by_name ? "o" : "list", forms);
+  } else {
+    form = write_vector(x);
+  }
+  if (named && !by_name) form.push_back(text_list(attributes.names), "k");
+  if (attributes.others.size() > 0) {
+    Rcpp::List forms = forms_of(attributes.others, others);
+    forms.names() = attributes.others.names();
     form.push_back(forms, "a");
   }
   return form;

@@ -228,7 +228,8 @@ test_that("what a journal keeps of a plan comes back as it was, whatever names a
     list(o = 1, k = "k", a = list(s = "t")), structure(list(1), names = NA_character_),
     list("a \"name\"" = 1L, "\u00e9" = c(0.1, NaN, NA, -Inf, 1 / 3)),
     structure("x", class = "own"), structure(FALSE, note = "n"), factor(c("b", "a")),
-    data.frame(n = c(1, NA), t = c("u", NA)), as.Date("2024-02-29")
+    data.frame(n = c(1, NA), t = c("u", NA)), as.Date("2024-02-29"), table(c("b", "a", "b")),
+    array(1:3, 3, list(c("u", "v", "w")))
   )) {
     expect_identical(again(x), x)
   }
